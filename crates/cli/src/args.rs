@@ -1,0 +1,203 @@
+//! The command line as it is typed.
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::error::ErrorKind;
+use clap::{Parser, Subcommand, ValueEnum};
+use sophron_core::units;
+
+use crate::exit::{Exit, TABLE};
+
+/// Watches processes for runaway CPU or memory use, acts by your rules, and keeps the record.
+#[derive(Debug, Parser)]
+#[command(name = "sophron", version, after_help = TABLE, disable_help_subcommand = true, arg_required_else_help = true)]
+pub struct Args {
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Rank the machine's processes, the worst first
+    #[command(after_help = TABLE)]
+    List(List),
+    /// Check a rules file
+    #[command(after_help = TABLE, arg_required_else_help = true, subcommand_required = true)]
+    Rules {
+        #[command(subcommand)]
+        command: Rules,
+    },
+    /// Run the rules until interrupted: alert, lower, suspend, terminate, and record it
+    #[command(after_help = TABLE)]
+    Watch(Watch),
+    /// Show the recorded cases, or verify the record
+    #[command(after_help = TABLE, args_conflicts_with_subcommands = true)]
+    Audit {
+        #[command(flatten)]
+        list: Audit,
+        #[command(subcommand)]
+        command: Option<AuditCommand>,
+    },
+    /// Show the whole way on harmless offenders of its own: rules, steps, record
+    #[command(after_help = TABLE)]
+    Demo,
+    /// Be a real, harmless offender, for trying rules
+    #[command(after_help = TABLE)]
+    Misbehave(Misbehave),
+    /// Watch over a suspension (started by `watch`)
+    #[command(hide = true)]
+    Guard,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct List {
+    /// Rank by this field, the heaviest first
+    #[arg(long, value_enum, default_value_t = By::Cpu)]
+    pub by: By,
+    /// Show at most this many rows
+    #[arg(long, value_name = "N", default_value_t = 10, value_parser = clap::value_parser!(u32).range(1..))]
+    pub limit: u32,
+    /// Only processes for which this condition is true, as 'memory > 750 MiB and owner != root'
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub covers: Option<String>,
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub format: Format,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum By {
+    /// CPU over one second, percent of one core
+    Cpu,
+    /// Resident memory
+    Memory,
+    /// Time since the start, the oldest first
+    Age,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For people
+    Text,
+    /// For programs: one object, base units
+    Json,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Rules {
+    /// Report every error of a rules file, with its place and a mend
+    #[command(after_help = TABLE)]
+    Check {
+        /// The rules file
+        file: PathBuf,
+    },
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Watch {
+    /// The rules file [default: as root /etc/sophron/rules.toml; else rules.toml in your configuration folder's sophron/, then /etc/sophron/]
+    #[arg(long, value_name = "FILE")]
+    pub rules: Option<PathBuf>,
+    /// End after this time, as 30s or 1h30m
+    #[arg(long = "for", value_name = "TIME", value_parser = units::parse_duration)]
+    pub length: Option<Duration>,
+    /// Let no rule act: decide, alert and record only
+    #[arg(long)]
+    pub shadow: bool,
+    #[command(flatten)]
+    pub state: State,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct State {
+    /// The state folder, which holds the audit trail [default: as root /var/lib/sophron; else sophron/ in your state folder]
+    #[arg(long = "state", value_name = "DIR")]
+    pub folder: Option<PathBuf>,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Audit {
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub format: Format,
+    #[command(flatten)]
+    pub state: State,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum AuditCommand {
+    /// Check the chain of records and name the first bad one
+    #[command(after_help = TABLE)]
+    Verify {
+        #[command(flatten)]
+        state: State,
+    },
+}
+
+#[derive(Debug, Clone, clap::Args)]
+pub struct Misbehave {
+    /// Use this much CPU, percent of one core; 250% runs on three threads
+    #[arg(long, value_name = "PERCENT", value_parser = units::parse_percent)]
+    pub cpu: Option<f64>,
+    /// Grow by this much memory, as 20MiB/s
+    #[arg(long, value_name = "RATE", value_parser = units::parse_rate)]
+    pub grow: Option<f64>,
+    /// Stop growing at this size
+    #[arg(long, value_name = "SIZE", default_value = "380MiB", value_parser = units::parse_size)]
+    pub up_to: u64,
+    /// Start this many children that do the same
+    #[arg(long, value_name = "N", default_value_t = 0, value_parser = clap::value_parser!(u32).range(..=64))]
+    pub children: u32,
+    /// Do not answer the polite signal to end
+    #[arg(long)]
+    pub deaf: bool,
+    /// Be calm from this time on: free the memory, use no CPU
+    #[arg(long, value_name = "TIME", value_parser = units::parse_duration)]
+    pub calm_after: Option<Duration>,
+    /// End after this time
+    #[arg(long = "for", value_name = "TIME", default_value = "60s", value_parser = units::parse_duration)]
+    pub length: Duration,
+    /// Run as a copy of that name, from a private folder
+    #[arg(long = "as", value_name = "NAME")]
+    pub name: Option<String>,
+    /// The private folder of the copy, removed at the end
+    #[arg(long, hide = true)]
+    pub folder: Option<PathBuf>,
+}
+
+/// What other words people try, and ours for them.
+const ANSWERS: [(&str, &str); 9] = [
+    (
+        "stop",
+        "there is no `stop`, which could mean two things: a rule's step says `do = \"suspend\"` (it can go on) or `do = \"terminate\"` (it ends)",
+    ),
+    (
+        "kill",
+        "a rule's step says `do = \"terminate\"`; with `force_after = \"10s\"` it ends by force what does not end by itself",
+    ),
+    ("freeze", "a rule's step says `do = \"suspend\"`"),
+    ("pause", "a rule's step says `do = \"suspend\"`"),
+    ("raise", "Sophron never raises a priority; a rule's step `do = \"lower\"` lowers that of the offender"),
+    ("history", "what happened is in the record: `sophron audit`"),
+    ("log", "what happened is in the record: `sophron audit`"),
+    ("undo", "a rule's effects are undone when the process is calm, and when `sophron watch` ends"),
+    ("check", "to check a rules file: `sophron rules check FILE`"),
+];
+
+/// Prints what clap has to say, and answers words that people try.
+pub fn answer(error: &clap::Error) -> ExitCode {
+    let tried = error.get(clap::error::ContextKind::InvalidSubcommand).map(ToString::to_string);
+    let ours = tried.and_then(|tried| ANSWERS.iter().find(|(word, _)| *word == tried));
+    if let Some((_, answer)) = ours {
+        crate::ui::err(format_args!("sophron: {answer}\n"));
+        return Exit::Usage.into();
+    }
+    // The help goes to standard output; if that is closed there is nobody to tell.
+    let _ = error.print();
+    match error.kind() {
+        ErrorKind::DisplayHelp | ErrorKind::DisplayVersion => Exit::Fine.into(),
+        _ => Exit::Usage.into(),
+    }
+}

@@ -1,0 +1,22 @@
+//! `sophron watch`: the rules, run until interrupted.
+
+use crate::args;
+use crate::exit::{Exit, Failure};
+use crate::places;
+use crate::ui;
+use crate::watcher::{self, Plan, rules_file};
+
+pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
+    let loaded = rules_file::load(&places::rules(args.rules.as_deref())?)?;
+    let plan = Plan {
+        protections: loaded.protections()?,
+        origin: loaded.origin(),
+        rules: loaded.rules,
+        state: places::state(args.state.folder.as_deref())?,
+        shadow: args.shadow,
+        length: args.length,
+        only: None,
+    };
+    watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render())))?;
+    Ok(Exit::Fine)
+}

@@ -1,0 +1,66 @@
+//! Where rules and state are. As root the environment chooses no file.
+
+use std::env;
+use std::path::{Path, PathBuf};
+
+use sophron_linux::here;
+
+use crate::exit::{Exit, Failure};
+
+/// The machine's rules file, whose protections bind everyone.
+pub const MACHINE_RULES: &str = "/etc/sophron/rules.toml";
+
+const MACHINE_STATE: &str = "/var/lib/sophron";
+
+/// The rules file to read: the one given, else the first that is there.
+pub fn rules(given: Option<&Path>) -> Result<PathBuf, Failure> {
+    if let Some(given) = given {
+        return Ok(given.to_owned());
+    }
+    let machine = PathBuf::from(MACHINE_RULES);
+    if here::is_privileged() {
+        say_ignored("XDG_CONFIG_HOME");
+        return Ok(machine);
+    }
+    let own = own_folder("XDG_CONFIG_HOME", ".config").map(|folder| folder.join("rules.toml"));
+    match own {
+        Some(own) if own.exists() => Ok(own),
+        _ if machine.exists() => Ok(machine),
+        Some(own) => Err(Failure::new(
+            Exit::Failed,
+            format!("there is no rules file: neither {} nor {MACHINE_RULES}", own.display()),
+        )
+        .hint("write one (docs/rules.md shows how), or name one with --rules FILE")),
+        None => Err(Failure::new(Exit::Failed, format!("there is no rules file: {MACHINE_RULES} does not exist"))
+            .hint("name one with --rules FILE")),
+    }
+}
+
+/// The state folder: the one given, else the machine's or the user's.
+pub fn state(given: Option<&Path>) -> Result<PathBuf, Failure> {
+    if let Some(given) = given {
+        return Ok(given.to_owned());
+    }
+    if here::is_privileged() {
+        say_ignored("XDG_STATE_HOME");
+        return Ok(PathBuf::from(MACHINE_STATE));
+    }
+    own_folder("XDG_STATE_HOME", ".local/state").ok_or_else(|| {
+        Failure::new(Exit::Failed, "there is no state folder: neither XDG_STATE_HOME nor HOME is set")
+            .hint("name one with --state DIR")
+    })
+}
+
+fn own_folder(variable: &str, below_home: &str) -> Option<PathBuf> {
+    let set = |name: &str| env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+    let base = set(variable).or_else(|| set("HOME").map(|home| home.join(below_home)))?;
+    Some(base.join("sophron"))
+}
+
+fn say_ignored(variable: &str) {
+    if env::var_os(variable).is_some() {
+        crate::ui::err(format_args!(
+            "sophron: {variable} is ignored: with root's rights the environment chooses no file\n"
+        ));
+    }
+}

@@ -1,0 +1,26 @@
+//! Times for people: local, with their zone where a date stands.
+
+use std::time::Duration;
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+/// `09:32:20`.
+pub fn clock(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%H:%M:%S").to_string()
+}
+
+/// `2026-11-23 09:32:20 UTC`.
+pub fn date(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S %Z").to_string()
+}
+
+/// `23 Nov 09:32:20`.
+pub fn short_date(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%d %b %H:%M:%S").to_string()
+}
+
+/// That much later, as [`clock`].
+pub fn clock_after(at: Timestamp, wait: Duration) -> String {
+    clock(at.checked_add(wait).unwrap_or(at))
+}

@@ -1,0 +1,242 @@
+//! One act of a rule, on a thread of its own: intent on disk, everything looked at once more, the act, what came of it.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::process::Command;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use sophron_core::audit::{Draft, Kind, ResultRecord};
+use sophron_core::condition::Truth;
+use sophron_core::effects::Originals;
+use sophron_core::model::{Facts, Machine, Process, ProcessId};
+use sophron_core::protect::Protections;
+use sophron_core::rules::{Action, RuleSet};
+use sophron_core::units::scaled_duration;
+use sophron_linux::act::{self, ActError, Ending};
+use sophron_linux::guard::Guard;
+use sophron_linux::handle::Handle;
+use sophron_linux::{Needs, Sampler, here};
+
+use super::drafts::DraftExt;
+use super::recorder::{Recorder, chain};
+
+/// A guard outlives the suspension by this much: the watcher resumes first, and the guard only if it does not.
+const GUARD_MARGIN: Duration = Duration::from_secs(2);
+
+/// Which cases were in breach at the latest tick.
+#[derive(Debug, Default)]
+pub struct Verdicts {
+    pub tick: u64,
+    pub breached: BTreeSet<u64>,
+}
+
+/// What is to be done, with everything that has to be looked at again before.
+pub struct Request {
+    pub case: u64,
+    pub rules: Arc<RuleSet>,
+    /// The rule, by its place in the file.
+    pub rule: usize,
+    pub action: Action,
+    /// The process as it was judged.
+    pub subject: Process,
+    pub machine: Machine,
+    pub protections: Protections,
+    pub handle: Arc<Handle>,
+    /// The tick at which the step fell due.
+    pub tick: u64,
+    pub verdicts: Arc<Mutex<Verdicts>>,
+    /// The intent, with subject, evidence and action.
+    pub intent: Draft,
+}
+
+/// What came of an act.
+pub struct Done {
+    pub case: u64,
+    pub subject: Process,
+    pub action: Action,
+    pub outcome: Outcome,
+    /// What was seen, for people.
+    pub seen: String,
+}
+
+/// The outcome of an act.
+pub enum Outcome {
+    Lowered {
+        nice: i32,
+        originals: Originals,
+    },
+    Suspended {
+        guard: Guard,
+        until: Duration,
+    },
+    Ended {
+        by_force: bool,
+    },
+    StillThere,
+    Pending,
+    /// Nothing was done: it was not possible.
+    Refused,
+    /// Nothing was done: it was no longer right, or could not be recorded.
+    Dropped,
+}
+
+impl Outcome {
+    /// Its word, in the record and in the event line.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Outcome::Lowered { .. } => "lowered",
+            Outcome::Suspended { .. } => "suspended",
+            Outcome::Ended { by_force: false } => "ended",
+            Outcome::Ended { by_force: true } => "ended by force",
+            Outcome::StillThere => "still there",
+            Outcome::Pending => "pending in the kernel",
+            Outcome::Refused => "refused",
+            Outcome::Dropped => "dropped",
+        }
+    }
+}
+
+/// Does it.
+pub fn perform(request: Request, recorder: &Recorder) -> Done {
+    let began = here::monotonic();
+    let (outcome, seen) = attempt(&request, recorder);
+    let kind = if matches!(outcome, Outcome::Refused) { Kind::Refused } else { Kind::Outcome };
+    let result = ResultRecord {
+        outcome: outcome.word().to_owned(),
+        seen: seen.clone(),
+        took: Some(((here::monotonic() - began).as_secs_f64() * 1000.0).round() / 1000.0),
+    };
+    recorder.note(Draft { result: Some(result), ..request.intent.as_kind(kind) });
+    Done { case: request.case, subject: request.subject, action: request.action, outcome, seen }
+}
+
+fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
+    let mut intent = request.intent.clone();
+    let mut originals = Originals::default();
+    if let Action::Lower { nice } = request.action {
+        match act::originals(&request.handle) {
+            Ok(found) => originals = found,
+            Err(error) => return refusal(&error),
+        }
+        // Written with the intent: whatever happens next, the trail knows what to put back.
+        if let Some(action) = intent.action.as_mut() {
+            action.nice = Some(nice);
+            action.originals = Some(originals.clone());
+        }
+    }
+    if let Err(why) = recorder.commit(intent) {
+        return (Outcome::Dropped, format!("no record, no action: {why}"));
+    }
+    if let Err(why) = look_again(request) {
+        return (Outcome::Dropped, why);
+    }
+    let done = match request.action {
+        Action::Alert => return (Outcome::Dropped, "an alert is no act".to_owned()),
+        Action::Lower { nice } => lower(request, nice, originals),
+        Action::Suspend { length } => suspend(request, length),
+        Action::Terminate { force_after } => terminate(request, force_after),
+    };
+    done.unwrap_or_else(|error| refusal(&error))
+}
+
+fn refusal(error: &ActError) -> (Outcome, String) {
+    let outcome = if matches!(error, ActError::Gone) { Outcome::Dropped } else { Outcome::Refused };
+    (outcome, chain(error))
+}
+
+/// Between the decision and the act the intent was written, which may have taken seconds. Identity, owner, `where`,
+/// protection, and the breach if a tick has passed, must still be what they were.
+fn look_again(request: &Request) -> Result<(), String> {
+    let rule = &request.rules.rules[request.rule];
+    let mut sampler =
+        Sampler::new(Path::new("/proc"), Needs::of(&request.rules.fields())).map_err(|error| chain(&error))?;
+    let mut now = sampler.again(request.subject.id.pid).ok_or("it has ended meanwhile")?;
+    if now.id != request.subject.id || request.handle.has_ended() {
+        return Err("it has ended meanwhile".to_owned());
+    }
+    if now.uid != request.subject.uid {
+        return Err(format!("its owner is {} now", now.owner));
+    }
+    // A rate needs two samples: that of the last tick stands.
+    now.cpu = request.subject.cpu;
+    let facts = Facts { process: &now, machine: &request.machine };
+    if rule.covers.as_ref().is_some_and(|covers| covers.evaluate(&facts) != Truth::True) {
+        return Err("the rule no longer covers it".to_owned());
+    }
+    if let Some(reason) = request.protections.reason(&facts) {
+        return Err(format!("it is protected now: {reason}"));
+    }
+    let verdicts = request.verdicts.lock().unwrap_or_else(PoisonError::into_inner);
+    if verdicts.tick != request.tick && !verdicts.breached.contains(&request.case) {
+        return Err("it is no longer in breach".to_owned());
+    }
+    Ok(())
+}
+
+type Attempt = Result<(Outcome, String), ActError>;
+
+fn lower(request: &Request, nice: i32, originals: Originals) -> Attempt {
+    let lowering = act::lower(&request.handle, nice)?;
+    let threads = match lowering.threads {
+        1 => "1 thread".to_owned(),
+        many => format!("{many} threads"),
+    };
+    let rest = if lowering.complete { "" } else { ", and it makes new threads faster than they can be lowered" };
+    let undo = if act::may_raise(originals.was) { "" } else { "; cannot be undone without root" };
+    let seen = if lowering.changed == 0 && lowering.complete {
+        format!("had nice {} already, {threads}", originals.was)
+    } else {
+        format!("nice {} → {nice}, {threads}{rest}{undo}", originals.was)
+    };
+    Ok((Outcome::Lowered { nice, originals }, seen))
+}
+
+fn suspend(request: &Request, length: Duration) -> Attempt {
+    let mut program = Command::new("/proc/self/exe");
+    program.arg("guard").env_clear().current_dir("/");
+    let guard = match Guard::start(program, &request.handle, length + GUARD_MARGIN) {
+        Ok(guard) => guard,
+        Err(error) => return Ok((Outcome::Refused, format!("no guard could be started: {error}"))),
+    };
+    let until = here::monotonic() + length;
+    match act::suspend(&request.handle) {
+        Ok(Some(took)) => {
+            Ok((Outcome::Suspended { guard, until }, format!("every thread, in {} ms", took.as_millis())))
+        }
+        Ok(None) => {
+            let seen = "some threads wait in the kernel and are suspended when they come back".to_owned();
+            Ok((Outcome::Suspended { guard, until }, seen))
+        }
+        Err(error) => {
+            guard.release();
+            Err(error)
+        }
+    }
+}
+
+fn terminate(request: &Request, force_after: Option<Duration>) -> Attempt {
+    Ok(match act::terminate(&request.handle, force_after)? {
+        Ending::Ended(took) => (Outcome::Ended { by_force: false }, format!("in {}", scaled_duration(took))),
+        Ending::Forced(took) => {
+            let seen = format!("after {}: it did not answer the polite signal", scaled_duration(took));
+            (Outcome::Ended { by_force: true }, seen)
+        }
+        Ending::StillThere => {
+            (Outcome::StillThere, "it does not answer the polite signal, and the rule asks for no force".to_owned())
+        }
+        Ending::PendingInTheKernel => {
+            (Outcome::Pending, "it waits in the kernel, and ends when it comes back".to_owned())
+        }
+    })
+}
+
+/// The processes that must never be acted on because they are ours.
+pub fn own_processes(guards: impl Iterator<Item = u32>) -> BTreeSet<u32> {
+    guards.chain([std::process::id()]).collect()
+}
+
+/// A subject whose process could not be fixed by a handle.
+pub fn not_fixed(id: &ProcessId) -> Result<Arc<Handle>, String> {
+    Handle::open(id).map(Arc::new).map_err(|error| chain(&error))
+}

@@ -1,0 +1,265 @@
+//! The running watcher: sample → judge → decide → act → record → show, once a tick.
+//!
+//! One thread owns the state. Acts and undos run on threads of their own and report back through one channel, on
+//! which signals and news of the trail arrive as well.
+
+mod act;
+mod drafts;
+mod outcome;
+mod recorder;
+pub mod rules_file;
+mod start;
+mod tick;
+mod undo;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::path::PathBuf;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use sophron_core::audit::Kind;
+use sophron_core::condition::Condition;
+use sophron_core::effects::{Effects, Undo};
+use sophron_core::judge::{Case, Judge};
+use sophron_core::model::{Moment, Process, ProcessId};
+use sophron_core::protect::Protections;
+use sophron_core::rules::RuleSet;
+use sophron_linux::guard::Guard;
+use sophron_linux::handle::Handle;
+use sophron_linux::{Sampler, here};
+
+use crate::exit::Failure;
+use crate::ui::events::EventLine;
+use crate::ui::style::Label;
+use act::Verdicts;
+use drafts::{DraftExt, Drafter};
+use recorder::{Recorder, TrailNews};
+
+/// After a hand has acted on a process, rules stand back from it for this long.
+const STAND_BACK: Duration = Duration::from_secs(15 * 60);
+
+/// How long an ending watcher waits for acts that are under way.
+const LAST_WAIT: Duration = Duration::from_secs(15);
+
+/// What a watcher is to do.
+pub struct Plan {
+    pub rules: RuleSet,
+    /// Where the rules came from, for messages.
+    pub origin: String,
+    /// Every protection that binds, with its file.
+    pub protections: Vec<(Condition, String)>,
+    pub state: PathBuf,
+    /// Let no rule act.
+    pub shadow: bool,
+    /// End after that time.
+    pub length: Option<Duration>,
+    /// If given, only these processes are judged.
+    pub only: Option<BTreeSet<ProcessId>>,
+}
+
+/// What reaches the watcher's thread from outside.
+enum Wake {
+    Signal,
+    Acted(Box<act::Done>),
+    Undone(Box<undo::Done>),
+    Trail(TrailNews),
+}
+
+/// A process fixed by a handle, and the rules that want it fixed.
+struct Fixed {
+    handle: Arc<Handle>,
+    rules: BTreeSet<usize>,
+}
+
+struct Watcher<'s> {
+    rules: Arc<RuleSet>,
+    shadow: bool,
+    only: Option<BTreeSet<ProcessId>>,
+    sampler: Sampler,
+    judge: Judge,
+    effects: Effects,
+    protections: Protections,
+    recorder: Recorder,
+    drafter: Drafter,
+    fixed: BTreeMap<ProcessId, Fixed>,
+    guards: BTreeMap<ProcessId, Guard>,
+    /// Processes with an act or an undo under way.
+    busy: BTreeSet<ProcessId>,
+    /// Processes on which a suspension of ours was in force since the last tick.
+    touched: BTreeSet<ProcessId>,
+    standing_back: BTreeMap<ProcessId, Duration>,
+    /// Cases whose process ended while the outcome of an act on it is awaited.
+    closing: Vec<Case>,
+    ended_by_us: BTreeSet<ProcessId>,
+    verdicts: Arc<Mutex<Verdicts>>,
+    last: Option<Moment>,
+    ticks: u64,
+    /// Rules whose unreadable fields have been said.
+    said_unreadable: BTreeSet<usize>,
+    wake: Sender<Wake>,
+    show: &'s mut dyn FnMut(EventLine),
+    /// Held for as long as the watcher runs.
+    _lock: File,
+}
+
+/// Runs the rules until a signal comes or the time is over.
+///
+/// # Errors
+/// It could not begin: nothing was touched then.
+pub fn run(plan: Plan, show: &mut dyn FnMut(EventLine)) -> Result<(), Failure> {
+    let (wake, incoming) = channel();
+    let length = plan.length;
+    let (mut watcher, writer) = Watcher::begin(plan, wake, show)?;
+    watcher.work(&incoming, length.map(|length| here::monotonic() + length));
+    watcher.end(&incoming);
+    drop(watcher);
+    // The recorder's thread ends once everything is written; a panic in it has been printed.
+    let _ = writer.join();
+    Ok(())
+}
+
+impl Watcher<'_> {
+    fn work(&mut self, incoming: &Receiver<Wake>, end: Option<Duration>) {
+        let mut next_tick = here::monotonic();
+        loop {
+            let now = here::monotonic();
+            if end.is_some_and(|end| now >= end) {
+                return;
+            }
+            if now >= next_tick {
+                self.tick();
+                next_tick = (next_tick + self.rules.every).max(now);
+            }
+            self.resume_what_is_over();
+            let soonest = self.next_resume().into_iter().chain(end).fold(next_tick, Duration::min);
+            match incoming.recv_timeout(soonest.saturating_sub(here::monotonic())) {
+                Ok(Wake::Signal) => return,
+                Ok(wake) => self.take(wake),
+                Err(RecvTimeoutError::Timeout) => {}
+                Err(RecvTimeoutError::Disconnected) => return,
+            }
+        }
+    }
+
+    fn take(&mut self, wake: Wake) {
+        match wake {
+            Wake::Signal => {}
+            Wake::Acted(done) => self.acted(*done),
+            Wake::Undone(done) => self.undone(*done),
+            Wake::Trail(TrailNews::Lost(why)) => {
+                self.say(
+                    "disarmed",
+                    Label::Critical,
+                    format!("the audit trail cannot be written, so nothing is acted upon: {why}"),
+                );
+            }
+            Wake::Trail(TrailNews::Back) => {
+                self.say("armed", Label::Notice, "the audit trail can be written again".to_owned());
+            }
+        }
+    }
+
+    /// Suspensions that are over are resumed by us; the guard is there in case we are not.
+    fn resume_what_is_over(&mut self) {
+        let now = here::monotonic();
+        let over: Vec<ProcessId> = self
+            .effects
+            .suspended()
+            .filter(|(id, suspended)| suspended.until <= now && !self.busy.contains(id))
+            .map(|(id, _)| *id)
+            .collect();
+        for id in over {
+            let case = self.judge.cases().find(|case| case.subject.id == id).map(|case| case.number);
+            self.begin_undo(id, Undo::Resume, case);
+        }
+    }
+
+    fn next_resume(&self) -> Option<Duration> {
+        self.effects.suspended().filter(|(id, _)| !self.busy.contains(id)).map(|(_, suspended)| suspended.until).min()
+    }
+
+    /// Takes an effect back on a thread of its own. The process is busy until then.
+    fn begin_undo(&mut self, id: ProcessId, undo: Undo, case: Option<u64>) {
+        let Some(handle) = self.handle_of(&id) else {
+            self.effects.forget(&id);
+            return;
+        };
+        let known = case.and_then(|number| self.judge.case(number));
+        let (draft, subject) = match known {
+            Some(case) => (self.drafter.of_case(Kind::Intent, case, self.judge.rule_of(case)), case.subject.clone()),
+            None => {
+                let Some(subject) = self.sampler.again(id.pid).filter(|process| process.id == id) else {
+                    self.effects.forget(&id);
+                    return;
+                };
+                let mut draft = self.drafter.plain(Kind::Intent);
+                draft.case = case;
+                draft.subject = Some((&subject).into());
+                (draft, subject)
+            }
+        };
+        let guard = if undo == Undo::Resume { self.guards.remove(&id) } else { None };
+        self.busy.insert(id);
+        let request = undo::Request { undo, subject, handle, guard, draft };
+        let (recorder, wake) = (self.recorder.clone(), self.wake.clone());
+        std::thread::spawn(move || {
+            // The watcher waits for busy processes before it ends.
+            let _ = wake.send(Wake::Undone(Box::new(undo::perform(request, &recorder))));
+        });
+    }
+
+    fn handle_of(&self, id: &ProcessId) -> Option<Arc<Handle>> {
+        let fixed = self.fixed.get(id).map(|fixed| Arc::clone(&fixed.handle));
+        fixed.or_else(|| Handle::open(id).ok().map(Arc::new))
+    }
+
+    /// Undoes what is in force, waits for what is under way, and records the end.
+    fn end(&mut self, incoming: &Receiver<Wake>) {
+        let give_up = here::monotonic() + LAST_WAIT;
+        self.say("ending", Label::Faint, "undoing what is in force".to_owned());
+        self.settle(incoming, give_up);
+        let in_force = self.effects.processes();
+        let cases: BTreeMap<ProcessId, u64> = self.judge.cases().map(|case| (case.subject.id, case.number)).collect();
+        let mut later = Vec::new();
+        for (id, undo) in self.effects.let_go_of_all() {
+            // One at a time for each process: resumed first, then its niceness.
+            if self.busy.contains(&id) {
+                later.push((id, undo));
+            } else {
+                self.begin_undo(id, undo, cases.get(&id).copied());
+            }
+        }
+        self.settle(incoming, give_up);
+        for (id, undo) in later {
+            self.begin_undo(id, undo, cases.get(&id).copied());
+        }
+        self.settle(incoming, give_up);
+        let open = self.judge.cases().count();
+        let seen = format!("{open} cases open, {} processes undone", in_force.len());
+        self.recorder.note(self.drafter.plain(Kind::WatcherEnded).came_of_it("ended", seen));
+        self.say("ended", Label::Faint, format!("{open} cases open"));
+    }
+
+    /// Waits until nothing is under way; a second signal ends the waiting.
+    fn settle(&mut self, incoming: &Receiver<Wake>, give_up: Duration) {
+        while !self.busy.is_empty() {
+            match incoming.recv_timeout(give_up.saturating_sub(here::monotonic())) {
+                Ok(Wake::Signal) | Err(_) => return,
+                Ok(wake) => self.take(wake),
+            }
+        }
+    }
+
+    /// A line about the watcher itself.
+    fn say(&mut self, word: &'static str, label: Label, text: String) {
+        (self.show)(EventLine { at: Timestamp::now(), word, label, case: None, who: String::new(), text });
+    }
+
+    /// A line about a process.
+    fn tell(&mut self, word: &'static str, label: Label, case: Option<u64>, subject: &Process, text: String) {
+        (self.show)(EventLine { at: Timestamp::now(), word, label, case, who: subject.label(), text });
+    }
+}

@@ -1,0 +1,97 @@
+//! What came of acts and undos, told to the judge, the effects and the person.
+
+use sophron_core::judge::{Case, Closing};
+use sophron_core::rules::{Action, Rule};
+use sophron_core::units::Value;
+use sophron_linux::here;
+
+use super::tick::clock_in;
+use super::{Watcher, act, undo};
+use crate::ui::style::Label;
+use act::Outcome;
+
+impl Watcher<'_> {
+    pub(super) fn acted(&mut self, done: act::Done) {
+        let id = done.subject.id;
+        self.busy.remove(&id);
+        let case = self.judge.case(done.case).cloned();
+        let word = done.outcome.word();
+        let mut label = Label::Notice;
+        let mut text = done.seen;
+        let mut effect = false;
+        match done.outcome {
+            Outcome::Lowered { nice, originals } => {
+                self.effects.lower(id, done.case, nice, originals);
+                effect = true;
+            }
+            Outcome::Suspended { guard, until } => {
+                self.effects.suspend(id, done.case, until);
+                self.touched.insert(id);
+                self.guards.insert(id, guard);
+                effect = true;
+                text = format!("until {}", clock_in(until.saturating_sub(here::monotonic())));
+            }
+            Outcome::Ended { .. } => {
+                self.ended_by_us.insert(id);
+                text = format!("{text} ({})", done.action);
+            }
+            Outcome::StillThere | Outcome::Pending | Outcome::Refused => {
+                label = Label::Warning;
+                text = format!("{}: {text}", done.action);
+            }
+            Outcome::Dropped => text = format!("{}: {text}", done.action),
+        }
+        self.judge.settled(done.case, effect);
+        if let Some(case) = &case {
+            let rule = self.judge.rule_of(case);
+            text = format!("{text}; {}{}", reading_words(case, "was"), next_words(case, rule));
+        }
+        // The word column is one word wide; the rest of a longer outcome is in the text.
+        let word = word.split(' ').next().unwrap_or(word);
+        self.tell(word, label, Some(done.case), &done.subject, text);
+        self.close_what_waited(&id);
+    }
+
+    pub(super) fn undone(&mut self, done: undo::Done) {
+        let id = done.subject.id;
+        self.busy.remove(&id);
+        if done.resumed {
+            self.effects.resumed(&id);
+            self.touched.insert(id);
+        }
+        let mut text = done.seen;
+        if let Some(case) = done.case.and_then(|case| self.judge.case(case)) {
+            let next = next_words(case, self.judge.rule_of(case));
+            text = if text.is_empty() { next.trim_start_matches("; ").to_owned() } else { format!("{text}{next}") };
+        }
+        self.tell(done.word, Label::Notice, done.case, &done.subject, text);
+        self.close_what_waited(&id);
+    }
+
+    /// Cases that closed by the end of the process while an act on it was under way.
+    fn close_what_waited(&mut self, id: &sophron_core::model::ProcessId) {
+        let (ready, waiting) = std::mem::take(&mut self.closing).into_iter().partition(|case| case.subject.id == *id);
+        self.closing = waiting;
+        for case in ready {
+            self.close(&case, Closing::Ended);
+        }
+    }
+}
+
+/// `memory.held is 812 MiB, limit 750 MiB`.
+pub(super) fn reading_words(case: &Case, verb: &str) -> String {
+    let Some(measure) = &case.measure else { return "in breach".to_owned() };
+    let scaled = |value: &Option<Value>| value.as_ref().map_or("unknown".to_owned(), Value::scaled);
+    let limit = measure.limit.as_ref().map(|limit| format!(", limit {}", limit.scaled())).unwrap_or_default();
+    format!("{} {verb} {}{limit}", measure.field, scaled(&measure.reading))
+}
+
+/// `; next: terminate 09:34:20`.
+pub(super) fn next_words(case: &Case, rule: &Rule) -> String {
+    match case.upcoming(rule) {
+        // What is due at this very moment says so itself.
+        Some((step, left)) if left.is_zero() && step.action == Action::Alert => String::new(),
+        Some((step, left)) => format!("; next: {} {}", step.action.word(), clock_in(left)),
+        None => "; next: no further step".to_owned(),
+    }
+}

@@ -1,0 +1,161 @@
+//! The recorder: a thread of its own that writes to the trail, so that a slow disk never delays a tick.
+//!
+//! What could not be written is kept and tried again; until it is written, nothing is acted upon.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use sophron_core::audit::Draft;
+use sophron_linux::trail::Append;
+
+/// How long an act waits for its intent to be on disk.
+pub const SYNC_WAIT: Duration = Duration::from_secs(5);
+
+/// Most records kept while the trail cannot be written; older ones are what a reader misses least.
+const MOST_KEPT: usize = 10_000;
+const TRY_AGAIN: Duration = Duration::from_secs(1);
+
+struct Job {
+    drafts: Vec<Draft>,
+    /// Present for what must be on disk before something is done: that is never tried again later.
+    reply: Option<Sender<Result<(), String>>>,
+}
+
+/// Takes records; any thread may hold one.
+#[derive(Clone)]
+pub struct Recorder {
+    jobs: Sender<Job>,
+    sound: Arc<AtomicBool>,
+}
+
+/// What the recorder reports by itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TrailNews {
+    /// The trail cannot be written: why.
+    Lost(String),
+    /// It can be written again.
+    Back,
+}
+
+impl Recorder {
+    /// Starts the thread. It ends when the last recorder is dropped, after a last try to write what is left.
+    pub fn start(trail: Box<dyn Append>, news: impl Fn(TrailNews) + Send + 'static) -> (Recorder, JoinHandle<()>) {
+        let (jobs, incoming) = channel();
+        let sound = Arc::new(AtomicBool::new(true));
+        let mut writer = Writer { trail, kept: VecDeque::new(), sound: Arc::clone(&sound), news: Box::new(news) };
+        let thread = std::thread::spawn(move || writer.run(&incoming));
+        (Recorder { jobs, sound }, thread)
+    }
+
+    /// Whether everything so far is in the trail: only then is anything acted upon.
+    pub fn is_sound(&self) -> bool {
+        self.sound.load(Ordering::SeqCst)
+    }
+
+    /// Records without waiting.
+    pub fn note(&self, draft: Draft) {
+        // The thread ends only after the last recorder.
+        let _ = self.jobs.send(Job { drafts: vec![draft], reply: None });
+    }
+
+    /// Records, and returns when it is on disk.
+    ///
+    /// # Errors
+    /// Why it is not, or not within 5 s: what it announces must not be done.
+    pub fn commit(&self, draft: Draft) -> Result<(), String> {
+        let (reply, answer) = channel();
+        let gone = || "the recorder has ended".to_owned();
+        self.jobs.send(Job { drafts: vec![draft], reply: Some(reply) }).map_err(|_| gone())?;
+        match answer.recv_timeout(SYNC_WAIT) {
+            Ok(done) => done,
+            Err(RecvTimeoutError::Timeout) => {
+                Err(format!("the record was not on disk within {} s", SYNC_WAIT.as_secs()))
+            }
+            Err(RecvTimeoutError::Disconnected) => Err(gone()),
+        }
+    }
+}
+
+struct Writer {
+    trail: Box<dyn Append>,
+    kept: VecDeque<Draft>,
+    sound: Arc<AtomicBool>,
+    news: Box<dyn Fn(TrailNews) + Send>,
+}
+
+impl Writer {
+    fn run(&mut self, incoming: &Receiver<Job>) {
+        loop {
+            let job = if self.kept.is_empty() {
+                incoming.recv().map_err(|_| RecvTimeoutError::Disconnected)
+            } else {
+                incoming.recv_timeout(TRY_AGAIN)
+            };
+            match job {
+                Ok(job) => self.take(job),
+                Err(RecvTimeoutError::Timeout) => {
+                    let _ = self.flush();
+                }
+                Err(RecvTimeoutError::Disconnected) => {
+                    let _ = self.flush();
+                    return;
+                }
+            }
+        }
+    }
+
+    fn take(&mut self, job: Job) {
+        // Order is kept: what failed before goes first.
+        let mut done = self.flush();
+        if done.is_ok() {
+            done = self.append(&job.drafts);
+        }
+        if done.is_err() && job.reply.is_none() {
+            self.kept.extend(job.drafts);
+            while self.kept.len() > MOST_KEPT {
+                self.kept.pop_front();
+            }
+        }
+        if let Some(reply) = job.reply {
+            // Who waited too long is gone.
+            let _ = reply.send(done);
+        }
+    }
+
+    fn flush(&mut self) -> Result<(), String> {
+        if self.kept.is_empty() {
+            return Ok(());
+        }
+        let drafts: Vec<Draft> = self.kept.iter().cloned().collect();
+        self.append(&drafts)?;
+        self.kept.clear();
+        Ok(())
+    }
+
+    fn append(&mut self, drafts: &[Draft]) -> Result<(), String> {
+        let done = self.trail.append(drafts).map_err(|error| chain(&error));
+        let sound = done.is_ok();
+        if self.sound.swap(sound, Ordering::SeqCst) != sound {
+            (self.news)(match &done {
+                Ok(()) => TrailNews::Back,
+                Err(why) => TrailNews::Lost(why.clone()),
+            });
+        }
+        done
+    }
+}
+
+/// An error and its causes in one line.
+pub fn chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut next = error.source();
+    while let Some(cause) = next {
+        text.push_str(&format!(": {cause}"));
+        next = cause.source();
+    }
+    text
+}

@@ -1,0 +1,223 @@
+//! How a watcher begins: the lock, the trail, what an earlier run left in force, and only then the rules.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+use std::sync::mpsc::Sender;
+use std::sync::{Arc, Mutex};
+use std::thread::JoinHandle;
+
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use signal_hook::iterator::Signals;
+use sophron_core::audit::{self, ActionRecord, Kind, OpenHold, Verified};
+use sophron_core::effects::Effects;
+use sophron_core::judge::Judge;
+use sophron_core::protect::Protections;
+use sophron_core::units::exact_duration;
+use sophron_linux::act::{self, ActError};
+use sophron_linux::handle::Handle;
+use sophron_linux::trail::{self, TrailFile};
+use sophron_linux::{Needs, Sampler, files, here, sys, terminal};
+
+use super::act::{Verdicts, own_processes};
+use super::drafts::{DraftExt, Drafter};
+use super::recorder::{Recorder, chain};
+use super::{Plan, Wake, Watcher};
+use crate::exit::{Exit, Failure};
+use crate::ui::events::EventLine;
+use crate::ui::style::Label;
+
+impl<'s> Watcher<'s> {
+    /// Everything that can fail before a process is touched.
+    pub(super) fn begin(
+        plan: Plan,
+        wake: Sender<Wake>,
+        show: &'s mut dyn FnMut(EventLine),
+    ) -> Result<(Watcher<'s>, JoinHandle<()>), Failure> {
+        // A watcher stopped by Ctrl-Z could hold the trail's lock and would leave the machine unwatched.
+        sys::block_stop_signals()
+            .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
+        let lock = lock(&plan.state)?;
+        let sampler = Sampler::new(Path::new("/proc"), Needs::of(&plan.rules.fields()))
+            .map_err(|error| Failure::of(Exit::Failed, error))?;
+        let boot = here::boot(Path::new("/proc"))
+            .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
+        let who = here::who(&mut here::Users::default());
+        let drafter = Drafter { host: here::host(), boot, who };
+
+        let before = earlier_records(&plan.state)?;
+        let next_case = before.records.iter().filter_map(|record| record.case).max().unwrap_or(0) + 1;
+        let file = TrailFile::open(&plan.state, drafter.plain(Kind::TrailOpened)).map_err(unarmed)?;
+        let news = wake.clone();
+        let (recorder, writer) = Recorder::start(Box::new(file), move |found| {
+            // The watcher listens until the recorder ends.
+            let _ = news.send(Wake::Trail(found));
+        });
+        announce(&plan, &recorder, &drafter)?;
+        listen(wake.clone())?;
+
+        let rules = Arc::new(plan.rules);
+        let protections = Protections {
+            conditions: plan.protections,
+            own: own_processes(std::iter::empty()),
+            terminal: terminal::holders(boot),
+            ancestors: BTreeSet::new(),
+        };
+        let mut watcher = Watcher {
+            judge: Judge::new(Arc::clone(&rules), next_case),
+            rules,
+            shadow: plan.shadow,
+            only: plan.only,
+            sampler,
+            effects: Effects::default(),
+            protections,
+            recorder,
+            drafter,
+            fixed: BTreeMap::new(),
+            guards: BTreeMap::new(),
+            busy: BTreeSet::new(),
+            touched: BTreeSet::new(),
+            standing_back: BTreeMap::new(),
+            closing: Vec::new(),
+            ended_by_us: BTreeSet::new(),
+            verdicts: Arc::new(Mutex::new(Verdicts::default())),
+            last: None,
+            ticks: 0,
+            said_unreadable: BTreeSet::new(),
+            wake,
+            show,
+            _lock: lock,
+        };
+        watcher.greet(&plan.origin, &plan.state);
+        watcher.put_back(&audit::open_holds(&before.records));
+        Ok((watcher, writer))
+    }
+
+    fn greet(&mut self, origin: &str, state: &Path) {
+        let rules = self.rules.rules.len();
+        let armed = self.rules.rules.iter().filter(|rule| rule.armed).count();
+        let acting = match (self.shadow, armed) {
+            (true, _) | (_, 0) => "all in shadow: nothing is acted upon".to_owned(),
+            (false, armed) if armed == rules => "all armed".to_owned(),
+            (false, armed) => format!("{armed} armed, the others in shadow"),
+        };
+        let every = exact_duration(self.rules.every);
+        let trail = trail::path(state);
+        let host = self.drafter.host.clone();
+        self.say(
+            "watching",
+            Label::Notice,
+            format!("{host} every {every}; {rules} rules of {origin}, {acting}; record in {}", trail.display()),
+        );
+        if !here::is_privileged() {
+            let user = self.drafter.who.user.clone();
+            self.say(
+                "watching",
+                Label::Notice,
+                format!("as {user}: acts on processes of {user}; on the others it only alerts"),
+            );
+        }
+    }
+
+    /// Puts back what an earlier run lowered and could not undo: it was killed, or the machine's disk was full.
+    fn put_back(&mut self, holds: &[OpenHold]) {
+        for hold in holds.iter().filter(|hold| hold.id.boot == self.drafter.boot) {
+            let action = ActionRecord::word("restore");
+            let mut draft = self.drafter.plain(Kind::Intent).doing(action);
+            draft.case = Some(hold.case);
+            draft.rule.clone_from(&hold.rule);
+            draft.subject = Some(hold.subject.clone());
+            if self.recorder.commit(draft.clone()).is_err() {
+                return;
+            }
+            let done = Handle::open(&hold.id).map_err(|_| ActError::Gone);
+            let done = done.and_then(|handle| act::restore(&handle, hold.nice, &hold.originals, None));
+            let (kind, word, seen) = match done {
+                Ok(done) if done.restored == 0 => {
+                    (Kind::Superseded, "kept", "nobody has our niceness any more".to_owned())
+                }
+                Ok(_) => (
+                    Kind::Restored,
+                    "restored",
+                    format!("nice {} → {}: an earlier watcher left it lowered", hold.nice, hold.originals.was),
+                ),
+                Err(ActError::Gone) => (Kind::Superseded, "gone", "it has ended".to_owned()),
+                Err(error) => (Kind::Refused, "refused", format!("niceness not put back: {}", chain(&error))),
+            };
+            self.recorder.note(draft.as_kind(kind).came_of_it(word, seen.clone()));
+            if kind != Kind::Superseded {
+                let who = format!("{} {} ({})", hold.subject.app, hold.subject.id, hold.subject.owner);
+                (self.show)(EventLine {
+                    at: here::now().wall,
+                    word,
+                    label: Label::Notice,
+                    case: Some(hold.case),
+                    who,
+                    text: seen,
+                });
+            }
+        }
+    }
+}
+
+/// One watcher a state folder.
+fn lock(state: &Path) -> Result<std::fs::File, Failure> {
+    let trouble = |error: files::PathError| {
+        let exit = if matches!(error, files::PathError::Unsafe { .. }) { Exit::Refused } else { Exit::Failed };
+        Failure::of(exit, error).hint("name another state folder with --state DIR")
+    };
+    let folder = files::private_folder(state).map_err(trouble)?;
+    files::try_lock(&folder, state, "watch.lock").map_err(trouble)?.map_err(|pid| {
+        Failure::new(Exit::Failed, format!("another watcher (PID {}) runs on {}", pid.trim(), state.display()))
+            .hint("one watcher a state folder: end that one first, or name another folder with --state DIR")
+    })
+}
+
+/// What the trail holds so far. A torn end is the writer's to mend; anything worse is the person's to look at.
+fn earlier_records(state: &Path) -> Result<Verified, Failure> {
+    let bytes = trail::read(state).map_err(unarmed)?.unwrap_or_default();
+    let verified = audit::verify(&bytes);
+    match &verified.fault {
+        Some(fault) if !verified.torn => Err(Failure::new(
+            Exit::Failed,
+            format!("the audit trail is not sound at record {}: {}; the watcher does not arm", fault.seq, fault.what),
+        )
+        .hint(format!("look at it with `sophron audit verify`, then move {} away", trail::path(state).display()))),
+        _ => Ok(verified),
+    }
+}
+
+fn unarmed(error: trail::TrailError) -> Failure {
+    Failure::of(Exit::Failed, error).hint("no record, no action: the watcher does not arm, and has touched nothing")
+}
+
+/// The first records. If they cannot be written, nothing begins.
+fn announce(plan: &Plan, recorder: &Recorder, drafter: &Drafter) -> Result<(), Failure> {
+    let started = format!("sophron {}{}", env!("CARGO_PKG_VERSION"), if plan.shadow { ", all in shadow" } else { "" });
+    let names: Vec<&str> = plan.rules.rules.iter().map(|rule| rule.name.as_str()).collect();
+    let loaded = format!("{}: {}; SHA-256 {}", plan.origin, names.join(", "), plan.rules.digest);
+    let records = [
+        drafter.plain(Kind::WatcherStarted).came_of_it("started", started),
+        drafter.plain(Kind::RulesLoaded).came_of_it("loaded", loaded),
+    ];
+    for draft in records {
+        recorder.commit(draft).map_err(|why| {
+            Failure::new(Exit::Failed, format!("the audit trail cannot be written: {why}"))
+                .hint("no record, no action: the watcher does not arm, and has touched nothing")
+        })?;
+    }
+    Ok(())
+}
+
+/// Signals that end a watcher arrive as any other event. A terminal that goes away does not end it silently.
+fn listen(wake: Sender<Wake>) -> Result<(), Failure> {
+    let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])
+        .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
+    std::thread::spawn(move || {
+        for _ in signals.forever() {
+            if wake.send(Wake::Signal).is_err() {
+                return;
+            }
+        }
+    });
+    Ok(())
+}

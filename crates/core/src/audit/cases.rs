@@ -1,0 +1,183 @@
+//! What the records tell: cases, and what is still in force.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+
+use super::record::{Kind, Record};
+use crate::effects::Originals;
+use crate::model::ProcessId;
+use crate::rules::Severity;
+
+/// One case in short.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CaseSummary {
+    /// Its number.
+    pub case: u64,
+    /// When it opened.
+    pub began: Timestamp,
+    /// The rule.
+    pub rule: String,
+    /// How serious the rule calls it.
+    pub severity: Severity,
+    /// The program.
+    pub app: String,
+    /// Its checked PID.
+    pub id: String,
+    /// Whose it is.
+    pub owner: String,
+    /// The reading and its limit when the case opened.
+    pub why: String,
+    /// What was done, in order: `lowered`, `suspended`, …
+    pub done: Vec<String>,
+    /// Where it stands.
+    pub story: Story,
+}
+
+/// Where a case stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Story {
+    /// Still breached, as far as the trail knows.
+    Open,
+    /// The subject ended.
+    Ended,
+    /// The rule no longer covers it.
+    Left,
+    /// Calm.
+    Calm,
+}
+
+impl Story {
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Story::Open => "open",
+            Story::Ended => "ended",
+            Story::Left => "left",
+            Story::Calm => "calm",
+        }
+    }
+}
+
+/// Every case of the records, worst first: by severity, then those that are open, then the newest.
+pub fn cases(records: &[Record]) -> Vec<CaseSummary> {
+    let mut cases: BTreeMap<u64, CaseSummary> = BTreeMap::new();
+    for record in records {
+        let Some(number) = record.case else { continue };
+        if record.kind == Kind::Breach {
+            cases.entry(number).or_insert_with(|| opened(number, record));
+        } else if let Some(case) = cases.get_mut(&number) {
+            follow(case, record);
+        }
+    }
+    let mut cases: Vec<CaseSummary> = cases.into_values().collect();
+    cases.sort_by(|a, b| {
+        let rank = |case: &CaseSummary| (std::cmp::Reverse(case.severity), case.story, std::cmp::Reverse(case.case));
+        rank(a).cmp(&rank(b))
+    });
+    cases
+}
+
+fn opened(case: u64, record: &Record) -> CaseSummary {
+    let subject = record.subject.as_ref();
+    let of = |part: fn(&super::SubjectRecord) -> &String| subject.map(part).cloned().unwrap_or_default();
+    CaseSummary {
+        case,
+        began: record.at,
+        rule: record.rule.clone().unwrap_or_default(),
+        severity: record.evidence.as_ref().map_or(Severity::Warning, super::Evidence::rank),
+        app: of(|subject| &subject.app),
+        id: of(|subject| &subject.id),
+        owner: of(|subject| &subject.owner),
+        why: record.evidence.as_ref().map(|evidence| evidence.words.clone()).unwrap_or_default(),
+        done: Vec::new(),
+        story: Story::Open,
+    }
+}
+
+fn follow(case: &mut CaseSummary, record: &Record) {
+    let outcome = || record.result.as_ref().map(|result| result.outcome.clone()).unwrap_or_default();
+    match record.kind {
+        Kind::Outcome | Kind::Restored => case.done.push(outcome()),
+        Kind::Refused => case.done.push(format!("{}: refused", verb(record))),
+        Kind::Shadow => case.done.push(format!("{}: shadow", verb(record))),
+        Kind::Spared => case.done.push(format!("{}: spared", verb(record))),
+        Kind::Calm => case.story = Story::Calm,
+        Kind::Ended => case.story = Story::Ended,
+        Kind::Left => case.story = Story::Left,
+        _ => {}
+    }
+}
+
+fn verb(record: &Record) -> &str {
+    record.action.as_ref().map_or("", |action| &action.verb)
+}
+
+/// A lowering that the trail shows as ours and not yet taken back.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OpenHold {
+    /// The case it was done for.
+    pub case: u64,
+    /// The rule of that case.
+    pub rule: Option<String>,
+    /// The process.
+    pub id: ProcessId,
+    /// The record that tells whom.
+    pub subject: super::SubjectRecord,
+    /// The niceness we set.
+    pub nice: i32,
+    /// What the threads had.
+    pub originals: Originals,
+}
+
+/// The lowerings still in force by the trail. An intent opens one, since a crash may have hidden its outcome; what
+/// was refused, taken back, overtaken by the end of the process, or left by someone else's change closes it.
+/// Suspensions are never among them: a guard resumes them whatever happens.
+pub fn open_holds(records: &[Record]) -> Vec<OpenHold> {
+    let mut open: BTreeMap<ProcessId, OpenHold> = BTreeMap::new();
+    for record in records {
+        let (Some(id), Some(action)) = (record.identity(), &record.action) else {
+            if let (Some(id), Kind::Ended) = (record.identity(), record.kind) {
+                open.remove(&id);
+            }
+            continue;
+        };
+        match (record.kind, action.verb.as_str()) {
+            (Kind::Intent, "lower") => {
+                let (Some(nice), Some(originals), Some(subject)) = (action.nice, &action.originals, &record.subject)
+                else {
+                    continue;
+                };
+                let hold = open.entry(id).or_insert_with(|| OpenHold {
+                    case: record.case.unwrap_or_default(),
+                    rule: record.rule.clone(),
+                    id,
+                    subject: subject.clone(),
+                    nice,
+                    originals: originals.clone(),
+                });
+                hold.nice = hold.nice.max(nice);
+            }
+            (Kind::Refused, "lower") if open.get(&id).is_some_and(|hold| Some(hold.case) == record.case) => {
+                open.remove(&id);
+            }
+            (Kind::Restored | Kind::Superseded, "restore") => {
+                // Restored to what another case still wants: the hold goes on at that niceness.
+                match (action.nice, open.get_mut(&id)) {
+                    (Some(still), Some(hold)) if record.kind == Kind::Restored => hold.nice = still,
+                    _ => {
+                        open.remove(&id);
+                    }
+                }
+            }
+            (Kind::Outcome, "terminate") => {
+                let ended = record.result.as_ref().is_some_and(|result| result.outcome.starts_with("ended"));
+                if ended {
+                    open.remove(&id);
+                }
+            }
+            _ => {}
+        }
+    }
+    open.into_values().collect()
+}

@@ -1,0 +1,9 @@
+//! The audit trail: records, the chain that binds them, and the cases they tell of.
+
+mod cases;
+mod chain;
+mod record;
+
+pub use cases::{CaseSummary, OpenHold, Story, cases, open_holds};
+pub use chain::{Fault, GENESIS, Link, Repair, Verified, tail, verify};
+pub use record::{ActionRecord, Draft, Evidence, FORMAT, Kind, Record, ResultRecord, SubjectRecord, Who};

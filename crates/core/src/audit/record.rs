@@ -1,0 +1,319 @@
+//! One record of the trail.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::condition::Measure;
+use crate::effects::Originals;
+use crate::judge::{Case, Points};
+use crate::model::{Boot, Process, ProcessId};
+use crate::rules::{Action, Rule, Severity};
+
+/// The trail format that this version writes.
+pub const FORMAT: u32 = 1;
+
+/// What a record tells of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// The first record of a file.
+    #[serde(rename = "trail opened")]
+    TrailOpened,
+    /// A torn last line was cut off; the cut bytes are kept here.
+    Repaired,
+    /// A watcher began.
+    #[serde(rename = "watcher started")]
+    WatcherStarted,
+    /// A watcher ended.
+    #[serde(rename = "watcher ended")]
+    WatcherEnded,
+    /// A rules file was loaded.
+    #[serde(rename = "rules loaded")]
+    RulesLoaded,
+    /// A case was opened.
+    Breach,
+    /// People were told.
+    Alert,
+    /// An act is about to be taken.
+    Intent,
+    /// What came of an act.
+    Outcome,
+    /// An act that was not possible.
+    Refused,
+    /// A protected process was left alone.
+    Spared,
+    /// A rule in shadow would have acted.
+    Shadow,
+    /// Another case's stronger step went first.
+    Overtaken,
+    /// A hand was at work: rules stand back.
+    #[serde(rename = "stood back")]
+    StoodBack,
+    /// A case closed because its subject was calm.
+    Calm,
+    /// A case closed because its subject ended.
+    Ended,
+    /// A case closed because its rule no longer covers the subject.
+    Left,
+    /// An effect was taken back.
+    Restored,
+    /// An effect was not taken back: someone else has changed it since.
+    Superseded,
+    /// Something a rule needs could not be read.
+    Unreadable,
+    /// The wall clock was set.
+    #[serde(rename = "clock stepped")]
+    ClockStepped,
+}
+
+impl Kind {
+    /// Its word.
+    pub fn word(self) -> String {
+        serde_json::to_value(self).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default()
+    }
+}
+
+/// On whose behalf.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Who {
+    /// The user that Sophron runs as.
+    pub uid: u32,
+    /// That user's name.
+    pub user: String,
+    /// The user that logged in (`/proc/self/loginuid`), so that changing users does not hide the person.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub login_uid: Option<u32>,
+}
+
+/// The full identity of the process a record is about.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[allow(missing_docs, reason = "the names are those of the field table")]
+pub struct SubjectRecord {
+    pub pid: u32,
+    /// The checked PID.
+    pub id: String,
+    /// Start time, clock ticks since boot.
+    pub start: u64,
+    pub app: String,
+    pub owner: String,
+    pub uid: u32,
+    pub parent: u32,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// Whether the path is proven; otherwise it is the process's claim.
+    pub path_proven: bool,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub command: Option<String>,
+}
+
+impl From<&Process> for SubjectRecord {
+    fn from(process: &Process) -> Self {
+        SubjectRecord {
+            pid: process.id.pid,
+            id: process.id.checked().to_string(),
+            start: process.id.start,
+            app: process.app.clone(),
+            owner: process.owner.clone(),
+            uid: process.uid,
+            parent: process.parent,
+            path: process.path.clone(),
+            path_proven: process.path_proven,
+            command: process.command.clone(),
+        }
+    }
+}
+
+impl SubjectRecord {
+    /// The identity, in the boot of the record.
+    pub fn identity(&self, boot: Boot) -> ProcessId {
+        ProcessId { pid: self.pid, start: self.start, boot }
+    }
+}
+
+/// What a decision rests on.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Evidence {
+    /// How serious the rule calls it.
+    pub severity: String,
+    /// The breach, as the rule has it.
+    pub breach: String,
+    /// The field that tells the story.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub field: Option<String>,
+    /// Its reading at this moment, in base units; null when unknown.
+    #[serde(default)]
+    pub reading: serde_json::Value,
+    /// Its limit, in base units.
+    #[serde(default)]
+    pub limit: serde_json::Value,
+    /// Both for people, as `812 MiB over 750 MiB`.
+    pub words: String,
+    /// The readings that led here: time and value, at most 32.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub points: Vec<(Timestamp, serde_json::Value)>,
+}
+
+impl Evidence {
+    /// The evidence of a case as it stands.
+    pub fn of(case: &Case, rule: &Rule) -> Self {
+        let json =
+            |value: Option<&crate::units::Value>| value.map_or(serde_json::Value::Null, crate::units::Value::to_json);
+        let measure = case.measure.as_ref();
+        Evidence {
+            severity: rule.severity.word().to_owned(),
+            breach: rule.breach.to_string(),
+            field: measure.map(|measure| measure.field.name().to_owned()),
+            reading: json(measure.and_then(|measure| measure.reading.as_ref())),
+            limit: json(measure.and_then(|measure| measure.limit.as_ref())),
+            words: measure.map(in_words).unwrap_or_default(),
+            points: points(&case.points),
+        }
+    }
+
+    /// The severity as a rank.
+    pub fn rank(&self) -> Severity {
+        match self.severity.as_str() {
+            "critical" => Severity::Critical,
+            "notice" => Severity::Notice,
+            _ => Severity::Warning,
+        }
+    }
+}
+
+fn points(points: &Points) -> Vec<(Timestamp, serde_json::Value)> {
+    let json = |value: &Option<crate::units::Value>| {
+        value.as_ref().map_or(serde_json::Value::Null, crate::units::Value::to_json)
+    };
+    points.iter().map(|(at, value)| (*at, json(value))).collect()
+}
+
+fn in_words(measure: &Measure) -> String {
+    let scaled =
+        |value: &Option<crate::units::Value>| value.as_ref().map_or("unknown".to_owned(), crate::units::Value::scaled);
+    format!("{} {}, limit {}", measure.field, scaled(&measure.reading), scaled(&measure.limit))
+}
+
+/// What is done, or would be.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+pub struct ActionRecord {
+    /// The word of the action.
+    #[serde(rename = "do")]
+    pub verb: String,
+    /// The step of the ladder, from 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub step: Option<usize>,
+    /// Niceness to set.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub nice: Option<i32>,
+    /// What the threads had before: written with the intent, so that it can be undone whatever happens next.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub originals: Option<Originals>,
+    /// Suspended for, in seconds.
+    #[serde(rename = "for", default, skip_serializing_if = "Option::is_none")]
+    pub seconds: Option<f64>,
+    /// By force after, in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub force_after: Option<f64>,
+}
+
+impl ActionRecord {
+    /// An action that needs no more than its word.
+    pub fn word(verb: &str) -> Self {
+        ActionRecord { verb: verb.to_owned(), ..ActionRecord::default() }
+    }
+
+    /// A step of a ladder; `step` counts from 0.
+    pub fn step(action: Action, step: usize) -> Self {
+        let record = ActionRecord { step: Some(step + 1), ..ActionRecord::word(action.word()) };
+        match action {
+            Action::Alert => record,
+            Action::Lower { nice } => ActionRecord { nice: Some(nice), ..record },
+            Action::Suspend { length } => ActionRecord { seconds: Some(length.as_secs_f64()), ..record },
+            Action::Terminate { force_after } => {
+                ActionRecord { force_after: force_after.map(|wait| wait.as_secs_f64()), ..record }
+            }
+        }
+    }
+}
+
+/// What came of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+pub struct ResultRecord {
+    /// One word or two: `lowered`, `suspended`, `ended`, `ended by force`, `refused`, …
+    pub outcome: String,
+    /// What was seen afterwards, for people.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub seen: String,
+    /// How long it took, in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub took: Option<f64>,
+}
+
+/// A record before it has its place in the chain.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Draft {
+    /// Wall-clock time.
+    pub at: Timestamp,
+    /// The machine's name.
+    pub host: String,
+    /// The boot, as 32 hex digits.
+    pub boot: String,
+    /// The case it belongs to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub case: Option<u64>,
+    /// What it tells of.
+    pub kind: Kind,
+    /// On whose behalf.
+    pub who: Who,
+    /// The rule.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rule: Option<String>,
+    /// The process.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub subject: Option<SubjectRecord>,
+    /// What the decision rests on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub evidence: Option<Evidence>,
+    /// What is done.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub action: Option<ActionRecord>,
+    /// What came of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub result: Option<ResultRecord>,
+}
+
+/// A record as it stands in the trail.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[allow(missing_docs, reason = "the keys are those of `Draft`")]
+pub struct Record {
+    /// Its place in the trail, from 1.
+    pub seq: u64,
+    pub at: Timestamp,
+    pub host: String,
+    pub boot: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub case: Option<u64>,
+    pub kind: Kind,
+    pub who: Who,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rule: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub subject: Option<SubjectRecord>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub evidence: Option<Evidence>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub action: Option<ActionRecord>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub result: Option<ResultRecord>,
+    /// The hash of the record before it.
+    pub prev: String,
+    /// Its own.
+    pub hash: String,
+}
+
+impl Record {
+    /// The process it is about, if any.
+    pub fn identity(&self) -> Option<ProcessId> {
+        Some(self.subject.as_ref()?.identity(self.boot.parse().ok()?))
+    }
+}

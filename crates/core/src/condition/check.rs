@@ -1,0 +1,295 @@
+//! Syntax to a checked condition: names are looked up, kinds compared, units asked for.
+
+use std::ops::Range;
+
+use super::syntax::{Node, NodeKind, Operand, OperandKind};
+use super::{Comparison, Condition, Term};
+use crate::diag::Diagnostic;
+use crate::model::{Field, PENDING_FIELDS, PENDING_FUNCTIONS, State};
+use crate::text::nearest;
+use crate::units::{Kind, Value};
+
+/// Where a condition stands, which decides what it may name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Place {
+    /// Any field.
+    Any,
+    /// `[protect]`: no rates, so that protection never waits for a second sample.
+    Protect,
+}
+
+/// Checks the whole tree and reports every error in it.
+pub(super) fn check(node: &Node, place: Place) -> Result<Condition, Vec<Diagnostic>> {
+    let mut checker = Checker { place, errors: Vec::new() };
+    let condition = checker.node(node);
+    match condition {
+        Some(condition) if checker.errors.is_empty() => Ok(condition),
+        _ => Err(checker.errors),
+    }
+}
+
+struct Checker {
+    place: Place,
+    errors: Vec<Diagnostic>,
+}
+
+/// One side after its name was looked up.
+enum Side {
+    Field(Field),
+    Literal(Value),
+    /// A name that is no field: a word, if the other side wants one.
+    Word(String),
+}
+
+impl Checker {
+    fn fail<T>(&mut self, diagnostic: Diagnostic) -> Option<T> {
+        self.errors.push(diagnostic);
+        None
+    }
+
+    fn node(&mut self, node: &Node) -> Option<Condition> {
+        match &node.kind {
+            NodeKind::Any(parts) => self.parts(parts).map(Condition::Any),
+            NodeKind::All(parts) => self.parts(parts).map(Condition::All),
+            NodeKind::Not(inner) => self.node(inner).map(|inner| Condition::Not(Box::new(inner))),
+            NodeKind::Compare { left, sign, right } => self.compare(left, sign, right),
+            NodeKind::In { left, items } => self.one_of(left, items),
+            NodeKind::Like { left, right } => self.like(left, right),
+            NodeKind::Alone(operand) => self.alone(operand),
+        }
+    }
+
+    /// All parts are checked, also after one has failed. Nested joints of the same kind are kept as written.
+    fn parts(&mut self, parts: &[Node]) -> Option<Vec<Condition>> {
+        let checked: Vec<Option<Condition>> = parts.iter().map(|part| self.node(part)).collect();
+        checked.into_iter().collect()
+    }
+
+    fn side(&mut self, operand: &Operand) -> Option<Side> {
+        match &operand.kind {
+            OperandKind::Literal(value) => Some(Side::Literal(value.clone())),
+            OperandKind::Call(name) => self.call(name, &operand.span),
+            OperandKind::Name(name) => match Field::named(name) {
+                Some(field) if self.place == Place::Protect && field.info().rate => self.fail(
+                    Diagnostic::at(
+                        operand.span.clone(),
+                        format!("`{name}` is a rate, and protection takes none"),
+                        "needs two samples",
+                    )
+                    .help("protect by app, owner, path or another lasting trait"),
+                ),
+                Some(field) => Some(Side::Field(field)),
+                None if PENDING_FIELDS.contains(&name.as_str()) => self.fail(
+                    Diagnostic::at(
+                        operand.span.clone(),
+                        format!("the field `{name}` is not measured by this version"),
+                        "no reading to judge",
+                    )
+                    .help(format!("fields it measures: {}", field_names())),
+                ),
+                None => Some(Side::Word(name.clone())),
+            },
+        }
+    }
+
+    fn call(&mut self, name: &str, span: &Range<usize>) -> Option<Side> {
+        let error = if PENDING_FUNCTIONS.contains(&name) {
+            Diagnostic::at(
+                span.clone(),
+                format!("the function `{name}` is not evaluated by this version"),
+                "a function over time",
+            )
+            .help("compare the field itself, and use `lasting` for how long it must hold")
+        } else {
+            Diagnostic::at(span.clone(), format!("there is no function `{name}`"), "not known here")
+        };
+        self.fail(error)
+    }
+
+    /// A side that must be a field.
+    fn field(&mut self, operand: &Operand) -> Option<Field> {
+        match self.side(operand)? {
+            Side::Field(field) => Some(field),
+            Side::Word(word) => self.fail(unknown_field(&word, &operand.span)),
+            Side::Literal(value) => self.fail(
+                Diagnostic::at(
+                    operand.span.clone(),
+                    "a field is missing",
+                    format!("this is {}", value.kind().with_article()),
+                )
+                .help("a comparison reads `memory.held > 750 MiB`"),
+            ),
+        }
+    }
+
+    fn compare(&mut self, left: &Operand, sign: &(Comparison, Range<usize>), right: &Operand) -> Option<Condition> {
+        let sides = (self.side(left), self.side(right));
+        let (field, comparison, term) = match (sides.0?, sides.1?) {
+            (Side::Field(field), Side::Field(other)) => {
+                if field.kind() != other.kind() {
+                    return self.fail(unlike(field, other.kind(), other.name(), &right.span));
+                }
+                (field, sign.0, Term::Field(other))
+            }
+            (Side::Field(field), other) => (field, sign.0, Term::Literal(self.literal(field, other, &right.span)?)),
+            (other, Side::Field(field)) => {
+                // `"x" = app` is turned round; a word on the left that is no field is more likely a misspelt field.
+                if let Side::Word(word) = &other
+                    && field.kind().is_ordered()
+                {
+                    return self.fail(unknown_field(word, &left.span));
+                }
+                (field, sign.0.flipped(), Term::Literal(self.literal(field, other, &left.span)?))
+            }
+            (Side::Word(word), _) => return self.fail(unknown_field(&word, &left.span)),
+            (_, Side::Word(word)) => return self.fail(unknown_field(&word, &right.span)),
+            (Side::Literal(_), Side::Literal(_)) => {
+                let span = left.span.start..right.span.end;
+                return self.fail(
+                    Diagnostic::at(span, "two values are compared with each other", "no field in it")
+                        .help("a comparison reads `memory.held > 750 MiB`"),
+                );
+            }
+        };
+        if comparison.needs_order() && !field.kind().is_ordered() {
+            return self.fail(
+                Diagnostic::at(
+                    sign.1.clone(),
+                    format!("`{}` is {}, which has no order", field, field.kind().with_article()),
+                    format!("`{}` means nothing here", sign.0.sign()),
+                )
+                .help("use `=`, `!=`, `in (…)`, or `~` for a pattern"),
+            );
+        }
+        Some(Condition::Compare(field, comparison, term))
+    }
+
+    /// A literal for `field`: the kind must fit, and words become texts, states or flags where those are wanted.
+    fn literal(&mut self, field: Field, side: Side, span: &Range<usize>) -> Option<Value> {
+        match (field.kind(), side) {
+            (Kind::Text, Side::Word(word)) => Some(Value::Text(word)),
+            (Kind::State, Side::Word(word) | Side::Literal(Value::Text(word))) => {
+                match State::ALL.into_iter().find(|state| state.word() == word) {
+                    Some(state) => Some(Value::State(state)),
+                    None => {
+                        let words = State::ALL.map(State::word);
+                        let help = match nearest(&word, words) {
+                            Some(near) => format!("write `{near}`"),
+                            None => format!("states: {}", words.join(", ")),
+                        };
+                        self.fail(
+                            Diagnostic::at(span.clone(), format!("`{word}` is not a state"), "unknown state")
+                                .help(help),
+                        )
+                    }
+                }
+            }
+            (Kind::Flag, Side::Word(word)) if matches!(word.as_str(), "yes" | "true") => Some(Value::Flag(true)),
+            (Kind::Flag, Side::Word(word)) if matches!(word.as_str(), "no" | "false") => Some(Value::Flag(false)),
+            (_, Side::Word(word)) => self.fail(unknown_field(&word, span)),
+            (kind, Side::Literal(value)) if value.kind() == kind => Some(value),
+            (_, Side::Literal(value)) => {
+                let written = value.to_string();
+                let mut error = unlike(field, value.kind(), &written, span);
+                if let Value::Count(_) = value {
+                    let unit = match field.kind() {
+                        Kind::Size => " MiB",
+                        Kind::Rate => " MiB/s",
+                        Kind::Percent => "%",
+                        Kind::Duration => "s",
+                        _ => "",
+                    };
+                    error.helps = if field.kind() == Kind::Text {
+                        vec![format!("write `\"{written}\"`")]
+                    } else {
+                        vec![format!("write `{written}{unit}`")]
+                    };
+                }
+                self.fail(error)
+            }
+            (_, Side::Field(_)) => None,
+        }
+    }
+
+    fn one_of(&mut self, left: &Operand, items: &[Operand]) -> Option<Condition> {
+        let field = self.field(left);
+        let mut values = Vec::new();
+        for item in items {
+            match (field, self.side(item)) {
+                (Some(_), Some(Side::Field(named))) => {
+                    // In a list a name is a word, also when a field is called so.
+                    if let Some(field) = field {
+                        values.push(self.literal(field, Side::Word(named.name().to_owned()), &item.span));
+                    }
+                }
+                (Some(field), Some(side)) => values.push(self.literal(field, side, &item.span)),
+                _ => values.push(None),
+            }
+        }
+        let values: Option<Vec<Value>> = values.into_iter().collect();
+        Some(Condition::OneOf(field?, values?))
+    }
+
+    fn like(&mut self, left: &Operand, right: &Operand) -> Option<Condition> {
+        let field = self.field(left)?;
+        if field.kind() != Kind::Text {
+            return self.fail(
+                Diagnostic::at(
+                    left.span.clone(),
+                    format!("`~` matches texts, and `{field}` is {}", field.kind().with_article()),
+                    "not a text",
+                )
+                .help(format!("compare it: `{field} > {}`", field.kind().example())),
+            );
+        }
+        match &right.kind {
+            OperandKind::Literal(Value::Text(pattern)) | OperandKind::Name(pattern) => {
+                Some(Condition::Matches(field, pattern.clone()))
+            }
+            _ => self.fail(
+                Diagnostic::at(right.span.clone(), "`~` wants a pattern", "not a text")
+                    .help("write it in quotes, as `path ~ \"/opt/*\"`"),
+            ),
+        }
+    }
+
+    fn alone(&mut self, operand: &Operand) -> Option<Condition> {
+        let field = self.field(operand)?;
+        if field.kind() == Kind::Flag {
+            return Some(Condition::Is(field));
+        }
+        let sign = if field.kind().is_ordered() { ">" } else { "=" };
+        self.fail(
+            Diagnostic::at(
+                operand.span.clone(),
+                format!("`{field}` alone is not a condition"),
+                "compared with nothing",
+            )
+            .help(format!("write `{field} {sign} {}`", field.kind().example())),
+        )
+    }
+}
+
+fn field_names() -> String {
+    Field::ALL.iter().map(|field| field.name()).collect::<Vec<_>>().join(" ")
+}
+
+fn unknown_field(word: &str, span: &Range<usize>) -> Diagnostic {
+    let known = Field::ALL.iter().map(|field| field.name());
+    let shown = crate::text::clean(word.as_bytes());
+    let help = match nearest(word, known) {
+        Some(near) => format!("write `{near}`"),
+        None => format!("fields: {}", field_names()),
+    };
+    Diagnostic::at(span.clone(), format!("there is no field `{shown}`"), "unknown field").help(help)
+}
+
+fn unlike(field: Field, other: Kind, written: &str, span: &Range<usize>) -> Diagnostic {
+    let kind = field.kind();
+    Diagnostic::at(
+        span.clone(),
+        format!("`{field}` is {}, and `{written}` is {}", kind.with_article(), other.with_article()),
+        format!("not {}", kind.with_article()),
+    )
+    .help(format!("write {} here, as `{}`", kind.with_article(), kind.example()))
+}

@@ -1,0 +1,199 @@
+//! What is in force on which process, and which cases want it: undone when the last lets go.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::model::ProcessId;
+
+/// The niceness that threads had before they were lowered.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Default)]
+pub struct Originals {
+    /// What the main thread, and every thread not named below, had.
+    pub was: i32,
+    /// Threads that had another niceness: thread ID and what it had.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub others: Vec<(u32, i32)>,
+}
+
+impl Originals {
+    /// What that thread had.
+    pub fn of(&self, thread: u32) -> i32 {
+        self.others.iter().find(|(id, _)| *id == thread).map_or(self.was, |(_, nice)| *nice)
+    }
+}
+
+/// A lowering in force.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lowered {
+    /// The niceness that was set.
+    pub nice: i32,
+    /// What the threads had before the first lowering.
+    pub originals: Originals,
+    wants: BTreeMap<u64, i32>,
+}
+
+/// A suspension in force.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Suspended {
+    /// When it ends by itself, on the monotonic clock.
+    pub until: Duration,
+    wants: BTreeSet<u64>,
+}
+
+#[derive(Debug, Clone, Default)]
+struct Held {
+    lower: Option<Lowered>,
+    suspend: Option<Suspended>,
+}
+
+/// How an effect is taken back.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Undo {
+    /// Niceness back to what it was, or to what another case still wants.
+    Restore {
+        /// What we set; a thread that has another value now was changed by someone else.
+        set: i32,
+        /// What the threads had.
+        originals: Originals,
+        /// The least niceness that another case still wants.
+        still: Option<i32>,
+    },
+    /// Resume it.
+    Resume,
+}
+
+/// Every effect of ours that is in force.
+#[derive(Debug, Clone, Default)]
+pub struct Effects {
+    held: BTreeMap<ProcessId, Held>,
+}
+
+impl Effects {
+    /// The niceness that we set on a process, while that is in force.
+    pub fn lowered_to(&self, id: &ProcessId) -> Option<i32> {
+        self.held.get(id)?.lower.as_ref().map(|lower| lower.nice)
+    }
+
+    /// The suspension of ours in force on a process.
+    pub fn suspension(&self, id: &ProcessId) -> Option<&Suspended> {
+        self.held.get(id)?.suspend.as_ref()
+    }
+
+    /// Every process that we hold suspended, with the end of its suspension.
+    pub fn suspended(&self) -> impl Iterator<Item = (&ProcessId, &Suspended)> {
+        self.held.iter().filter_map(|(id, held)| held.suspend.as_ref().map(|suspend| (id, suspend)))
+    }
+
+    /// Every process that something of ours is in force on.
+    pub fn processes(&self) -> Vec<ProcessId> {
+        self.held.keys().copied().collect()
+    }
+
+    /// A case joins a lowering: the greatest niceness wanted is the one in force. The originals are those of the first.
+    pub fn lower(&mut self, id: ProcessId, case: u64, nice: i32, originals: Originals) {
+        let held = self.held.entry(id).or_default();
+        let lower = held.lower.get_or_insert(Lowered { nice, originals, wants: BTreeMap::new() });
+        lower.wants.insert(case, nice);
+        lower.nice = lower.nice.max(nice);
+    }
+
+    /// A case joins a suspension: it lasts until the latest end wanted.
+    pub fn suspend(&mut self, id: ProcessId, case: u64, until: Duration) {
+        let held = self.held.entry(id).or_default();
+        let suspend = held.suspend.get_or_insert(Suspended { until, wants: BTreeSet::new() });
+        suspend.wants.insert(case);
+        suspend.until = suspend.until.max(until);
+    }
+
+    /// A case wants nothing of a process any more. What has to be done follows from who still wants what.
+    #[must_use]
+    pub fn let_go(&mut self, id: &ProcessId, case: u64) -> Vec<Undo> {
+        let mut undo = Vec::new();
+        let Some(held) = self.held.get_mut(id) else { return undo };
+        if let Some(suspend) = held.suspend.as_mut()
+            && suspend.wants.remove(&case)
+            && suspend.wants.is_empty()
+        {
+            held.suspend = None;
+            undo.push(Undo::Resume);
+        }
+        if let Some(lower) = held.lower.as_mut()
+            && lower.wants.remove(&case).is_some()
+        {
+            let still = lower.wants.values().copied().max();
+            if still != Some(lower.nice) {
+                undo.push(Undo::Restore { set: lower.nice, originals: lower.originals.clone(), still });
+            }
+            match still {
+                Some(nice) => lower.nice = nice,
+                None => held.lower = None,
+            }
+        }
+        self.prune(id);
+        undo
+    }
+
+    /// The suspension is over: it ended by itself, or someone else resumed the process. The cases that wanted it.
+    pub fn resumed(&mut self, id: &ProcessId) -> BTreeSet<u64> {
+        let wants = self.held.get_mut(id).and_then(|held| held.suspend.take()).map(|suspend| suspend.wants);
+        self.prune(id);
+        wants.unwrap_or_default()
+    }
+
+    /// The process is gone, and with it whatever was in force.
+    pub fn forget(&mut self, id: &ProcessId) {
+        self.held.remove(id);
+    }
+
+    /// Everything, taken back: what a watcher that ends has to do.
+    #[must_use]
+    pub fn let_go_of_all(&mut self) -> Vec<(ProcessId, Undo)> {
+        let held = std::mem::take(&mut self.held);
+        let undo = |(id, held): (ProcessId, Held)| {
+            let resume = held.suspend.map(|_| Undo::Resume);
+            let restore =
+                held.lower.map(|lower| Undo::Restore { set: lower.nice, originals: lower.originals, still: None });
+            resume.into_iter().chain(restore).map(move |undo| (id, undo))
+        };
+        held.into_iter().flat_map(undo).collect()
+    }
+
+    fn prune(&mut self, id: &ProcessId) {
+        if self.held.get(id).is_some_and(|held| held.lower.is_none() && held.suspend.is_none()) {
+            self.held.remove(id);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::Boot;
+
+    const ID: ProcessId = ProcessId { pid: 9, start: 1, boot: Boot(1) };
+
+    #[test]
+    fn the_greatest_nice_holds_and_the_last_to_let_go_undoes() {
+        let was = Originals { was: 0, others: vec![] };
+        let mut effects = Effects::default();
+        effects.lower(ID, 1, 10, was.clone());
+        effects.lower(ID, 2, 15, Originals { was: 10, others: vec![] });
+        assert_eq!(effects.lowered_to(&ID), Some(15));
+        assert_eq!(effects.let_go(&ID, 2), [Undo::Restore { set: 15, originals: was.clone(), still: Some(10) }]);
+        assert_eq!(effects.let_go(&ID, 2), []);
+        assert_eq!(effects.let_go(&ID, 1), [Undo::Restore { set: 10, originals: was, still: None }]);
+        assert!(effects.processes().is_empty());
+    }
+
+    #[test]
+    fn a_suspension_ends_when_no_case_wants_it() {
+        let mut effects = Effects::default();
+        effects.suspend(ID, 1, Duration::from_secs(5));
+        effects.suspend(ID, 2, Duration::from_secs(3));
+        assert_eq!(effects.suspension(&ID).map(|suspend| suspend.until), Some(Duration::from_secs(5)));
+        assert_eq!(effects.let_go(&ID, 1), []);
+        assert_eq!(effects.let_go(&ID, 2), [Undo::Resume]);
+    }
+}

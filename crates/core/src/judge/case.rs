@@ -1,0 +1,107 @@
+//! A case: one number for one story.
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use crate::condition::Measure;
+use crate::model::{Facts, Moment, Process};
+use crate::rules::{Rule, Step};
+use crate::units::Value;
+
+/// Most readings that a case keeps as evidence.
+pub const MOST_POINTS: usize = 32;
+
+/// Why a case is over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Closing {
+    /// It was calm for long enough.
+    Calm,
+    /// The process ended.
+    Ended,
+    /// The rule's `where` no longer covers it.
+    Left,
+}
+
+/// The readings that lead to a breach, the newest last.
+pub type Points = VecDeque<(Timestamp, Option<Value>)>;
+
+/// An open case.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Case {
+    /// Its number.
+    pub number: u64,
+    /// Its rule, by its place in the file.
+    pub rule: usize,
+    /// The process, as last seen.
+    pub subject: Process,
+    /// When it opened.
+    pub opened: Moment,
+    /// Breached time since then: the ladder's clock.
+    pub clock: Duration,
+    /// The next step, by its place in the ladder.
+    pub next: usize,
+    /// The reading that tells the story, beside its limit, as last judged.
+    pub measure: Option<Measure>,
+    /// The highest reading since the case opened (the lowest, where the limit is a floor).
+    pub worst: Option<Value>,
+    /// The readings of that field, at most [`MOST_POINTS`].
+    pub points: Points,
+    /// Whether the breach was true at the last judged tick.
+    pub breached: bool,
+    /// Whether something is in force that closing has to undo.
+    pub has_effect: bool,
+    /// Whether the outcome of a step is awaited.
+    pub pending: bool,
+    /// How long calm must hold before the case closes.
+    pub wait: Duration,
+    pub(super) still: Duration,
+    pub(super) regain: Option<Duration>,
+    pub(super) easing: Option<Easing>,
+}
+
+/// Calm so far.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Easing {
+    pub held: Duration,
+    pub ticks: u32,
+}
+
+impl Case {
+    /// The next step and how much breached time is left until it is due.
+    pub fn upcoming<'r>(&self, rule: &'r Rule) -> Option<(&'r Step, Duration)> {
+        rule.ladder.get(self.next).map(|step| (step, step.at.saturating_sub(self.clock)))
+    }
+
+    /// Whether it is on its way to calm.
+    pub fn is_easing(&self) -> bool {
+        self.easing.is_some()
+    }
+
+    pub(super) fn read(&mut self, rule: &Rule, facts: &Facts<'_>, at: Timestamp) {
+        self.subject = facts.process.clone();
+        self.measure = rule.breach.leading(facts);
+        note_point(&mut self.points, self.measure.as_ref(), at);
+        let Some(Measure { reading: Some(reading), comparison, .. }) = &self.measure else { return };
+        let upward = matches!(comparison.sign(), ">" | ">=");
+        let worse = self
+            .worst
+            .as_ref()
+            .and_then(|worst| reading.compare(worst))
+            .is_none_or(|order| if upward { order.is_gt() } else { order.is_lt() });
+        if worse {
+            self.worst = Some(reading.clone());
+        }
+    }
+}
+
+/// Keeps the newest readings.
+pub(super) fn note_point(points: &mut Points, measure: Option<&Measure>, at: Timestamp) {
+    if let Some(measure) = measure {
+        if points.len() == MOST_POINTS {
+            points.pop_front();
+        }
+        points.push_back((at, measure.reading.clone()));
+    }
+}

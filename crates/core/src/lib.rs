@@ -1,0 +1,19 @@
+//! Judgement without a machine.
+//!
+//! Snapshots go in, decisions come out: the condition language, the rules, the judge with its
+//! ladder, the arbiter between rules, and the audit records with their chain. Nothing in here
+//! reads a clock, a file or the environment, and nothing prints: time and bytes are arguments.
+
+#![forbid(unsafe_code)]
+
+pub mod audit;
+pub mod condition;
+pub mod decide;
+pub mod diag;
+pub mod effects;
+pub mod judge;
+pub mod model;
+pub mod protect;
+pub mod rules;
+pub mod text;
+pub mod units;

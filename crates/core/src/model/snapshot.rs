@@ -1,0 +1,63 @@
+//! One sample of one machine.
+
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use super::{Boot, Process};
+
+/// When a sample was taken, on the three clocks that matter.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Moment {
+    /// Wall-clock time, which people may set.
+    pub wall: Timestamp,
+    /// CLOCK_MONOTONIC: stands still while the machine naps. Intervals and rates use it.
+    pub monotonic: Duration,
+    /// CLOCK_BOOTTIME: runs on through naps. Ages use it.
+    pub boottime: Duration,
+}
+
+impl Moment {
+    /// How long the machine napped between `earlier` and this moment.
+    pub fn napped_since(&self, earlier: &Moment) -> Duration {
+        let slept = |moment: &Moment| moment.boottime.saturating_sub(moment.monotonic);
+        slept(self).saturating_sub(slept(earlier))
+    }
+}
+
+/// Figures of the whole machine.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Machine {
+    /// The host's name.
+    pub host: String,
+    /// The boot this sample belongs to.
+    pub boot: Boot,
+    /// Cores online (`/proc/stat`, lines `cpuN`).
+    pub cores: u32,
+    /// Busy share of all cores together since the last sample, percent (`/proc/stat`, line `cpu`).
+    pub cpu: Option<f64>,
+    /// RAM, bytes (`/proc/meminfo` MemTotal).
+    pub memory_total: u64,
+    /// RAM that programs can still get, bytes (`/proc/meminfo` MemAvailable).
+    pub memory_available: Option<u64>,
+}
+
+/// One sample: what every later stage works on, whether it comes from a live machine or from a recording.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Snapshot {
+    /// When it was taken.
+    pub moment: Moment,
+    /// Time since the sample before; `None` at the first, which has no rates.
+    pub interval: Option<Duration>,
+    /// The machine's figures.
+    pub machine: Machine,
+    /// All processes, by PID.
+    pub processes: Vec<Process>,
+}
+
+impl Snapshot {
+    /// The process of that PID.
+    pub fn process(&self, pid: u32) -> Option<&Process> {
+        self.processes.binary_search_by_key(&pid, |process| process.id.pid).ok().map(|found| &self.processes[found])
+    }
+}

@@ -1,0 +1,145 @@
+//! A process fixed by a handle from the kernel: whoever gets the PID later is never touched.
+
+use std::fs;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::time::Duration;
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
+use sophron_core::model::{ProcessId, State};
+
+use crate::proc::stat;
+
+/// Why a process could not be fixed.
+#[derive(Debug, thiserror::Error)]
+pub enum HandleError {
+    /// No process has that PID.
+    #[error("process {0} is gone")]
+    Gone(u32),
+    /// Another process has that PID now.
+    #[error(
+        "PID {pid} belongs to another process now: that one started at tick {found}, the one meant at tick {meant}"
+    )]
+    Another {
+        /// The PID.
+        pid: u32,
+        /// The start time of the process meant, clock ticks since boot.
+        meant: u64,
+        /// The start time of the process found.
+        found: u64,
+    },
+    /// The kernel gave no handle.
+    #[error("no handle for process {pid}")]
+    Denied {
+        /// The PID.
+        pid: u32,
+        /// Why.
+        #[source]
+        source: io::Error,
+    },
+}
+
+/// A process fixed by its pidfd (pidfd_open(2)), its start time compared.
+#[derive(Debug)]
+pub struct Handle {
+    fd: OwnedFd,
+    id: ProcessId,
+}
+
+impl Handle {
+    /// Fixes the process: the handle first, then the start time is read again and compared. If the PID was reused
+    /// before the handle was taken, the start time differs; if it is reused later, the handle refers to nobody.
+    ///
+    /// # Errors
+    /// It is gone, it is another one, or the kernel refuses.
+    pub fn open(id: &ProcessId) -> Result<Handle, HandleError> {
+        let pid = Pid::from_raw(id.pid.cast_signed()).ok_or(HandleError::Gone(id.pid))?;
+        let fd = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| match error {
+            rustix::io::Errno::SRCH => HandleError::Gone(id.pid),
+            // A thread's ID is no process.
+            rustix::io::Errno::INVAL | rustix::io::Errno::NOENT => HandleError::Gone(id.pid),
+            other => HandleError::Denied { pid: id.pid, source: other.into() },
+        })?;
+        let found = start_time(id.pid).ok_or(HandleError::Gone(id.pid))?;
+        if found != id.start {
+            return Err(HandleError::Another { pid: id.pid, meant: id.start, found });
+        }
+        Ok(Handle { fd, id: *id })
+    }
+
+    /// Whom it fixes.
+    pub fn id(&self) -> ProcessId {
+        self.id
+    }
+
+    /// Sends a signal through the handle (pidfd_send_signal(2)).
+    ///
+    /// # Errors
+    /// `ESRCH` when it has ended, `EPERM` when it is not ours to signal.
+    pub fn signal(&self, signal: Signal) -> io::Result<()> {
+        pidfd_send_signal(&self.fd, signal).map_err(io::Error::from)
+    }
+
+    /// Waits until the process has ended, at most that long.
+    ///
+    /// # Errors
+    /// As poll(2).
+    pub fn wait_for_end(&self, at_most: Duration) -> io::Result<bool> {
+        let timeout = Timespec { tv_sec: at_most.as_secs().cast_signed(), tv_nsec: at_most.subsec_nanos().into() };
+        let mut fds = [PollFd::new(&self.fd, PollFlags::IN)];
+        loop {
+            match poll(&mut fds, Some(&timeout)) {
+                Ok(ready) => return Ok(ready > 0),
+                Err(rustix::io::Errno::INTR) => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
+    }
+
+    /// Whether the process has ended.
+    pub fn has_ended(&self) -> bool {
+        self.wait_for_end(Duration::ZERO).unwrap_or(true)
+    }
+
+    /// Its threads, as they are now.
+    ///
+    /// # Errors
+    /// It is gone.
+    pub fn threads(&self) -> io::Result<Vec<Thread>> {
+        let folder = format!("/proc/{}/task", self.id.pid);
+        let mut threads = Vec::new();
+        for entry in fs::read_dir(folder)? {
+            let entry = entry?;
+            let Some(id) = entry.file_name().to_str().and_then(|name| name.parse().ok()) else { continue };
+            // A thread that ends midway is no thread to report.
+            let Ok(line) = fs::read(entry.path().join("stat")) else { continue };
+            if let Some(stat) = stat::parse(&line) {
+                threads.push(Thread { id, nice: stat.nice, state: State::from_letter(stat.state) });
+            }
+        }
+        if self.has_ended() { Err(io::Error::from(io::ErrorKind::NotFound)) } else { Ok(threads) }
+    }
+}
+
+impl AsFd for Handle {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.fd.as_fd()
+    }
+}
+
+/// One thread.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Thread {
+    /// The thread ID.
+    pub id: u32,
+    /// Its niceness.
+    pub nice: i32,
+    /// What it is doing.
+    pub state: State,
+}
+
+fn start_time(pid: u32) -> Option<u64> {
+    let line = fs::read(format!("/proc/{pid}/stat")).ok()?;
+    stat::parse(&line).map(|stat| stat.start)
+}

@@ -1,0 +1,88 @@
+//! Where and as whom Sophron runs: host, boot, user, login user, clocks.
+
+use std::collections::HashMap;
+use std::fs;
+use std::path::Path;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use rustix::time::{ClockId, clock_gettime};
+use sophron_core::audit::Who;
+use sophron_core::model::{Boot, Moment};
+use sophron_core::text;
+
+/// The machine's name (uname(2)), made harmless.
+pub fn host() -> String {
+    text::clean(rustix::system::uname().nodename().to_bytes())
+}
+
+/// This boot (`sys/kernel/random/boot_id` under the /proc root).
+///
+/// # Errors
+/// The file cannot be read or holds no boot ID.
+pub fn boot(proc: &Path) -> std::io::Result<Boot> {
+    let text = fs::read_to_string(proc.join("sys/kernel/random/boot_id"))?;
+    text.parse().map_err(|error| std::io::Error::new(std::io::ErrorKind::InvalidData, format!("boot_id: {error}")))
+}
+
+/// Now, on the three clocks.
+pub fn now() -> Moment {
+    Moment { wall: Timestamp::now(), monotonic: read(ClockId::Monotonic), boottime: read(ClockId::Boottime) }
+}
+
+/// CLOCK_MONOTONIC.
+pub fn monotonic() -> Duration {
+    read(ClockId::Monotonic)
+}
+
+fn read(clock: ClockId) -> Duration {
+    let time = clock_gettime(clock);
+    Duration::new(u64::try_from(time.tv_sec).unwrap_or_default(), u32::try_from(time.tv_nsec).unwrap_or_default())
+}
+
+/// The effective user ID.
+pub fn uid() -> u32 {
+    rustix::process::geteuid().as_raw()
+}
+
+/// Whether Sophron runs as root, and so trusts no environment.
+pub fn is_root() -> bool {
+    uid() == 0
+}
+
+/// On whose behalf Sophron acts: the user it runs as, and the one that logged in (`/proc/self/loginuid`).
+pub fn who(users: &mut Users) -> Who {
+    let login = fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok());
+    Who { uid: uid(), user: users.name(uid()), login_uid: login.filter(|uid| *uid != u32::MAX) }
+}
+
+/// Names of users, from `/etc/passwd` (passwd(5)). Directory services are not asked: they can hang.
+#[derive(Debug, Default)]
+pub struct Users {
+    names: Option<HashMap<u32, String>>,
+}
+
+impl Users {
+    /// The user's name, or the number where it has none.
+    pub fn name(&mut self, uid: u32) -> String {
+        let names = self.names.get_or_insert_with(|| {
+            let passwd = fs::read("/etc/passwd").unwrap_or_default();
+            passwd.split(|byte| *byte == b'\n').filter_map(parse_passwd).collect()
+        });
+        names.get(&uid).cloned().unwrap_or_else(|| uid.to_string())
+    }
+}
+
+fn parse_passwd(line: &[u8]) -> Option<(u32, String)> {
+    let mut fields = line.split(|byte| *byte == b':');
+    let name = fields.next().filter(|name| !name.is_empty())?;
+    let uid = crate::proc::number(fields.nth(1)?)?;
+    Some((uid, text::clean(name)))
+}
+
+/// Whether Sophron has rights beyond its user's: root, or capabilities (`/proc/self/status` CapEff, capabilities(7)).
+pub fn is_privileged() -> bool {
+    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let effective = status.lines().find_map(|line| line.strip_prefix("CapEff:"));
+    is_root() || effective.and_then(|hex| u64::from_str_radix(hex.trim(), 16).ok()).is_some_and(|set| set != 0)
+}

@@ -1,0 +1,17 @@
+//! What Sophron reads from and does to a Linux machine: the sampler over /proc, identity by handle, the acts with
+//! their verification, the guard of suspensions, the durable trail file, and safe ways to files.
+//!
+//! It knows no rules and prints nothing.
+
+pub mod act;
+pub mod files;
+pub mod guard;
+pub mod handle;
+pub mod here;
+pub mod proc;
+mod sampler;
+pub mod sys;
+pub mod terminal;
+pub mod trail;
+
+pub use sampler::{Needs, SampleError, Sampler};

@@ -1,0 +1,128 @@
+//! What a process is called, and what of that is proven.
+
+use std::fs;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use sophron_core::model::ProcessId;
+use sophron_core::text;
+
+use crate::proc::stat::Stat;
+
+/// The part of a process that changes only with an exec.
+#[derive(Debug, Clone)]
+pub(super) struct Identity {
+    pub id: ProcessId,
+    pub app: String,
+    pub app_proven: bool,
+    pub path: Option<String>,
+    pub path_proven: bool,
+    pub replaced: bool,
+    pub command: Option<String>,
+    name: Vec<u8>,
+    code: u64,
+}
+
+const INTERPRETERS: [&str; 11] = ["python", "perl", "ruby", "node", "java", "bash", "sh", "dash", "zsh", "ksh", "php"];
+
+impl Identity {
+    pub fn new(id: ProcessId, stat: &Stat<'_>, root: &Path, link: Option<PathBuf>, cmdline: &[u8]) -> Identity {
+        let (path, replaced) = link.map_or((None, false), |link| {
+            let (path, replaced) = without_deleted(link);
+            (Some(path), replaced)
+        });
+        let path_proven = path.as_ref().is_some_and(|path| is_proven(root, id.pid, path, replaced));
+        let base = path.as_ref().and_then(|path| path.file_name()).map(|name| text::clean(name.as_bytes()));
+        let script = base.as_deref().and_then(|base| script(base, cmdline));
+        let app_proven = path_proven && script.is_none();
+        Identity {
+            id,
+            app: script.or(base).unwrap_or_else(|| text::clean(stat.name)),
+            app_proven,
+            path: path.map(|path| text::clean(path.as_os_str().as_bytes())),
+            path_proven,
+            replaced,
+            command: (!cmdline.is_empty()).then(|| text::command_line(cmdline)),
+            name: stat.name.to_vec(),
+            code: stat.code,
+        }
+    }
+
+    /// Whether this is still that process running that program: an exec changes the name or the code's place.
+    pub fn is_of(&self, id: &ProcessId, stat: &Stat<'_>) -> bool {
+        self.id == *id && self.name == stat.name && self.code == stat.code
+    }
+}
+
+/// Cuts ` (deleted)` off: the file was replaced or removed since the start, and the old name still says what it is.
+fn without_deleted(link: PathBuf) -> (PathBuf, bool) {
+    let mut bytes = link.into_os_string().into_vec();
+    let replaced = bytes.ends_with(b" (deleted)");
+    if replaced {
+        bytes.truncate(bytes.len() - b" (deleted)".len());
+    }
+    (PathBuf::from(std::ffi::OsString::from_vec(bytes)), replaced)
+}
+
+/// A path is proven when it leads us to the very file that runs, or when that file was replaced on disk but the
+/// process sees the same mounts as we do. A mount namespace of one's own can show any path.
+fn is_proven(root: &Path, pid: u32, path: &Path, replaced: bool) -> bool {
+    let process = root.join(pid.to_string());
+    if replaced {
+        let mounts = |of: PathBuf| fs::read_link(of.join("ns/mnt")).ok();
+        let theirs = mounts(process);
+        return theirs.is_some() && theirs == mounts(root.join("self"));
+    }
+    let file = |path: &Path| fs::metadata(path).ok().map(|file| (file.dev(), file.ino()));
+    let running = file(&process.join("exe"));
+    running.is_some() && running == file(path)
+}
+
+/// The script that an interpreter runs, by its base name.
+fn script(base: &str, cmdline: &[u8]) -> Option<String> {
+    let family = base.trim_end_matches(|c: char| c.is_ascii_digit() || c == '.');
+    if !INTERPRETERS.contains(&family) {
+        return None;
+    }
+    let mut arguments = cmdline.split(|byte| *byte == 0).skip(1);
+    while let Some(argument) = arguments.next() {
+        match argument {
+            b"-jar" | b"-m" => return arguments.next().map(base_name),
+            // A command line given as text has no script.
+            b"-c" | b"-e" | b"" => return None,
+            option if option.starts_with(b"-") => {}
+            _ if family == "java" => return None,
+            script => return Some(base_name(script)),
+        }
+    }
+    None
+}
+
+fn base_name(path: &[u8]) -> String {
+    text::clean(path.rsplit(|byte| *byte == b'/').next().unwrap_or(path))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_script_goes_by_its_own_name() {
+        for (base, cmdline, expected) in [
+            ("python3.11", &b"python3\0-u\0/opt/press/labelpress.py\0--all\0"[..], Some("labelpress.py")),
+            ("java", b"java\0-Xmx1g\0-jar\0/opt/ledger.jar\0", Some("ledger.jar")),
+            ("bash", b"bash\0-c\0sleep 9\0", None),
+            ("bash", b"-bash\0", None),
+            ("labelpress", b"labelpress\0x\0", None),
+        ] {
+            assert_eq!(script(base, cmdline).as_deref(), expected, "{base}");
+        }
+    }
+
+    #[test]
+    fn a_replaced_file_keeps_its_name() {
+        let (path, replaced) = without_deleted(PathBuf::from("/opt/fernpanel (deleted)"));
+        assert_eq!((path.as_path(), replaced), (Path::new("/opt/fernpanel"), true));
+    }
+}

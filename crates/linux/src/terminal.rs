@@ -1,0 +1,64 @@
+//! What holds the terminal that Sophron was started from: ending that would end Sophron, or the person's session.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
+
+use sophron_core::model::{Boot, ProcessId};
+
+use crate::proc::stat;
+
+/// The leader of our session, and every process that holds the other end of our terminal: a terminal window, a
+/// multiplexer's server, a remote login. A job that merely runs in the terminal is not among them.
+///
+/// Processes whose descriptors may not be read are left out: those are another user's, and not ours to act on.
+pub fn holders(boot: Boot) -> BTreeSet<ProcessId> {
+    let Some((session, terminal)) = own_session() else { return BTreeSet::new() };
+    let mut holders = BTreeSet::new();
+    holders.extend(identity(session, boot));
+    let Some(index) = pty_index(terminal) else { return holders };
+    for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
+        let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
+        if holds_pty(&entry.path(), index) {
+            holders.extend(identity(pid, boot));
+        }
+    }
+    holders
+}
+
+fn own_session() -> Option<(u32, u32)> {
+    let line = fs::read("/proc/self/stat").ok()?;
+    stat::parse(&line).map(|stat| (stat.session, stat.terminal))
+}
+
+fn identity(pid: u32, boot: Boot) -> Option<ProcessId> {
+    let line = fs::read(format!("/proc/{pid}/stat")).ok()?;
+    Some(ProcessId { pid, start: stat::parse(&line)?.start, boot })
+}
+
+/// The number N of `/dev/pts/N` from a device number: majors 136 to 143 (pts(4)).
+fn pty_index(device: u32) -> Option<u32> {
+    let major = (device >> 8) & 0xfff;
+    let minor = (device & 0xff) | ((device >> 12) & 0xf_ff00);
+    (136..=143).contains(&major).then(|| (major - 136) * 256 + minor)
+}
+
+/// A master end shows `tty-index: N` in its fdinfo (proc_pid_fdinfo(5)).
+fn holds_pty(process: &Path, index: u32) -> bool {
+    let wanted = format!("tty-index:\t{index}");
+    fs::read_dir(process.join("fd")).into_iter().flatten().flatten().any(|entry| {
+        let is_master = fs::read_link(entry.path()).is_ok_and(|target| target.ends_with("ptmx"));
+        let info = process.join("fdinfo").join(entry.file_name());
+        is_master && fs::read_to_string(info).is_ok_and(|info| info.lines().any(|line| line == wanted))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn pty_numbers() {
+        assert_eq!(super::pty_index(0x8803), Some(3));
+        assert_eq!(super::pty_index(0x8901), Some(257));
+        assert_eq!(super::pty_index(0x0401), None);
+    }
+}
