@@ -36,7 +36,7 @@ pub enum Command {
     #[command(after_help = TABLE, args_conflicts_with_subcommands = true)]
     Audit {
         #[command(flatten)]
-        list: Audit,
+        list: AuditList,
         #[command(subcommand)]
         command: Option<AuditCommand>,
     },
@@ -118,7 +118,7 @@ pub struct State {
 }
 
 #[derive(Debug, clap::Args)]
-pub struct Audit {
+pub struct AuditList {
     /// How to print it
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub format: Format,

@@ -355,11 +355,12 @@ pub fn scaled_percent(percent: f64) -> String {
     if percent >= 9.95 { format!("{percent:.0}%") } else { format!("{percent:.1}%") }
 }
 
-/// `3 d 4 h`, `1 h 05 m`, `42 s`, `0.4 s`: the two greatest units.
+/// `3 d 4 h`, `1 h 05 m`, `42 s`, `1.4 s`, `40 ms`: the two greatest units.
 pub fn scaled_duration(duration: Duration) -> String {
     let seconds = duration.as_secs();
     match seconds {
-        0..10 if duration.subsec_millis() >= 50 => format!("{:.1} s", duration.as_secs_f64()),
+        0 if duration.subsec_millis() > 0 => format!("{} ms", duration.as_millis()),
+        1..10 if duration.subsec_millis() >= 50 => format!("{:.1} s", duration.as_secs_f64()),
         0..60 => format!("{seconds} s"),
         60..3600 => format!("{} m {:02} s", seconds / 60, seconds % 60),
         3600..86_400 => format!("{} h {:02} m", seconds / 3600, seconds % 3600 / 60),

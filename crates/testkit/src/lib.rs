@@ -1,1 +1,12 @@
-//! x
+//! What Sophron's tests stand on: a clock that is handed on, snapshots made by hand, and a stage on which the built
+//! program meets real processes.
+
+#![forbid(unsafe_code)]
+
+mod kernel;
+mod stage;
+mod world;
+
+pub use kernel::{ThreadSeen, is_gone, is_suspended, nices, threads, uid_of};
+pub use stage::{Offender, Output, Running, Stage, eventually, is_root};
+pub use world::{World, process};

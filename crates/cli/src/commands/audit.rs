@@ -42,7 +42,7 @@ fn nothing_there(state: &args::State) -> Result<Exit, Failure> {
     Ok(Exit::Fine)
 }
 
-pub fn list(args: &args::Audit) -> Result<Exit, Failure> {
+pub fn list(args: &args::AuditList) -> Result<Exit, Failure> {
     let Some(trail) = read(&args.state)? else { return nothing_there(&args.state) };
     let cases = audit::cases(&trail.verified.records);
     match args.format {

@@ -25,7 +25,7 @@ pub fn run(file: &Path) -> Result<Exit, Failure> {
             .map(|step| format!("{} {}", sophron_core::units::exact_duration(step.at), step.action))
             .collect();
         let shadow = if rule.armed { "" } else { " (in shadow: says what it would do)" };
-        crate::ui::out(format_args!("  {}{shadow}: {}\n", rule.name, steps.join(", ")));
+        ui::out(format_args!("  {}{shadow}: {}\n", rule.name, steps.join(", ")));
     }
     Ok(Exit::Fine)
 }

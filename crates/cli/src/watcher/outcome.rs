@@ -19,6 +19,7 @@ impl Watcher<'_> {
         let mut label = Label::Notice;
         let mut text = done.seen;
         let mut effect = false;
+        let mut ended = false;
         match done.outcome {
             Outcome::Lowered { nice, originals } => {
                 self.effects.lower(id, done.case, nice, originals);
@@ -31,9 +32,10 @@ impl Watcher<'_> {
                 effect = true;
                 text = format!("until {}", clock_in(until.saturating_sub(here::monotonic())));
             }
-            Outcome::Ended { .. } => {
+            Outcome::Ended { by_force } => {
                 self.ended_by_us.insert(id);
-                text = format!("{text} ({})", done.action);
+                ended = true;
+                text = format!("{}{text}", if by_force { "by force, " } else { "" });
             }
             Outcome::StillThere | Outcome::Pending | Outcome::Refused => {
                 label = Label::Warning;
@@ -44,10 +46,14 @@ impl Watcher<'_> {
         self.judge.settled(done.case, effect);
         if let Some(case) = &case {
             let rule = self.judge.rule_of(case);
-            text = format!("{text}; {}{}", reading_words(case, "was"), next_words(case, rule));
+            let next = if ended { String::new() } else { next_words(case, rule) };
+            text = format!("{text}; {}{next}", reading_words(case, "was"));
         }
         // The word column is one word wide; the rest of a longer outcome is in the text.
-        let word = word.split(' ').next().unwrap_or(word);
+        let word = match word {
+            "still there" => "remains",
+            longer => longer.split(' ').next().unwrap_or(longer),
+        };
         self.tell(word, label, Some(done.case), &done.subject, text);
         self.close_what_waited(&id);
     }
@@ -78,12 +84,18 @@ impl Watcher<'_> {
     }
 }
 
-/// `memory.held is 812 MiB, limit 750 MiB`.
+/// `memory.held is 812 MiB, limit 750 MiB`, for the lines that begin or close a case.
+pub(super) fn field_words(case: &Case, verb: &str) -> String {
+    let field = case.measure.as_ref().map(|measure| format!("{} ", measure.field)).unwrap_or_default();
+    format!("{field}{}", reading_words(case, verb))
+}
+
+/// `was 812 MiB, limit 750 MiB`.
 pub(super) fn reading_words(case: &Case, verb: &str) -> String {
     let Some(measure) = &case.measure else { return "in breach".to_owned() };
     let scaled = |value: &Option<Value>| value.as_ref().map_or("unknown".to_owned(), Value::scaled);
     let limit = measure.limit.as_ref().map(|limit| format!(", limit {}", limit.scaled())).unwrap_or_default();
-    format!("{} {verb} {}{limit}", measure.field, scaled(&measure.reading))
+    format!("{verb} {}{limit}", scaled(&measure.reading))
 }
 
 /// `; next: terminate 09:34:20`.

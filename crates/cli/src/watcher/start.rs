@@ -100,14 +100,12 @@ impl<'s> Watcher<'s> {
             (false, armed) if armed == rules => "all armed".to_owned(),
             (false, armed) => format!("{armed} armed, the others in shadow"),
         };
+        let rules = if rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
         let every = exact_duration(self.rules.every);
         let trail = trail::path(state);
         let host = self.drafter.host.clone();
-        self.say(
-            "watching",
-            Label::Notice,
-            format!("{host} every {every}; {rules} rules of {origin}, {acting}; record in {}", trail.display()),
-        );
+        self.say("watching", Label::Notice, format!("{host} every {every}; {rules}, {acting}"));
+        self.say("watching", Label::Faint, format!("rules: {origin}; record: {}", trail.display()));
         if !here::is_privileged() {
             let user = self.drafter.who.user.clone();
             self.say(

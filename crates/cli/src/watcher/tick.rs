@@ -12,10 +12,13 @@ use sophron_linux::here;
 
 use super::act;
 use super::drafts::DraftExt;
-use super::outcome::{next_words, reading_words};
+use super::outcome::{field_words, next_words, reading_words};
 use super::{Fixed, STAND_BACK, Wake, Watcher};
 use crate::ui::style::Label;
 use crate::ui::when;
+
+/// Under the text of an event line's first row: time and word stand before it.
+const INDENT: &str = "                     ";
 
 impl Watcher<'_> {
     pub(super) fn tick(&mut self) {
@@ -127,21 +130,29 @@ impl Watcher<'_> {
                         .with_evidence(Kind::Breach, &case, &rule)
                         .came_of_it("opened", rule.note.clone().unwrap_or_default()),
                 );
-                let note = rule.note.as_ref().map(|note| format!("; {note}")).unwrap_or_default();
+                let note = rule.note.as_ref().map(|note| format!("\n{INDENT}{note}")).unwrap_or_default();
                 let next = next_words(&case, &rule);
-                let text = format!("{}: {}{note}{next}", rule.name, reading_words(&case, "is"));
-                self.tell("breach", rule.severity.into(), Some(case.number), &case.subject, text);
+                let text = format!("{}: {}{next}{note}", rule.name, field_words(&case, "is"));
+                // Where the ladder begins with an alert, this line is it.
+                let alerts = rule.ladder.first().is_some_and(|step| step.action == Action::Alert && step.at.is_zero());
+                self.tell(
+                    if alerts { "alert" } else { "breach" },
+                    rule.severity.into(),
+                    Some(case.number),
+                    &case.subject,
+                    text,
+                );
             }
             Event::Easing { case } => {
                 let Some(case) = self.judge.case(case).cloned() else { return };
                 let wait = sophron_core::units::scaled_duration(case.wait);
-                let text = format!("{}; calm if that lasts {wait}", reading_words(&case, "is"));
+                let text = format!("{}; calm if that lasts {wait}", field_words(&case, "is"));
                 self.tell("easing", Label::Faint, Some(case.number), &case.subject, text);
             }
             Event::BreachedAgain { case } => {
                 let Some(case) = self.judge.case(case).cloned() else { return };
                 let next = next_words(&case, self.judge.rule_of(&case));
-                let text = format!("again: {}{next}", reading_words(&case, "is"));
+                let text = format!("again: {}{next}", field_words(&case, "is"));
                 self.tell("breach", Label::Warning, Some(case.number), &case.subject, text);
             }
             Event::Closed { case, why: Closing::Ended } if self.busy.contains(&case.subject.id) => {
@@ -175,7 +186,7 @@ impl Watcher<'_> {
         let id = case.subject.id;
         let rule = self.judge.rule_of(case).clone();
         let (kind, word, text) = match why {
-            Closing::Calm => (Kind::Calm, "calm", format!("{}; case closed", reading_words(case, "is"))),
+            Closing::Calm => (Kind::Calm, "calm", format!("{}; case closed", field_words(case, "is"))),
             Closing::Left => (Kind::Left, "left", "the rule no longer covers it; case closed".to_owned()),
             Closing::Ended if self.ended_by_us.remove(&id) => (Kind::Ended, "", "ended by us".to_owned()),
             Closing::Ended => (Kind::Ended, "gone", "it ended by itself; case closed".to_owned()),
@@ -217,7 +228,7 @@ impl Watcher<'_> {
                 "alert",
                 rule.severity.into(),
                 "shown",
-                format!("{}: {}{next}", rule.name, reading_words(&case, "is")),
+                format!("{}: {}{next}", rule.name, field_words(&case, "is")),
             ),
             Verdict::Shadow(_) => (
                 Kind::Shadow,
@@ -253,6 +264,11 @@ impl Watcher<'_> {
             }
         };
         self.recorder.note(record(self, kind).came_of_it(outcome, text.clone()));
+        if kind == Kind::Alert && case.clock.is_zero() {
+            // The line that says the case is open has alerted already.
+            self.judge.settled(case.number, false);
+            return;
+        }
         self.tell(word, label, Some(case.number), &case.subject, text);
         self.judge.settled(case.number, false);
     }

@@ -45,6 +45,8 @@ pub enum Story {
     Left,
     /// Calm.
     Calm,
+    /// Open when the watcher ended.
+    Unwatched,
 }
 
 impl Story {
@@ -55,6 +57,7 @@ impl Story {
             Story::Ended => "ended",
             Story::Left => "left",
             Story::Calm => "calm",
+            Story::Unwatched => "unwatched",
         }
     }
 }
@@ -63,6 +66,9 @@ impl Story {
 pub fn cases(records: &[Record]) -> Vec<CaseSummary> {
     let mut cases: BTreeMap<u64, CaseSummary> = BTreeMap::new();
     for record in records {
+        if matches!(record.kind, Kind::WatcherStarted | Kind::WatcherEnded) {
+            cases.values_mut().filter(|case| case.story == Story::Open).for_each(|case| case.story = Story::Unwatched);
+        }
         let Some(number) = record.case else { continue };
         if record.kind == Kind::Breach {
             cases.entry(number).or_insert_with(|| opened(number, record));

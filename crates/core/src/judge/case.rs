@@ -59,6 +59,8 @@ pub struct Case {
     pub(super) still: Duration,
     pub(super) regain: Option<Duration>,
     pub(super) easing: Option<Easing>,
+    /// After a suspension of ours no whole interval in breach has passed yet.
+    pub(super) resumed: bool,
 }
 
 /// Calm so far.

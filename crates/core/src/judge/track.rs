@@ -90,6 +90,7 @@ impl Track {
             if let Phase::Open(case) = &mut self.phase {
                 case.subject = seen.facts.process.clone();
                 case.clock += seen.pace.counts;
+                case.resumed = true;
             }
             return;
         }
@@ -141,6 +142,7 @@ impl Track {
             still: Duration::ZERO,
             regain: None,
             easing: None,
+            resumed: false,
         });
         // The newest point is this tick's: reading adds it again.
         case.points.pop_back();
@@ -242,6 +244,7 @@ fn run_the_clock(rule: &Rule, case: &mut Case, seen: &Seen<'_>, before: Truth) {
     if advances {
         case.clock += seen.pace.counts;
         case.still = Duration::ZERO;
+        case.resumed = false;
     } else {
         case.still += seen.pace.passed;
         if case.still > rule.lasting {
@@ -258,9 +261,10 @@ fn run_the_clock(rule: &Rule, case: &mut Case, seen: &Seen<'_>, before: Truth) {
     }
 }
 
-/// One step a tick, and none while an outcome is awaited.
+/// One step a tick; none while an outcome is awaited, and after a suspension of ours none before one whole interval
+/// in breach.
 fn next_step(rule: &Rule, case: &mut Case, seen: &Seen<'_>, events: &mut Vec<Event>) {
-    if case.pending || seen.busy || case.regain.is_some() {
+    if case.pending || seen.busy || case.regain.is_some() || case.resumed {
         return;
     }
     if rule.ladder.get(case.next).is_some_and(|step| case.clock >= step.at) {

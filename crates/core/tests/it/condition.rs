@@ -1,0 +1,175 @@
+//! The condition language: what it means, what it refuses, and how it says so.
+
+use proptest::prelude::*;
+use sophron_core::condition::{Condition, Place, Truth};
+use sophron_core::model::{Facts, Field, State};
+use sophron_core::units::{Kind, Value};
+use sophron_testkit::{World, process};
+
+fn truth(text: &str) -> Truth {
+    let mut world = World::new(vec![process(7, "labelpress")]);
+    let labelpress = world.process(7);
+    labelpress.cpu = Some(92.5);
+    labelpress.path = None;
+    labelpress.nice = -5;
+    let condition = Condition::parse(text, Place::Any).unwrap_or_else(|errors| panic!("{text}: {errors:?}"));
+    let snapshot = world.snapshot();
+    condition.evaluate(&Facts { process: &snapshot.processes[0], machine: &snapshot.machine })
+}
+
+#[test]
+fn conditions_mean_what_they_say() {
+    let held = [
+        "memory > 39 MiB and owner != root",
+        "memory at most 40 MiB",
+        "750 MiB > memory",
+        "cpu over 90% and not (state = suspended)",
+        "not state is suspended",
+        "app in (labelpress, \"sheetlamp\")",
+        "app ~ \"label*\" and owner ~ 'i?es'",
+        "memory.held < machine.memory.available",
+        "age at least 9m59s and age under 1h30m",
+        "nice < 0 and nice = -5 and threads = 1",
+        "not kernel and kernel is no",
+        "cpu.part > 23% # a quarter of four cores",
+        // `and` binds closer than `or`.
+        "cpu > 1% or cpu > 1% and cpu < 1%",
+        "memory.part under 1% and machine.memory.used = 5 GiB",
+    ];
+    for text in held {
+        assert_eq!(truth(text), Truth::True, "{text}");
+    }
+    for text in ["cpu > 1% and cpu < 1%", "app = sheetlamp", "memory = 40 MB", "not (cpu > 90%)"] {
+        assert_eq!(truth(text), Truth::False, "{text}");
+    }
+}
+
+#[test]
+fn unknown_is_not_false() {
+    // `path` cannot be read.
+    for (text, expected) in [
+        ("path ~ \"/opt/*\"", Truth::Unknown),
+        ("not (path ~ \"/opt/*\")", Truth::Unknown),
+        ("path = \"/x\" or cpu > 1%", Truth::True),
+        ("path = \"/x\" and cpu > 1%", Truth::Unknown),
+        ("path = \"/x\" and cpu > 95%", Truth::False),
+        ("path in (\"/x\")", Truth::Unknown),
+    ] {
+        assert_eq!(truth(text), expected, "{text}");
+    }
+}
+
+/// Each error as `place: title | label | help`.
+fn errors(text: &str, place: Place) -> String {
+    let errors = Condition::parse(text, place).expect_err(text);
+    let lines = errors.iter().map(|error| {
+        let span = error.span.clone().unwrap_or_default();
+        let words = text.get(span.clone()).unwrap_or_default();
+        format!("{text}\n  `{words}`: {} | {} | {}", error.title, error.label, error.helps.join("; "))
+    });
+    lines.collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn every_error_names_the_words_and_the_mend() {
+    let wrong = [
+        "memry > 750 MiB",
+        "memory > 750",
+        "memory > 2m and cpu > 5 and age < 3",
+        "memory > 750 megs",
+        "avg(cpu, 2m) over 90%",
+        "disk.read < 1 MiB/s",
+        "cpu > 90% && memory == 5 MiB",
+        "app > \"x\"",
+        "state = stoped",
+        "memory",
+        "(memory > 1 MiB and (cpu > 1%)",
+        "memory > 1 MiB)",
+        "memory > ",
+        "app = \"labelpress",
+        "5 MiB < 6 MiB",
+        "memory > 99999999999 GiB",
+        "cpu > -5%",
+        "memory > 5 MiB cpu > 1%",
+        "app in labelpress",
+        "",
+    ];
+    let shown: Vec<String> = wrong.iter().map(|text| errors(text, Place::Any)).collect();
+    insta::assert_snapshot!(shown.join("\n"));
+    insta::assert_snapshot!(errors("cpu > 5% and app = fernpanel", Place::Protect), @r"
+    cpu > 5% and app = fernpanel
+      `cpu`: `cpu` is a rate, and protection takes none | needs two samples | protect by app, owner, path or another lasting trait
+    ");
+}
+
+#[test]
+fn deep_nesting_is_an_error_and_no_crash() {
+    for deep in ["(".repeat(20_000), "not ".repeat(12_000), format!("{}cpu > 1%", "(".repeat(65))] {
+        let errors = Condition::parse(&deep, Place::Any).expect_err("too deep");
+        assert!(errors[0].title.contains("deeper than 64"), "{errors:?}");
+    }
+    assert!(Condition::parse(&format!("{}cpu > 1%{}", "(".repeat(64), ")".repeat(64)), Place::Any).is_ok());
+}
+
+fn literal(kind: Kind) -> BoxedStrategy<Value> {
+    match kind {
+        Kind::Size => (0u64..1 << 45).prop_map(Value::Size).boxed(),
+        Kind::Rate => (0.0..1e12f64).prop_map(Value::Rate).boxed(),
+        Kind::Percent => (0.0..1e5f64).prop_map(Value::Percent).boxed(),
+        Kind::Duration => (0u64..1 << 37).prop_map(|ms| Value::Duration(std::time::Duration::from_millis(ms))).boxed(),
+        Kind::Count => (-1_000_000i64..1_000_000).prop_map(|count| Value::Count(count as f64)).boxed(),
+        Kind::Text => "[a-zA-Z0-9 \"\\\\#()é*?-]{0,12}".prop_map(Value::Text).boxed(),
+        Kind::State => proptest::sample::select(State::ALL.to_vec()).prop_map(Value::State).boxed(),
+        Kind::Flag => any::<bool>().prop_map(Value::Flag).boxed(),
+    }
+}
+
+fn comparison() -> BoxedStrategy<String> {
+    let field = proptest::sample::select(Field::ALL.to_vec());
+    let one = field.prop_flat_map(|field| {
+        let signs = if field.kind().is_ordered() { vec!["<", "<=", ">", ">=", "=", "!="] } else { vec!["=", "!="] };
+        (proptest::sample::select(signs), literal(field.kind()))
+            .prop_map(move |(sign, value)| format!("{field} {sign} {value}"))
+    });
+    prop_oneof![
+        4 => one,
+        1 => literal(Kind::Text).prop_map(|value| format!("app ~ {value}")),
+        1 => proptest::collection::vec(literal(Kind::Text), 1..4)
+            .prop_map(|values| format!("owner in ({})", values.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))),
+        1 => Just("kernel".to_owned()),
+    ]
+    .boxed()
+}
+
+fn condition() -> BoxedStrategy<String> {
+    comparison()
+        .prop_recursive(4, 24, 4, |inner| {
+            prop_oneof![
+                proptest::collection::vec(inner.clone(), 2..4).prop_map(|parts| format!("({})", parts.join(" and "))),
+                proptest::collection::vec(inner.clone(), 2..4).prop_map(|parts| format!("({})", parts.join(" or "))),
+                inner.prop_map(|inner| format!("not ({inner})")),
+            ]
+        })
+        .boxed()
+}
+
+proptest! {
+    #[test]
+    fn printing_reads_back_as_the_same(text in condition()) {
+        let parsed = Condition::parse(&text, Place::Any).map_err(|errors| TestCaseError::fail(format!("{text}: {errors:?}")))?;
+        let printed = parsed.to_string();
+        prop_assert_eq!(Condition::parse(&printed, Place::Any), Ok(parsed), "{}", printed);
+    }
+
+    #[test]
+    fn no_text_crashes_the_reader(text in "\\PC{0,60}", cut in "[a-z(<>=!&|~'\" 0-9.%/]{0,60}") {
+        for text in [text, cut] {
+            if let Err(errors) = Condition::parse(&text, Place::Any) {
+                prop_assert!(!errors.is_empty());
+                for span in errors.iter().filter_map(|error| error.span.clone()) {
+                    prop_assert!(text.get(span.clone()).is_some(), "{:?} in {:?}", span, text);
+                }
+            }
+        }
+    }
+}

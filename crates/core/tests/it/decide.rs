@@ -1,0 +1,99 @@
+//! Between rules: the strongest step wins, and protection, shadow and hands turn acts into words.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use std::time::Duration;
+
+use sophron_core::decide::{Circumstances, Decision, Verdict, decide};
+use sophron_core::judge::{Judge, Tick};
+use sophron_core::model::ProcessId;
+use sophron_core::protect::Protections;
+use sophron_core::rules::Action;
+use sophron_testkit::{World, process};
+
+use crate::script::load;
+
+const RULES: &str = "
+[[rule]]
+name = 'mild'
+breach = 'cpu > 50%'
+lasting = '0s'
+armed = true
+ladder = [ { at = '0s', do = 'lower', nice = 5 } ]
+[[rule]]
+name = 'hard'
+breach = 'cpu > 50%'
+lasting = '0s'
+armed = true
+ladder = [ { at = '0s', do = 'terminate' } ]
+[[rule]]
+name = 'dark'
+breach = 'cpu > 50%'
+lasting = '0s'
+ladder = [ { at = '0s', do = 'suspend' } ]
+";
+
+fn verdicts(
+    change: impl FnOnce(&mut Protections, &mut BTreeMap<ProcessId, Duration>, &mut bool),
+) -> Vec<(String, Verdict)> {
+    let mut world = World::new(vec![process(9, "sheetlamp")]);
+    world.process(9).cpu = Some(99.0);
+    let snapshot = world.snapshot();
+    let mut judge = Judge::new(Arc::clone(&load(RULES)), 1);
+    let none = BTreeSet::new();
+    let events = judge.tick(&Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None });
+    let (mut protections, mut standing_back, mut all_in_shadow) = (Protections::default(), BTreeMap::new(), false);
+    change(&mut protections, &mut standing_back, &mut all_in_shadow);
+    let circumstances =
+        Circumstances { snapshot: &snapshot, protections: &protections, standing_back: &standing_back, all_in_shadow };
+    let name = |decision: &Decision| judge.case(decision.case).map(|case| judge.rule_of(case).name.clone()).unwrap();
+    decide(&events, &judge, &circumstances).into_iter().map(|decision| (name(&decision), decision.verdict)).collect()
+}
+
+fn named(expected: [(&str, Verdict); 3]) -> Vec<(String, Verdict)> {
+    expected.map(|(name, verdict)| (name.to_owned(), verdict)).into()
+}
+
+const SUSPEND: Action = Action::Suspend { length: Duration::from_secs(60) };
+const TERMINATE: Action = Action::Terminate { force_after: None };
+
+#[test]
+fn the_strongest_step_wins_and_a_rule_in_shadow_only_says() {
+    let expected = named([
+        ("mild", Verdict::Overtaken { by: 2 }),
+        ("hard", Verdict::Act(TERMINATE)),
+        ("dark", Verdict::Shadow(SUSPEND)),
+    ]);
+    assert_eq!(verdicts(|_, _, _| {}), expected);
+}
+
+#[test]
+fn nothing_is_done_to_the_protected() {
+    let verdicts = verdicts(|protections, _, _| {
+        protections.own.insert(9);
+    });
+    assert!(
+        verdicts.iter().all(|(_, verdict)| *verdict == Verdict::Spared("Sophron itself".to_owned())),
+        "{verdicts:?}"
+    );
+}
+
+#[test]
+fn with_all_in_shadow_no_rule_acts() {
+    let verdicts = verdicts(|_, _, all_in_shadow| *all_in_shadow = true);
+    assert!(verdicts.iter().all(|(_, verdict)| matches!(verdict, Verdict::Shadow(_))), "{verdicts:?}");
+}
+
+#[test]
+fn rules_stand_back_from_what_a_hand_has_touched() {
+    let id = process(9, "sheetlamp").id;
+    let until = Duration::from_secs(9000);
+    let back = verdicts(|_, standing_back, _| {
+        standing_back.insert(id, until);
+    });
+    assert!(back.iter().all(|(_, verdict)| *verdict == Verdict::StandingBack { until }), "{back:?}");
+    let over = verdicts(|_, standing_back, _| {
+        standing_back.insert(id, Duration::from_secs(1));
+    });
+    assert!(over.iter().any(|(_, verdict)| matches!(verdict, Verdict::Act(_))), "{over:?}");
+}

@@ -1,0 +1,260 @@
+//! The stage of an end-to-end test: a temporary folder, the built program in a clean environment, and real offenders
+//! that end with the test, whatever it does.
+
+use std::fs;
+use std::io::{BufRead, BufReader, Read};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, ChildStdout, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use rustix::process::{Pid, Signal, kill_process};
+use serde_json::Value;
+use tempfile::TempDir;
+
+/// Nothing in a test waits longer than this.
+const DEADLINE: Duration = Duration::from_secs(60);
+
+/// Waits until `found` gives something.
+///
+/// # Panics
+/// It has not within a minute.
+pub fn eventually<T>(what: &str, mut found: impl FnMut() -> Option<T>) -> T {
+    let began = Instant::now();
+    loop {
+        if let Some(found) = found() {
+            return found;
+        }
+        assert!(began.elapsed() < DEADLINE, "not within {} s: {what}", DEADLINE.as_secs());
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// Whether the test runs as root.
+pub fn is_root() -> bool {
+    rustix::process::geteuid().is_root()
+}
+
+/// A temporary folder and the built program.
+#[derive(Debug)]
+pub struct Stage {
+    folder: TempDir,
+    program: PathBuf,
+    user: Option<u32>,
+}
+
+/// What a command printed and how it ended.
+#[derive(Debug)]
+pub struct Output {
+    /// Exit status; `None` when a signal ended it.
+    pub status: Option<i32>,
+    /// Standard output.
+    pub stdout: String,
+    /// Standard error.
+    pub stderr: String,
+}
+
+impl Stage {
+    /// A stage for the program at that path.
+    ///
+    /// # Panics
+    /// No temporary folder can be made.
+    pub fn new(program: &str) -> Stage {
+        let folder = tempfile::tempdir().expect("a temporary folder");
+        Stage { folder, program: PathBuf::from(program), user: None }
+    }
+
+    /// The same stage with everything run as that user; only root can set one.
+    ///
+    /// # Panics
+    /// The folder cannot be given to that user.
+    #[must_use]
+    pub fn as_user(mut self, uid: u32) -> Stage {
+        std::os::unix::fs::chown(self.folder.path(), Some(uid), Some(uid)).expect("root may give a folder away");
+        self.user = Some(uid);
+        self
+    }
+
+    /// A path in the stage's folder.
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    /// The state folder.
+    pub fn state(&self) -> PathBuf {
+        self.path("state")
+    }
+
+    /// Writes a file in the stage's folder.
+    ///
+    /// # Panics
+    /// It cannot be written.
+    pub fn write(&self, name: &str, bytes: impl AsRef<[u8]>) -> PathBuf {
+        let path = self.path(name);
+        fs::write(&path, bytes).expect("the stage's folder can be written");
+        // A group-writable umask would make the rules file unsafe.
+        fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o644)).expect("our own file");
+        if let Some(user) = self.user {
+            std::os::unix::fs::chown(&path, Some(user), Some(user)).expect("root may give a file away");
+        }
+        path
+    }
+
+    /// The program with these arguments, in an environment that says nothing but the time zone.
+    pub fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(&self.program);
+        command
+            .args(args)
+            .env_clear()
+            .env("TZ", "UTC")
+            .env("TMPDIR", self.folder.path())
+            .env("HOME", self.folder.path());
+        command.current_dir(self.folder.path()).stdin(Stdio::null());
+        if let Some(user) = self.user {
+            command.uid(user).gid(user);
+        }
+        command
+    }
+
+    /// Runs the program to its end.
+    ///
+    /// # Panics
+    /// It cannot be started.
+    pub fn run(&self, args: &[&str]) -> Output {
+        let output = self.command(args).output().expect("the program starts");
+        Output {
+            status: output.status.code(),
+            stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
+            stderr: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+
+    /// Runs the program with the stage's folder shown as `[stage]`.
+    pub fn run_masked(&self, args: &[&str]) -> Output {
+        let folder = self.folder.path().display().to_string();
+        let output = self.run(args);
+        let mask = |text: String| text.replace(&folder, "[stage]");
+        Output { stdout: mask(output.stdout), stderr: mask(output.stderr), ..output }
+    }
+
+    /// Starts an offender and waits until it says that it is at work.
+    ///
+    /// # Panics
+    /// It does not.
+    pub fn offender(&self, name: &str, options: &[&str]) -> Offender {
+        let mut child = self
+            .command(&["misbehave", "--as", name, "--for", "60s"])
+            .args(options)
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("the offender starts");
+        let mut line = String::new();
+        let stdout = child.stdout.take().expect("it was piped");
+        BufReader::new(stdout).read_line(&mut line).expect("the offender speaks");
+        assert!(line.contains("misbehaves"), "an offender that does not begin: {line:?}");
+        Offender { child }
+    }
+
+    /// Starts a watcher on a rules file and waits until it watches.
+    ///
+    /// # Panics
+    /// It ends before.
+    pub fn watch(&self, rules: &Path, options: &[&str]) -> Running {
+        let (rules, state) = (rules.display().to_string(), self.state().display().to_string());
+        let mut args = vec!["watch", "--rules", &rules, "--state", &state];
+        args.extend(options);
+        let mut child = self.command(&args).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("it starts");
+        let mut stdout = BufReader::new(child.stdout.take().expect("it was piped"));
+        let mut first = String::new();
+        stdout.read_line(&mut first).expect("the watcher speaks");
+        assert!(first.contains("watching"), "a watcher that does not begin: {first:?} {:?}", child.wait_with_output());
+        Running { child, stdout }
+    }
+
+    /// The records of the trail, as they stand in it.
+    ///
+    /// # Panics
+    /// A line is no JSON.
+    pub fn records(&self) -> Vec<Value> {
+        let text = fs::read_to_string(self.state().join("audit/000001.jsonl")).unwrap_or_default();
+        text.lines().map(|line| serde_json::from_str(line).expect("a record is JSON")).collect()
+    }
+
+    /// The `kind` of each record of a process, with the action's word and the outcome where there are any.
+    pub fn story(&self, pid: u32) -> Vec<String> {
+        let of = |record: &Value| record["subject"]["pid"] == pid;
+        let word = |value: &Value| value.as_str().map(|word| format!(" {word}")).unwrap_or_default();
+        let records = self.records();
+        let tell = |record: &Value| {
+            format!("{}{}", record["kind"].as_str().unwrap_or_default(), word(&record["action"]["do"]))
+                + &word(&record["result"]["outcome"])
+        };
+        records.iter().filter(|record| of(record)).map(tell).collect()
+    }
+}
+
+/// A real process that misbehaves; ended with the test.
+#[derive(Debug)]
+pub struct Offender {
+    child: Child,
+}
+
+impl Offender {
+    /// Its process ID.
+    pub fn pid(&self) -> u32 {
+        self.child.id()
+    }
+}
+
+impl Drop for Offender {
+    fn drop(&mut self) {
+        // Our own child, not collected yet: the PID is still its own.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// A watcher at work; killed with the test if it is not ended before.
+#[derive(Debug)]
+pub struct Running {
+    child: Child,
+    stdout: BufReader<ChildStdout>,
+}
+
+impl Running {
+    /// Its process ID.
+    pub fn pid(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// Ends it politely; its remaining lines and its exit status.
+    ///
+    /// # Panics
+    /// It cannot be waited for.
+    pub fn interrupt(mut self) -> (String, Option<i32>) {
+        self.signal(Signal::INT);
+        let mut rest = String::new();
+        self.stdout.read_to_string(&mut rest).expect("its lines are text");
+        let status = self.child.wait().expect("our own child");
+        (rest, status.code())
+    }
+
+    /// Kills it outright, as nothing can prepare for.
+    pub fn kill_outright(&mut self) {
+        self.signal(Signal::KILL);
+        let _ = self.child.wait();
+    }
+
+    fn signal(&self, signal: Signal) {
+        if let Some(pid) = Pid::from_raw(self.child.id().cast_signed()) {
+            let _ = kill_process(pid, signal);
+        }
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
