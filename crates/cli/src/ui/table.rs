@@ -114,9 +114,9 @@ mod tests {
             .map(|row| row.map(str::to_owned).to_vec());
         let text = anstream::adapter::strip_str(&render(&columns, &rows, Some(24))).to_string();
         insta::assert_snapshot!(text, @r"
-        app          cpu  owner
-        苗木ラベル…   98  ines
-        labelpress   3.4  tomas
+        app           cpu  owner
+        苗木ラベル…    98  ines
+        labelpress    3.4  tomas
         ");
         assert!(text.lines().all(|line| line.width() <= 24));
     }

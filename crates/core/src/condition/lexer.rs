@@ -183,11 +183,10 @@ impl Lexer<'_> {
         let span = start..self.at;
         match value {
             Ok(Value::Count(count)) if negative => self.push(start, Token::Literal(Value::Count(-count))),
-            Ok(value) if negative => self.errors.push(Diagnostic::at(
-                span,
-                format!("{} cannot be negative", value.kind().with_article()),
-                "below zero",
-            )),
+            Ok(value) if negative => self.errors.push(
+                Diagnostic::at(span, format!("{} cannot be negative", value.kind().with_article()), "below zero")
+                    .help("write zero or more"),
+            ),
             Ok(value) => self.push(start, Token::Literal(value)),
             Err(error) => self.errors.push(quantity_error(span, &self.text[start..self.at], &error)),
         }

@@ -1,0 +1,18 @@
+//! The built program against real processes. What counts is what the kernel says afterwards.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod demo;
+mod ladder;
+mod looking;
+mod rules_files;
+mod safety;
+mod undoing;
+mod users;
+
+use sophron_testkit::Stage;
+
+/// A stage with the program that this test was built with.
+fn stage() -> Stage {
+    Stage::new(env!("CARGO_BIN_EXE_sophron"))
+}

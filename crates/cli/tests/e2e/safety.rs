@@ -1,0 +1,100 @@
+//! When Sophron must not begin.
+
+use std::fs;
+
+use sophron_testkit::{eventually, is_gone, threads};
+
+use crate::stage;
+
+const RULES: &str = "format = 1\nevery = '250ms'\n[[rule]]\nname = 'press-leak'\nwhere = 'app = \"labelpress\" and {mine}'\n\
+    breach = 'memory.held > 10 MiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'lower' }, { at = '1s', do = 'terminate' } ]\n";
+
+#[test]
+fn a_trail_that_cannot_be_written_keeps_the_watcher_from_arming() {
+    // In turn: a file where the folder belongs, a folder where the file belongs, a link, a trail that was changed.
+    type Spoil = fn(&std::path::Path);
+    let spoils: [(&str, Spoil, Option<i32>); 4] = [
+        ("a file in the folder's place", |state| fs::write(state.join("audit"), "").unwrap(), Some(1)),
+        (
+            "a folder in the file's place",
+            |state| fs::create_dir_all(state.join("audit/000001.jsonl")).unwrap(),
+            Some(1),
+        ),
+        ("a link", |state| std::os::unix::fs::symlink("/tmp", state.join("audit")).unwrap(), Some(1)),
+        (
+            "a changed trail",
+            |state| {
+                fs::create_dir(state.join("audit")).unwrap();
+                fs::write(state.join("audit/000001.jsonl"), "{\"seq\":1}\n").unwrap();
+            },
+            Some(1),
+        ),
+    ];
+    for (what, spoil, status) in spoils {
+        let stage = stage();
+        let rules = stage.write("rules.toml", RULES);
+        let press = stage.offender("labelpress", &["--grow", "100MiB/s", "--up-to", "30MiB"]);
+        fs::create_dir(stage.state()).unwrap();
+        fs::set_permissions(stage.state(), std::os::unix::fs::PermissionsExt::from_mode(0o700)).unwrap();
+        spoil(&stage.state());
+        let output = stage.run(&[
+            "watch",
+            "--rules",
+            rules.to_str().unwrap(),
+            "--state",
+            stage.state().to_str().unwrap(),
+            "--for",
+            "3s",
+        ]);
+        assert_eq!(output.status, status, "{what}: {}{}", output.stdout, output.stderr);
+        assert!(
+            output.stderr.contains("has touched nothing") || output.stderr.contains("does not arm"),
+            "{what}: {}",
+            output.stderr
+        );
+        assert!(!output.stdout.contains("watching"), "{what}: {}", output.stdout);
+        assert!(!is_gone(press.pid()) && threads(press.pid()).iter().all(|thread| thread.nice == 0), "{what}");
+    }
+}
+
+#[test]
+fn one_watcher_a_state_folder() {
+    let stage = stage();
+    let rules = stage.write("rules.toml", RULES);
+    let first = stage.watch(&rules, &[]);
+    let second = stage.run(&["watch", "--rules", rules.to_str().unwrap(), "--state", stage.state().to_str().unwrap()]);
+    assert_eq!(second.status, Some(1));
+    assert!(second.stderr.contains(&format!("another watcher (PID {})", first.pid())), "{}", second.stderr);
+}
+
+#[test]
+fn a_torn_end_of_the_trail_is_cut_kept_and_recorded() {
+    let stage = stage();
+    let rules = stage.write("rules.toml", RULES);
+    let (rules, state) = (rules.to_str().unwrap().to_owned(), stage.state().to_str().unwrap().to_owned());
+    let watch = || stage.run(&["watch", "--rules", &rules, "--state", &state, "--for", "300ms"]);
+    assert_eq!(watch().status, Some(0));
+    let trail = stage.state().join("audit/000001.jsonl");
+    let whole = fs::read(&trail).unwrap();
+    fs::write(&trail, &whole[..whole.len() - 30]).unwrap();
+    let verified = stage.run(&["audit", "verify", "--state", &state]);
+    assert_eq!(verified.status, Some(3), "{}", verified.stderr);
+    assert!(verified.stderr.contains("torn"), "{}", verified.stderr);
+    assert_eq!(watch().status, Some(0));
+    let repaired = stage.records().into_iter().find(|record| record["kind"] == "repaired").expect("recorded");
+    assert!(repaired["result"]["seen"].as_str().unwrap().contains("watcher ended"), "{repaired}");
+    assert_eq!(stage.run(&["audit", "verify", "--state", &state]).status, Some(0));
+}
+
+#[test]
+fn a_trail_that_is_taken_away_is_begun_anew_and_nothing_is_lost_in_between() {
+    let stage = stage();
+    let rules = stage.write("rules.toml", RULES);
+    let watcher = stage.watch(&rules, &[]);
+    eventually("begun", || (stage.records().len() >= 3).then_some(()));
+    fs::rename(stage.state().join("audit/000001.jsonl"), stage.path("moved.jsonl")).unwrap();
+    let (_, status) = watcher.interrupt();
+    assert_eq!(status, Some(0));
+    let kinds: Vec<_> = stage.records().iter().map(|record| record["kind"].as_str().unwrap().to_owned()).collect();
+    assert_eq!(kinds, ["trail opened", "watcher ended"]);
+}

@@ -1,0 +1,98 @@
+//! What is in force is taken back: when the process is calm, when the watcher ends, and when it was killed.
+
+use sophron_testkit::{eventually, is_root, is_suspended, nices, threads};
+
+use crate::stage;
+
+fn rules(ladder: &str) -> String {
+    format!(
+        "format = 1\nevery = '250ms'\n[[rule]]\nname = 'press-leak'\nwhere = 'app = \"labelpress\" and {{mine}}'\n\
+         breach = 'memory.held > 10 MiB'\nlasting = '500ms'\narmed = true\nladder = [ {ladder} ]\n"
+    )
+}
+
+const GROWN: [&str; 4] = ["--grow", "100MiB/s", "--up-to", "30MiB"];
+
+fn all_nice(pid: u32, nice: i32) -> Option<()> {
+    let nices = nices(pid);
+    (!nices.is_empty() && nices.iter().all(|found| *found == nice)).then_some(())
+}
+
+#[test]
+fn calm_undoes_a_lowering() {
+    if !is_root() {
+        eprintln!("skipped: only root may bring niceness down again");
+        return;
+    }
+    let stage = stage();
+    let rules = stage.write("rules.toml", rules("{ at = '0s', do = 'lower', nice = 12 }"));
+    let press = stage.offender("labelpress", &[&GROWN[..], &["--cpu", "10%", "--calm-after", "4s"]].concat());
+    let _watcher = stage.watch(&rules, &[]);
+    eventually("lowered", || all_nice(press.pid(), 12));
+    eventually("restored", || all_nice(press.pid(), 0));
+    eventually("recorded", || stage.story(press.pid()).contains(&"restored restore restored".to_owned()).then_some(()));
+    let story = stage.story(press.pid());
+    assert_eq!(
+        story[1..],
+        ["intent lower", "outcome lower lowered", "calm calm", "intent restore", "restored restore restored"]
+    );
+}
+
+#[test]
+fn an_interrupted_watcher_resumes_and_restores() {
+    let stage = stage();
+    let rules =
+        stage.write("rules.toml", rules("{ at = '0s', do = 'lower' }, { at = '1s', do = 'suspend', for = '5m' }"));
+    let press = stage.offender("labelpress", &GROWN);
+    let watcher = stage.watch(&rules, &[]);
+    eventually("suspended", || is_suspended(press.pid()).then_some(()));
+    let (lines, status) = watcher.interrupt();
+    assert_eq!(status, Some(0), "{lines}");
+    assert!(threads(press.pid()).iter().all(|thread| thread.state != 'T'), "{lines}");
+    if is_root() {
+        assert!(all_nice(press.pid(), 0).is_some(), "{lines}");
+    }
+    assert!(lines.contains("resumed"), "{lines}");
+}
+
+#[test]
+fn a_watcher_killed_outright_leaves_nothing_suspended_and_the_next_start_restores() {
+    let stage = stage();
+    let path = stage
+        .write("rules.toml", rules("{ at = '0s', do = 'lower', nice = 7 }, { at = '1s', do = 'suspend', for = '5m' }"));
+    let press = stage.offender("labelpress", &GROWN);
+    let mut watcher = stage.watch(&path, &[]);
+    eventually("suspended", || is_suspended(press.pid()).then_some(()));
+    eventually("recorded", || stage.story(press.pid()).contains(&"outcome suspend suspended".to_owned()).then_some(()));
+    let killed = std::time::Instant::now();
+    watcher.kill_outright();
+    eventually("resumed", || threads(press.pid()).iter().all(|thread| thread.state != 'T').then_some(()));
+    assert!(killed.elapsed().as_secs() < 5, "at once, not at the end of the suspension");
+    assert!(all_nice(press.pid(), 7).is_some(), "a niceness is not the guard's to undo");
+    if !is_root() {
+        eprintln!("skipped in part: only root may bring niceness down again");
+        return;
+    }
+    let idle = stage
+        .write("idle.toml", "format = 1\n[[rule]]\nname = 'a'\nbreach = 'machine.cpu > 100000%'\nlasting = '1s'\n");
+    let _next = stage.watch(&idle, &[]);
+    eventually("restored by the next start", || all_nice(press.pid(), 0));
+    eventually("recorded", || stage.story(press.pid()).contains(&"restored restore restored".to_owned()).then_some(()));
+}
+
+#[test]
+fn who_resumes_by_hand_makes_rules_stand_back() {
+    let stage = stage();
+    let rules =
+        stage.write("rules.toml", rules("{ at = '0s', do = 'suspend', for = '1m' }, { at = '61s', do = 'terminate' }"));
+    let press = stage.offender("labelpress", &GROWN);
+    let _watcher = stage.watch(&rules, &[]);
+    eventually("suspended", || is_suspended(press.pid()).then_some(()));
+    eventually("recorded", || stage.story(press.pid()).contains(&"outcome suspend suspended".to_owned()).then_some(()));
+    let pid = rustix::process::Pid::from_raw(press.pid().cast_signed()).unwrap();
+    rustix::process::kill_process(pid, rustix::process::Signal::CONT).unwrap();
+    eventually("noticed", || {
+        stage.story(press.pid()).contains(&"stood back resume stood back".to_owned()).then_some(())
+    });
+    assert!(threads(press.pid()).iter().all(|thread| thread.state != 'T'));
+}
