@@ -179,7 +179,11 @@ fn check_folder(path: &Path, fd: impl AsFd) -> Result<(), PathError> {
     if sticky && stat.st_uid == 0 { Ok(()) } else { check_owner(path, &stat) }
 }
 
-fn check_owner(path: &Path, stat: &Stat) -> Result<(), PathError> {
+/// Whether an open file belongs to root (or to us) and can be written by nobody else.
+///
+/// # Errors
+/// Others could change it.
+pub fn check_owner(path: &Path, stat: &Stat) -> Result<(), PathError> {
     let us = here::uid();
     if stat.st_uid != 0 && stat.st_uid != us {
         let whose = if us == 0 { "not to root" } else { "neither to root nor to you" };

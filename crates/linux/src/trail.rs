@@ -13,7 +13,7 @@ use rustix::fs::{FallocateFlags, FlockOperation, Mode, OFlags};
 use rustix::io::Errno;
 use sophron_core::audit::{ActionRecord, Draft, Kind, Link, ResultRecord, tail};
 
-use crate::files::{PathError, private_folder, trusted_folder};
+use crate::files::{PathError, check_owner, private_folder, trusted_folder};
 use crate::here;
 
 /// How long a writer waits for the lock.
@@ -142,6 +142,7 @@ impl TrailFile {
         // The folder's entry for a new file has to last as well.
         rustix::fs::fsync(&self.folder).map_err(|error| io_error(&self.path, "synced", error))?;
         let stat = rustix::fs::fstat(&fd).map_err(|error| io_error(&self.path, "examined", error))?;
+        check_owner(&self.path, &stat)?;
         let (inode, size) = (stat.st_ino, stat.st_size as u64);
         let file = File::from(fd);
         let (link, repair) = read_tail(&file, size, &self.path)?;

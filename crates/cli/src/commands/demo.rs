@@ -85,7 +85,8 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         length: Some(LENGTH),
         only: Some(players.iter().map(|player| player.id).collect()),
     };
-    watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render())))?;
+    let width = table::terminal_width();
+    watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render(width))))?;
 
     heading("What the kernel says now", "read from /proc, not from the watcher");
     ui::out(afterwards(players)?);

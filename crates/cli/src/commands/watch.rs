@@ -3,7 +3,7 @@
 use crate::args;
 use crate::exit::{Exit, Failure};
 use crate::places;
-use crate::ui;
+use crate::ui::{self, table};
 use crate::watcher::{self, Plan, rules_file};
 
 pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
@@ -17,6 +17,7 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
         length: args.length,
         only: None,
     };
-    watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render())))?;
+    let width = table::terminal_width();
+    watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render(width))))?;
     Ok(Exit::Fine)
 }

@@ -1,6 +1,7 @@
 //! The event lines of a watcher: time, what happened in one word, case, who, and what comes next.
 
 use jiff::Timestamp;
+use unicode_width::UnicodeWidthStr;
 
 use super::style::{Label, Styled};
 use super::when;
@@ -17,11 +18,62 @@ pub struct EventLine {
     pub text: String,
 }
 
+/// Under the text of the first row: time and word stand before it.
+const INDENT: usize = 21;
+
 impl EventLine {
-    pub fn render(&self) -> String {
+    /// The line, or a few where the terminal is too narrow: no word is ever cut.
+    pub fn render(&self, width: Option<usize>) -> String {
         let case = self.case.map(|case| format!("case {case}  ")).unwrap_or_default();
         let who = if self.who.is_empty() { String::new() } else { format!("{}  ", self.who) };
+        let rows: Vec<String> = format!("{case}{who}{}", self.text)
+            .lines()
+            .flat_map(|paragraph| {
+                wrap(paragraph, width.map_or(usize::MAX, |width| width.saturating_sub(INDENT).max(40)))
+            })
+            .collect();
         let word = format!("{:<9}", self.word);
-        format!("{}  {}  {case}{who}{}", when::clock(self.at), Styled(self.label, word), self.text)
+        format!("{}  {}  {}", when::clock(self.at), Styled(self.label, word), rows.join(&format!("\n{:INDENT$}", "")))
+    }
+}
+
+/// Breaks at spaces; a word that is longer than the row stands on a row of its own.
+fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut rows = vec![String::new()];
+    for word in text.split_inclusive(' ') {
+        if let Some(row) = rows.last_mut() {
+            if row.is_empty() || row.width() + word.trim_end().width() <= width {
+                row.push_str(word);
+                continue;
+            }
+            row.truncate(row.trim_end().len());
+        }
+        rows.push(word.to_owned());
+    }
+    rows
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_narrow_terminal_gets_rows_under_the_text() {
+        let line = EventLine {
+            at: Timestamp::UNIX_EPOCH,
+            word: "suspended",
+            label: Label::Notice,
+            case: Some(47),
+            who: "labelpress 51907-kqm (ines)".to_owned(),
+            text: "until 09:33:05; was 812 MiB, limit 750 MiB; next: terminate 09:34:20\nIt leaks.".to_owned(),
+        };
+        let shown = |width| anstream::adapter::strip_str(&line.render(width)).to_string();
+        assert_eq!(shown(None).lines().count(), 2);
+        insta::assert_snapshot!(shown(Some(72)).split_once("  ").unwrap().1, @r"
+        suspended  case 47  labelpress 51907-kqm (ines)  until
+                             09:33:05; was 812 MiB, limit 750 MiB; next:
+                             terminate 09:34:20
+                             It leaks.
+        ");
     }
 }

@@ -223,7 +223,7 @@ fn terminate(request: &Request, force_after: Option<Duration>) -> Attempt {
             (Outcome::Ended { by_force: true }, seen)
         }
         Ending::StillThere => {
-            (Outcome::StillThere, "it does not answer the polite signal, and the rule asks for no force".to_owned())
+            (Outcome::StillThere, "no answer to the polite signal, and the rule asks for no force".to_owned())
         }
         Ending::PendingInTheKernel => {
             (Outcome::Pending, "it waits in the kernel, and ends when it comes back".to_owned())
@@ -239,4 +239,123 @@ pub fn own_processes(guards: impl Iterator<Item = u32>) -> BTreeSet<u32> {
 /// A subject whose process could not be fixed by a handle.
 pub fn not_fixed(id: &ProcessId) -> Result<Arc<Handle>, String> {
     Handle::open(id).map(Arc::new).map_err(|error| chain(&error))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::process::{Child, Stdio};
+    use std::sync::mpsc::{Receiver, Sender, channel};
+
+    use sophron_core::audit::{ActionRecord, Who};
+    use sophron_core::model::Boot;
+    use sophron_linux::trail::{Append, TrailError};
+
+    use super::*;
+    use crate::watcher::drafts::Drafter;
+
+    /// A disk that takes its time: it says when a sync has begun, and ends it when it is told to.
+    struct SlowDisk {
+        begun: Sender<Kind>,
+        go: Receiver<Result<(), TrailError>>,
+    }
+
+    impl Append for SlowDisk {
+        fn append(&mut self, drafts: &[Draft]) -> Result<(), TrailError> {
+            for draft in drafts {
+                let _ = self.begun.send(draft.kind);
+            }
+            self.go.recv().unwrap_or(Ok(()))
+        }
+    }
+
+    fn request(child: &Child, condition: &str) -> Request {
+        let mut sampler = Sampler::new(Path::new("/proc"), Needs::ALL).unwrap();
+        let machine = sampler.sample().unwrap().machine;
+        let subject = sampler.again(child.id()).unwrap();
+        let text = format!(
+            "format = 1\n[[rule]]\nname = 'a'\nwhere = '{condition}'\nbreach = 'memory > 0 B'\nlasting = '0s'\narmed = true\n"
+        );
+        let drafter = Drafter {
+            host: "mossgate-desk-03".to_owned(),
+            boot: Boot(7),
+            who: Who { uid: 0, user: "root".to_owned(), login_uid: None },
+        };
+        Request {
+            case: 1,
+            rules: Arc::new(sophron_core::rules::load(text.as_bytes()).unwrap()),
+            rule: 0,
+            action: Action::Terminate { force_after: None },
+            handle: Arc::new(Handle::open(&subject.id).unwrap()),
+            subject,
+            machine,
+            protections: Protections::default(),
+            tick: 1,
+            verdicts: Arc::new(Mutex::new(Verdicts { tick: 1, breached: BTreeSet::new() })),
+            intent: drafter.plain(Kind::Intent).doing(ActionRecord::word("terminate")),
+        }
+    }
+
+    /// Performs on a real process; `during` runs while the intent's sync is under way and says how it ends.
+    fn performed(
+        change: impl FnOnce(&mut Request),
+        during: impl FnOnce(&mut Child) -> Result<(), TrailError>,
+    ) -> (Done, bool) {
+        let mut child = Command::new("sleep").arg("60").stdin(Stdio::null()).spawn().unwrap();
+        let mut request = request(&child, "not kernel");
+        change(&mut request);
+        let (begun, begins) = channel();
+        let (goes, go) = channel();
+        let (recorder, writer) = Recorder::start(Box::new(SlowDisk { begun, go }), |_| {});
+        let act = std::thread::spawn(move || perform(request, &recorder));
+        assert_eq!(begins.recv_timeout(Duration::from_secs(20)), Ok(Kind::Intent));
+        goes.send(during(&mut child)).unwrap();
+        drop(goes);
+        let done = act.join().unwrap();
+        writer.join().unwrap();
+        let lives = matches!(child.try_wait(), Ok(None));
+        let _ = child.kill();
+        let _ = child.wait();
+        (done, lives)
+    }
+
+    #[test]
+    fn no_signal_precedes_the_return_of_the_sync() {
+        let (done, lives) = performed(
+            |_| {},
+            |child| {
+                std::thread::sleep(Duration::from_millis(300));
+                assert!(matches!(child.try_wait(), Ok(None)), "signalled before its intent was on disk");
+                Ok(())
+            },
+        );
+        assert!(matches!(done.outcome, Outcome::Ended { by_force: false }) && !lives, "{}", done.seen);
+    }
+
+    #[test]
+    fn no_record_no_action() {
+        let (done, lives) = performed(|_| {}, |_| Err(TrailError::Locked("audit/lock".into())));
+        assert!(matches!(done.outcome, Outcome::Dropped) && lives, "{}", done.seen);
+        assert!(done.seen.starts_with("no record, no action"), "{}", done.seen);
+    }
+
+    #[test]
+    fn what_is_no_longer_right_after_the_sync_is_not_done() {
+        type Change = fn(&mut Request);
+        let changes: [(&str, Change); 5] = [
+            ("another process", |request| request.subject.id.start += 1),
+            ("its owner", |request| request.subject.uid += 1),
+            ("no longer covers", |request| {
+                let rules = "format = 1\n[[rule]]\nname = 'a'\nwhere = 'kernel'\nbreach = 'cpu > 0%'\nlasting = '0s'\n";
+                request.rules = Arc::new(sophron_core::rules::load(rules.as_bytes()).unwrap());
+            }),
+            ("is protected now", |request| {
+                request.protections.own.insert(request.subject.id.pid);
+            }),
+            ("no longer in breach", |request| request.tick = 0),
+        ];
+        for (why, change) in changes {
+            let (done, lives) = performed(change, |_| Ok(()));
+            assert!(matches!(done.outcome, Outcome::Dropped) && lives, "{why}: {}", done.seen);
+        }
+    }
 }

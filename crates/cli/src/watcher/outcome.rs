@@ -104,6 +104,6 @@ pub(super) fn next_words(case: &Case, rule: &Rule) -> String {
         // What is due at this very moment says so itself.
         Some((step, left)) if left.is_zero() && step.action == Action::Alert => String::new(),
         Some((step, left)) => format!("; next: {} {}", step.action.word(), clock_in(left)),
-        None => "; next: no further step".to_owned(),
+        None => "; next: nothing".to_owned(),
     }
 }

@@ -17,9 +17,6 @@ use super::{Fixed, STAND_BACK, Wake, Watcher};
 use crate::ui::style::Label;
 use crate::ui::when;
 
-/// Under the text of an event line's first row: time and word stand before it.
-const INDENT: &str = "                     ";
-
 impl Watcher<'_> {
     pub(super) fn tick(&mut self) {
         let snapshot = match self.sampler.sample() {
@@ -130,7 +127,7 @@ impl Watcher<'_> {
                         .with_evidence(Kind::Breach, &case, &rule)
                         .came_of_it("opened", rule.note.clone().unwrap_or_default()),
                 );
-                let note = rule.note.as_ref().map(|note| format!("\n{INDENT}{note}")).unwrap_or_default();
+                let note = rule.note.as_ref().map(|note| format!("\n{note}")).unwrap_or_default();
                 let next = next_words(&case, &rule);
                 let text = format!("{}: {}{next}{note}", rule.name, field_words(&case, "is"));
                 // Where the ladder begins with an alert, this line is it.
@@ -185,9 +182,13 @@ impl Watcher<'_> {
     pub(super) fn close(&mut self, case: &Case, why: Closing) {
         let id = case.subject.id;
         let rule = self.judge.rule_of(case).clone();
+        // A process that one sample missed has not ended while its handle says that it lives: what is in force on it
+        // is undone like on any other that is no longer judged.
+        let lives = self.fixed.get(&id).is_some_and(|fixed| !fixed.handle.has_ended());
         let (kind, word, text) = match why {
             Closing::Calm => (Kind::Calm, "calm", format!("{}; case closed", field_words(case, "is"))),
             Closing::Left => (Kind::Left, "left", "the rule no longer covers it; case closed".to_owned()),
+            Closing::Ended if lives => (Kind::Left, "left", "it is no longer seen; case closed".to_owned()),
             Closing::Ended if self.ended_by_us.remove(&id) => (Kind::Ended, "", "ended by us".to_owned()),
             Closing::Ended => (Kind::Ended, "gone", "it ended by itself; case closed".to_owned()),
         };
@@ -196,7 +197,7 @@ impl Watcher<'_> {
         if !word.is_empty() {
             self.tell(word, Label::Notice, Some(case.number), &case.subject, text);
         }
-        if why == Closing::Ended {
+        if why == Closing::Ended && !lives {
             self.effects.forget(&id);
             if let Some(guard) = self.guards.remove(&id) {
                 guard.release();

@@ -5,6 +5,7 @@
 mod audit;
 mod condition;
 mod decide;
+mod docs;
 mod judge;
 mod judge_suspension;
 mod protect;

@@ -1,0 +1,74 @@
+//! The trail on disk: several writers, replaced files, space kept.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::Path;
+
+use sophron_core::audit::{Draft, Kind, Who, verify};
+use sophron_linux::here;
+use sophron_linux::trail::{self, Append, TrailError, TrailFile};
+
+fn draft() -> Draft {
+    Draft {
+        at: here::now().wall,
+        host: "mossgate-desk-03".to_owned(),
+        boot: "07".to_owned(),
+        case: None,
+        kind: Kind::Alert,
+        who: Who { uid: 0, user: "root".to_owned(), login_uid: None },
+        rule: None,
+        subject: None,
+        evidence: None,
+        action: None,
+        result: None,
+    }
+}
+
+fn open(state: &Path) -> TrailFile {
+    TrailFile::open(state, draft()).unwrap()
+}
+
+#[test]
+fn writers_in_turn_never_break_the_chain() {
+    let state = tempfile::tempdir().unwrap();
+    std::thread::scope(|scope| {
+        for _ in 0..4 {
+            scope.spawn(|| {
+                let mut trail = open(state.path());
+                for _ in 0..25 {
+                    trail.append(&[draft(), draft()]).unwrap();
+                }
+            });
+        }
+    });
+    let verified = verify(&trail::read(state.path()).unwrap().unwrap());
+    assert_eq!((verified.fault, verified.records.len()), (None, 1 + 4 * 25 * 2));
+}
+
+#[test]
+fn files_are_the_owners_alone_and_space_is_kept_behind_the_last_record() {
+    let state = tempfile::tempdir().unwrap();
+    open(state.path()).append(&[draft()]).unwrap();
+    let file = fs::metadata(trail::path(state.path())).unwrap();
+    assert_eq!(file.permissions().mode() & 0o777, 0o600);
+    assert_eq!(fs::metadata(state.path().join("audit")).unwrap().permissions().mode() & 0o777, 0o700);
+    assert!(file.len() < 4096);
+    // A file system that cannot reserve shows the bare file.
+    let kept = file.blocks() * 512;
+    assert!(kept >= 4 << 20 || kept <= 64 << 10, "{kept}");
+}
+
+#[test]
+fn a_lock_that_is_not_released_fails_closed() {
+    let state = tempfile::tempdir().unwrap();
+    let mut trail = open(state.path());
+    trail.append(&[draft()]).unwrap();
+    let lock = fs::File::open(state.path().join("audit/lock")).unwrap();
+    rustix::fs::flock(&lock, rustix::fs::FlockOperation::LockExclusive).unwrap();
+    assert!(matches!(trail.append(&[draft()]), Err(TrailError::Locked(_))));
+    drop(lock);
+    trail.append(&[draft()]).unwrap();
+    assert_eq!(verify(&trail::read(state.path()).unwrap().unwrap()).records.len(), 3);
+}
