@@ -132,9 +132,12 @@ impl Source<'_> {
                 );
                 None
             }
-            Err(message) => {
+            Err(_) => {
+                let shown = crate::text::clean(text.value.as_bytes());
+                let title = format!("`{shown}` is not a duration");
                 self.error(
-                    Diagnostic::at(text.span, message, "not a duration").help(format!("write `{key} = {example}`")),
+                    Diagnostic::at(text.span, title, "wants a number with ms, s, m, h or d")
+                        .help(format!("write `{key} = {example}`")),
                 );
                 None
             }
