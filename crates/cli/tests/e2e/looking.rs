@@ -20,10 +20,8 @@ fn list_ranks_and_json_has_base_units_under_field_names() {
         (row["memory.held"].as_u64()? >= 64 << 20).then_some((listed, row))
     });
     let (listed, row) = listed;
-    assert_eq!(
-        (row["pid"].as_u64(), row["state"].as_str(), row["nice"].as_i64()),
-        (Some(press.pid().into()), Some("sleeping"), Some(0))
-    );
+    assert_eq!((row["pid"].as_u64(), row["nice"].as_i64()), (Some(press.pid().into()), Some(0)));
+    assert!(matches!(row["state"].as_str(), Some("sleeping" | "running")), "{row}");
     assert!(row["id"].as_str().unwrap().starts_with(&format!("{}-", press.pid())), "{row}");
     assert!(row["memory"].as_u64().unwrap() >= row["memory.held"].as_u64().unwrap());
     assert!(row["cpu"].is_number() && row["age"].as_f64().unwrap() < 60.0, "{row}");

@@ -73,6 +73,10 @@ fn files_that_cannot_be_read() {
         std::os::unix::fs::chown(&rules, Some(0), Some(0)).unwrap();
         fs::set_permissions(&rules, PermissionsExt::from_mode(0o600)).unwrap();
         refused(&theirs, &rules, 1, "Permission denied");
+    } else {
+        let rules = stage.write("closed.toml", GOOD);
+        fs::set_permissions(&rules, PermissionsExt::from_mode(0o000)).unwrap();
+        refused(&stage, &rules, 1, "Permission denied");
     }
 }
 

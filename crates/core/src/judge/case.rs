@@ -46,7 +46,7 @@ pub struct Case {
     pub measure: Option<Measure>,
     /// The highest reading since the case opened (the lowest, where the limit is a floor).
     pub worst: Option<Value>,
-    /// The readings of that field, at most [`MOST_POINTS`].
+    /// The readings of that field, at most 32.
     pub points: Points,
     /// Whether the breach was true at the last judged tick.
     pub breached: bool,
