@@ -35,7 +35,7 @@ const CAST: [Role; 5] = [
         options: &["--grow", "40MiB/s", "--up-to", "160MiB"],
         story: "leaks: alerted, lowered, suspended, resumed, terminated",
     },
-    Role { app: "sheetlamp", options: &["--cpu", "40%"], story: "spins: lowered, suspended, resumed, terminated" },
+    Role { app: "sheetlamp", options: &["--cpu", "40%"], story: "spins: alerted, suspended, resumed, terminated" },
     Role {
         app: "tilebaker",
         options: &["--cpu", "30%", "--deaf"],
