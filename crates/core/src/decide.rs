@@ -84,7 +84,7 @@ fn alone(case: &Case, action: Action, judge: &Judge, circumstances: &Circumstanc
     if action == Action::Alert {
         return Verdict::Alert;
     }
-    let facts = Facts { process: &case.subject, machine: &circumstances.snapshot.machine };
+    let facts = Facts::new(&case.subject, &circumstances.snapshot.machine);
     if let Some(reason) = circumstances.protections.reason(&facts) {
         return Verdict::Spared(reason);
     }

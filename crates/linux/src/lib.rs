@@ -14,4 +14,4 @@ pub mod sys;
 pub mod terminal;
 pub mod trail;
 
-pub use sampler::{Needs, SampleError, Sampler};
+pub use sampler::{RiskyFiles, SLICES, SampleError, Sampler};

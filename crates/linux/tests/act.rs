@@ -7,9 +7,10 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use rustix::process::{Pid, Signal, kill_process};
+use sophron_core::model::Needs;
+use sophron_linux::Sampler;
 use sophron_linux::act::{self, ActError, Ending};
 use sophron_linux::handle::Handle;
-use sophron_linux::{Needs, Sampler};
 use sophron_testkit::{eventually, is_gone, is_suspended, nices};
 
 /// A quiet process of this test's own, fixed by a handle.
@@ -21,7 +22,7 @@ struct Target {
 impl Target {
     fn new() -> Target {
         let child = Command::new("sleep").arg("60").stdin(Stdio::null()).spawn().unwrap();
-        let mut sampler = Sampler::new(Path::new("/proc"), Needs::default()).unwrap();
+        let mut sampler = Sampler::new(Path::new("/proc"), Needs::NONE).unwrap();
         let handle = Handle::open(&sampler.again(child.id()).unwrap().id).unwrap();
         Target { child, handle }
     }

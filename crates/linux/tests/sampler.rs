@@ -6,9 +6,9 @@ use std::fs;
 use std::path::Path;
 use std::time::Duration;
 
-use sophron_core::model::{ProcessId, State};
+use sophron_core::model::{Needs, ProcessId, State};
+use sophron_linux::Sampler;
 use sophron_linux::handle::{Handle, HandleError};
-use sophron_linux::{Needs, Sampler};
 
 fn write(root: &Path, file: &str, text: &str) {
     let path = root.join(file);
@@ -35,8 +35,8 @@ fn any_proc_root_can_be_sampled() {
     fs::create_dir(root.join("60000")).unwrap();
     write(root, "60001/stat", "60001 (cut");
 
-    let mut sampler = Sampler::new(root, Needs::ALL).unwrap();
-    let first = sampler.sample().unwrap();
+    let mut sampler = Sampler::new(root, Needs::PERIODIC).unwrap();
+    let first = sampler.look().unwrap();
     assert_eq!(
         (first.interval, first.processes.len(), first.processes[0].cpu),
         (None, 1, None),
@@ -45,7 +45,7 @@ fn any_proc_root_can_be_sampled() {
     write(root, "51907/stat", &stat(51907, "labelpress", 150));
     write(root, "stat", "cpu  150 0 150 900 0 0 0 0 0 0\ncpu0 1\ncpu1 1\ncpu2 1\ncpu3 1\n");
     std::thread::sleep(Duration::from_millis(20));
-    let second = sampler.sample().unwrap();
+    let second = sampler.look().unwrap();
     let process = second.process(51907).unwrap();
     assert!(process.cpu.is_some_and(|cpu| cpu > 100.0), "half a second of CPU in far less: {:?}", process.cpu);
     assert_eq!(
@@ -61,7 +61,7 @@ fn any_proc_root_can_be_sampled() {
 
 #[test]
 fn a_reused_pid_is_never_taken_for_the_process_meant() {
-    let mut sampler = Sampler::new(Path::new("/proc"), Needs::ALL).unwrap();
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
     let own = sampler.again(std::process::id()).unwrap();
     assert!(own.path_proven && own.app_proven && own.memory.is_some_and(|memory| memory > 1 << 20), "{own:?}");
     assert!(Handle::open(&own.id).is_ok());

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use jiff::Timestamp;
-use sophron_core::model::{Boot, Machine, Moment, Process, ProcessId, Snapshot, State};
+use sophron_core::model::{Boot, Machine, Moment, Origin, Process, ProcessId, Snapshot, State};
 
 /// The boot that the world runs in.
 const BOOT: Boot = Boot(0x6d6f_7373);
@@ -33,6 +33,7 @@ impl World {
                 cpu: Some(30.0),
                 memory_total: 8 << 30,
                 memory_available: Some(3 << 30),
+                ..Machine::default()
             },
             processes,
         }
@@ -84,13 +85,28 @@ pub fn process(pid: u32, app: &str) -> Process {
         command: Some(app.to_owned()),
         uid: 1001,
         owner: "ines".to_owned(),
+        session: pid,
+        tty: String::new(),
+        group: Some("/user.slice".to_owned()),
+        unit: Some(String::new()),
+        origin: Some(Origin::Other),
         state: State::Sleeping,
         kernel: false,
         cpu: Some(0.0),
+        waited: Some(0.0),
         cpu_time: Duration::ZERO,
         memory: Some(40 << 20),
         memory_held: Some(30 << 20),
         memory_swapped: Some(0),
+        memory_virtual: Some(90 << 20),
+        memory_private: None,
+        memory_proportional: None,
+        disk_read: Some(0.0),
+        disk_write: Some(0.0),
+        faults: Some(0.0),
+        files: None,
+        children: 0,
+        instances: 1,
         threads: 1,
         nice: 0,
         age: Duration::from_secs(600),

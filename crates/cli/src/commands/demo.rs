@@ -9,8 +9,8 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use rustix::process::{Pid, Signal, kill_process};
-use sophron_core::model::ProcessId;
-use sophron_linux::{Needs, Sampler, here};
+use sophron_core::model::{Needs, ProcessId};
+use sophron_linux::{Sampler, here};
 
 use crate::args::{AuditList, Format, State};
 use crate::exit::{Exit, Failure};
@@ -140,7 +140,7 @@ fn start(stage: &Path) -> Result<Vec<Player>, Failure> {
         ui::out(format_args!("  {:<12} {:<7} {}\n", role.app, child.id(), role.story));
     }
     let mut sampler =
-        Sampler::new(Path::new("/proc"), Needs::default()).map_err(|error| Failure::of(Exit::Failed, error))?;
+        Sampler::new(Path::new("/proc"), Needs::NONE).map_err(|error| Failure::of(Exit::Failed, error))?;
     let mut players = Vec::new();
     for (role, child) in children {
         let Some(process) = sampler.again(child.id()) else {
@@ -155,7 +155,7 @@ const COLUMNS: [Column; 4] = [Column::text("app"), Column::text("id"), Column::t
 
 fn afterwards(players: &mut [Player]) -> Result<String, Failure> {
     let mut sampler =
-        Sampler::new(Path::new("/proc"), Needs::default()).map_err(|error| Failure::of(Exit::Failed, error))?;
+        Sampler::new(Path::new("/proc"), Needs::NONE).map_err(|error| Failure::of(Exit::Failed, error))?;
     let mut rows = Vec::new();
     for player in players {
         player.ended |= matches!(player.child.try_wait(), Ok(Some(_)));

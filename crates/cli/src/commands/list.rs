@@ -7,9 +7,9 @@ use std::time::Duration;
 
 use serde_json::{Map, Value, json};
 use sophron_core::condition::{Condition, Place, Truth};
-use sophron_core::model::{Facts, Field, Machine, Process, Snapshot, Subject};
+use sophron_core::model::{Facts, Field, Machine, Needs, Process, Snapshot, Subject};
 use sophron_core::units::{self, scaled_duration, scaled_percent, scaled_size};
-use sophron_linux::{Needs, Sampler};
+use sophron_linux::Sampler;
 
 use crate::args::{self, By, Format};
 use crate::exit::{Exit, Failure};
@@ -57,14 +57,14 @@ fn condition(text: &str) -> Result<Condition, Failure> {
 /// Two samples, the first of which only primes.
 fn measure() -> Result<Snapshot, Failure> {
     let failed = |error| Failure::of(Exit::Failed, error);
-    let mut sampler = Sampler::new(Path::new("/proc"), Needs::ALL).map_err(failed)?;
-    sampler.sample().map_err(failed)?;
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
+    sampler.look().map_err(failed)?;
     let told = std::io::stderr().is_terminal() && std::io::stdout().is_terminal();
     if told {
         ui::err(format_args!("measuring for {} …\r", scaled_duration(INTERVAL)));
     }
     std::thread::sleep(INTERVAL);
-    let snapshot = sampler.sample().map_err(failed)?;
+    let snapshot = sampler.look().map_err(failed)?;
     if told {
         ui::err("\u{1b}[2K\r");
     }
@@ -75,7 +75,7 @@ fn measure() -> Result<Snapshot, Failure> {
 fn keep_covered(rows: &mut Vec<&Process>, covers: &Condition, machine: &Machine) -> usize {
     let mut undecided = 0;
     rows.retain(|process| {
-        let truth = covers.evaluate(&Facts { process, machine });
+        let truth = covers.evaluate(&Facts::new(process, machine));
         undecided += usize::from(truth == Truth::Unknown);
         truth == Truth::True
     });
@@ -153,7 +153,7 @@ fn row(process: &Process) -> Vec<String> {
 
 fn as_json(snapshot: &Snapshot, rows: &[&Process], total: usize, matched: usize) -> Value {
     let fields = |process: &Process, of: Subject| -> Map<String, Value> {
-        let facts = Facts { process, machine: &snapshot.machine };
+        let facts = Facts::new(process, &snapshot.machine);
         let fields = Field::ALL.iter().filter(|field| field.info().subject == of && **field != Field::Host);
         fields
             .map(|field| (field.name().to_owned(), facts.reading(*field).map_or(Value::Null, |value| value.to_json())))

@@ -76,7 +76,7 @@ fn check(args: &Misbehave) -> Result<(), Failure> {
 
 fn available_memory() -> Option<u64> {
     let meminfo = fs::read("/proc/meminfo").ok()?;
-    sophron_linux::proc::machine::parse_memory(&meminfo)?.1
+    sophron_linux::proc::machine::parse_memory(&meminfo)?.available
 }
 
 /// Copies this program under that name into a folder of its own, and becomes the copy: same PID, other program.

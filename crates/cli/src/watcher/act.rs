@@ -9,14 +9,14 @@ use std::time::Duration;
 use sophron_core::audit::{Draft, Kind, ResultRecord};
 use sophron_core::condition::Truth;
 use sophron_core::effects::Originals;
-use sophron_core::model::{Facts, Machine, Process, ProcessId};
+use sophron_core::model::{Facts, Machine, Needs, Process, ProcessId};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, RuleSet};
 use sophron_core::units::scaled_duration;
 use sophron_linux::act::{self, ActError, Ending};
 use sophron_linux::guard::Guard;
 use sophron_linux::handle::Handle;
-use sophron_linux::{Needs, Sampler, here};
+use sophron_linux::{Sampler, here};
 
 use super::drafts::DraftExt;
 use super::recorder::{Recorder, chain};
@@ -158,9 +158,13 @@ fn look_again(request: &Request) -> Result<(), String> {
     if now.uid != request.subject.uid {
         return Err(format!("its owner is {} now", now.owner));
     }
-    // A rate needs two samples: that of the last tick stands.
-    now.cpu = request.subject.cpu;
-    let facts = Facts { process: &now, machine: &request.machine };
+    // A rate needs two samples, and what is costly or counted over all is read with a sample: those of the tick stand.
+    let judged = &request.subject;
+    (now.cpu, now.waited, now.faults) = (judged.cpu, judged.waited, judged.faults);
+    (now.disk_read, now.disk_write, now.files) = (judged.disk_read, judged.disk_write, judged.files);
+    (now.memory_private, now.memory_proportional) = (judged.memory_private, judged.memory_proportional);
+    (now.children, now.instances) = (judged.children, judged.instances);
+    let facts = Facts::new(&now, &request.machine);
     if rule.covers.as_ref().is_some_and(|covers| covers.evaluate(&facts) != Truth::True) {
         return Err("the rule no longer covers it".to_owned());
     }
@@ -269,8 +273,8 @@ mod tests {
     }
 
     fn request(child: &Child, condition: &str) -> Request {
-        let mut sampler = Sampler::new(Path::new("/proc"), Needs::ALL).unwrap();
-        let machine = sampler.sample().unwrap().machine;
+        let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
+        let machine = sampler.look().unwrap().machine;
         let subject = sampler.again(child.id()).unwrap();
         let text = format!(
             "format = 1\n[[rule]]\nname = 'a'\nwhere = '{condition}'\nbreach = 'memory > 0 B'\nlasting = '0s'\narmed = true\n"

@@ -24,7 +24,7 @@ use sophron_core::audit::Kind;
 use sophron_core::condition::Condition;
 use sophron_core::effects::{Effects, Undo};
 use sophron_core::judge::{Case, Judge};
-use sophron_core::model::{Moment, Process, ProcessId};
+use sophron_core::model::{Moment, Needs, Process, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
 use sophron_linux::guard::Guard;
@@ -79,6 +79,10 @@ struct Watcher<'s> {
     shadow: bool,
     only: Option<BTreeSet<ProcessId>>,
     sampler: Sampler,
+    /// The sample of the last tick, refreshed in place.
+    snapshot: Snapshot,
+    /// What each rule's conditions read.
+    needs: Vec<Needs>,
     judge: Judge,
     effects: Effects,
     protections: Protections,

@@ -11,12 +11,13 @@ use signal_hook::iterator::Signals;
 use sophron_core::audit::{self, ActionRecord, Kind, OpenHold, Verified};
 use sophron_core::effects::Effects;
 use sophron_core::judge::Judge;
+use sophron_core::model::{Needs, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::units::exact_duration;
 use sophron_linux::act::{self, ActError};
 use sophron_linux::handle::Handle;
 use sophron_linux::trail::{self, TrailFile};
-use sophron_linux::{Needs, Sampler, files, here, sys, terminal};
+use sophron_linux::{Sampler, files, here, sys, terminal};
 
 use super::act::{Verdicts, own_processes};
 use super::drafts::{DraftExt, Drafter};
@@ -64,6 +65,8 @@ impl<'s> Watcher<'s> {
         };
         let mut watcher = Watcher {
             judge: Judge::new(Arc::clone(&rules), next_case),
+            needs: rules.rules.iter().map(|rule| Needs::of(&rule.fields())).collect(),
+            snapshot: Snapshot::default(),
             rules,
             shadow: plan.shadow,
             only: plan.only,

@@ -4,11 +4,12 @@ use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use sophron_core::audit::{ActionRecord, Kind};
+use sophron_core::condition::Truth;
 use sophron_core::decide::{self, Circumstances, Decision, Verdict};
 use sophron_core::judge::{Case, Closing, Event, Tick};
-use sophron_core::model::{Field, ProcessId, Snapshot, State};
-use sophron_core::rules::Action;
-use sophron_linux::here;
+use sophron_core::model::{Cost, Facts, Field, Needs, Process, ProcessId, Snapshot, State};
+use sophron_core::rules::{Action, Rule};
+use sophron_linux::{SampleError, here};
 
 use super::act;
 use super::drafts::DraftExt;
@@ -17,32 +18,70 @@ use super::{Fixed, STAND_BACK, Wake, Watcher};
 use crate::ui::style::Label;
 use crate::ui::when;
 
+/// How long a costly file is waited for; what takes longer is unknown.
+const COSTLY_WAIT: Duration = Duration::from_millis(200);
+
 impl Watcher<'_> {
     pub(super) fn tick(&mut self) {
-        let snapshot = match self.sampler.sample() {
-            Ok(snapshot) => snapshot,
+        let mut snapshot = std::mem::take(&mut self.snapshot);
+        match self.sample(&mut snapshot) {
+            Ok(()) => self.judge_and_act(&snapshot),
             Err(error) => {
                 let why = super::recorder::chain(&error);
                 self.recorder.note(self.drafter.plain(Kind::Unreadable).came_of_it("no sample", why.clone()));
                 self.say("blind", Label::Critical, why);
-                return;
             }
+        }
+        self.snapshot = snapshot;
+    }
+
+    /// Samples: fresh what the rules name, and what is costly only where all else in the condition holds.
+    fn sample(&mut self, snapshot: &mut Snapshot) -> Result<(), SampleError> {
+        let (rules, needs, only) = (&self.rules.rules, &self.needs, self.only.as_ref());
+        let machine = snapshot.machine.clone();
+        let named = |process: &Process| {
+            if only.is_some_and(|only| !only.contains(&process.id)) {
+                return Needs::NONE;
+            }
+            let facts = Facts::lasting(process, &machine);
+            let covers =
+                |rule: &Rule| rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) != Truth::False);
+            let named = rules.iter().zip(needs).filter(|(rule, _)| covers(rule));
+            named.fold(Needs::NONE, |all, (_, needs)| all.and(*needs))
         };
+        self.sampler.sample(snapshot, named)?;
+        for (rule, needs) in rules.iter().zip(needs) {
+            let costly = needs.only(Needs::NONE.with(Cost::Rollup).with(Cost::Files));
+            if costly == Needs::NONE {
+                continue;
+            }
+            for process in &mut snapshot.processes {
+                let facts = Facts::new(process, &snapshot.machine);
+                let covered = rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) == Truth::True);
+                if covered && rule.breach.evaluate(&facts) == Truth::Unknown {
+                    self.sampler.read_costly(process, costly, COSTLY_WAIT);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn judge_and_act(&mut self, snapshot: &Snapshot) {
         self.ticks += 1;
-        self.note_clock_step(&snapshot);
-        self.protections.refresh_ancestors(&snapshot, std::process::id());
+        self.note_clock_step(snapshot);
+        self.protections.refresh_ancestors(snapshot, std::process::id());
         self.protections.own = act::own_processes(self.guards.values().map(sophron_linux::guard::Guard::pid));
-        self.look_after_the_suspended(&snapshot);
+        self.look_after_the_suspended(snapshot);
         let now = snapshot.moment.monotonic;
         self.standing_back.retain(|_, until| *until > now);
 
         self.touched.extend(self.effects.suspended().map(|(id, _)| *id));
-        let tick = Tick { snapshot: &snapshot, suspended: &self.touched, busy: &self.busy, only: self.only.as_ref() };
+        let tick = Tick { snapshot, suspended: &self.touched, busy: &self.busy, only: self.only.as_ref() };
         let events = self.judge.tick(&tick);
         self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
         self.publish_verdicts();
         let circumstances = Circumstances {
-            snapshot: &snapshot,
+            snapshot,
             protections: &self.protections,
             standing_back: &self.standing_back,
             all_in_shadow: self.shadow,
@@ -52,7 +91,7 @@ impl Watcher<'_> {
             self.follow(event);
         }
         for decision in decisions {
-            self.carry_out(&decision, &snapshot);
+            self.carry_out(&decision, snapshot);
         }
         self.say_what_is_unreadable();
     }

@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::syntax::{Node, NodeKind, Operand, OperandKind};
 use super::{Comparison, Condition, Term};
 use crate::diag::Diagnostic;
-use crate::model::{Field, PENDING_FIELDS, PENDING_FUNCTIONS, State};
+use crate::model::{Cost, Field, PENDING_FUNCTIONS, State};
 use crate::text::nearest;
 use crate::units::{Kind, Value};
 
@@ -78,15 +78,20 @@ impl Checker {
                     )
                     .help("protect by app, owner, path or another lasting trait"),
                 ),
-                Some(field) => Some(Side::Field(field)),
-                None if PENDING_FIELDS.contains(&name.as_str()) => self.fail(
-                    Diagnostic::at(
-                        operand.span.clone(),
-                        format!("the field `{name}` is not measured by this version"),
-                        "no reading to judge",
+                Some(field)
+                    if self.place == Place::Protect
+                        && matches!(field.info().cost, Cost::Rollup | Cost::Files | Cost::Disks) =>
+                {
+                    self.fail(
+                        Diagnostic::at(
+                            operand.span.clone(),
+                            format!("`{name}` is costly to read, and protection takes no such field"),
+                            "read only when all else holds",
+                        )
+                        .help("protect by app, owner, path or another lasting trait"),
                     )
-                    .help(format!("fields it measures: {}", field_names())),
-                ),
+                }
+                Some(field) => Some(Side::Field(field)),
                 None => Some(Side::Word(name.clone())),
             },
         }

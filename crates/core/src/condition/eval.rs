@@ -1,10 +1,11 @@
 //! Three-valued evaluation: what cannot be read is unknown, and unknown is not false.
 
+use std::borrow::Cow;
 use std::cmp::Ordering;
 
 use super::{Comparison, Condition, Term};
 use crate::model::{Facts, Field};
-use crate::units::Value;
+use crate::units::{Kind, Value};
 
 /// Kleene's three values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -55,6 +56,18 @@ impl Condition {
             Condition::Any(parts) => decide(parts, facts, Truth::True),
             Condition::All(parts) => decide(parts, facts, Truth::False),
             Condition::Not(inner) => !inner.evaluate(facts),
+            Condition::Compare(field, comparison, term) if field.kind() == Kind::Text => {
+                // Without copies: this is what most of every `where` is made of.
+                let limit = match term {
+                    Term::Literal(Value::Text(text)) => Some(Cow::Borrowed(text.as_str())),
+                    Term::Literal(_) => None,
+                    Term::Field(other) => facts.text(*other),
+                };
+                match facts.text(*field).zip(limit) {
+                    Some((reading, limit)) => holds(*comparison, reading.cmp(&limit)).into(),
+                    None => Truth::Unknown,
+                }
+            }
             Condition::Compare(field, comparison, term) => {
                 let (reading, limit) = (facts.reading(*field), limit(term, facts));
                 match reading.zip(limit).and_then(|(reading, limit)| reading.compare(&limit)) {
@@ -62,9 +75,14 @@ impl Condition {
                     None => Truth::Unknown,
                 }
             }
+            Condition::OneOf(field, values) if field.kind() == Kind::Text => {
+                let one_of =
+                    |reading: &str| values.iter().any(|value| matches!(value, Value::Text(text) if text == reading));
+                facts.text(*field).map_or(Truth::Unknown, |reading| one_of(&reading).into())
+            }
             Condition::OneOf(field, values) => known(facts, *field, |reading| values.contains(reading)),
             Condition::Matches(field, pattern) => {
-                known(facts, *field, |reading| matches!(reading, Value::Text(text) if glob(pattern, text)))
+                facts.text(*field).map_or(Truth::Unknown, |reading| glob(pattern, &reading).into())
             }
             Condition::Is(field) => known(facts, *field, |reading| *reading == Value::Flag(true)),
         }
@@ -135,29 +153,28 @@ fn holds(comparison: Comparison, order: Ordering) -> bool {
 
 /// `*` is any text, `?` one character. Linear in the text for each `*`: on a mismatch only the last `*` gives way.
 fn glob(pattern: &str, text: &str) -> bool {
-    let (pattern, text): (Vec<char>, Vec<char>) = (pattern.chars().collect(), text.chars().collect());
-    let (mut p, mut t) = (0, 0);
-    let mut star: Option<(usize, usize)> = None;
-    while t < text.len() {
-        match pattern.get(p) {
-            Some('*') => {
-                star = Some((p, t));
-                p += 1;
+    let (mut p, mut t) = (pattern.chars(), text.chars());
+    // Where to go on after a mismatch: behind the last `*`, one character further in the text.
+    let mut retry: Option<(std::str::Chars<'_>, std::str::Chars<'_>)> = None;
+    loop {
+        let (mut behind, rest) = (p.clone(), t.clone());
+        match (p.next(), t.next()) {
+            (Some('*'), _) => {
+                retry = Some((p.clone(), rest.clone()));
+                t = rest;
             }
-            Some(c) if *c == '?' || *c == text[t] => {
-                p += 1;
-                t += 1;
-            }
-            _ => match star.as_mut() {
-                Some((star_p, star_t)) => {
-                    *star_t += 1;
-                    (p, t) = (*star_p + 1, *star_t);
+            (Some(wanted), Some(c)) if wanted == '?' || wanted == c => {}
+            (None, None) => return true,
+            (_, None) => return behind.all(|c| c == '*'),
+            _ => match retry.as_mut() {
+                Some((after_star, from)) => {
+                    from.next();
+                    (p, t) = (after_star.clone(), from.clone());
                 }
                 None => return false,
             },
         }
     }
-    pattern[p..].iter().all(|c| *c == '*')
 }
 
 #[cfg(test)]

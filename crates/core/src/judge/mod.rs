@@ -150,7 +150,7 @@ impl Judge {
                 if process.has_ended() || tick.only.is_some_and(|only| !only.contains(&process.id)) {
                     continue;
                 }
-                let facts = Facts { process, machine: &tick.snapshot.machine };
+                let facts = Facts::new(process, &tick.snapshot.machine);
                 self.one(index, rule, &facts, tick, &pace, &mut events);
             }
         }

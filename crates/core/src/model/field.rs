@@ -2,8 +2,7 @@
 
 use std::fmt;
 
-use super::{Machine, Process};
-use crate::units::{Kind, Value};
+use crate::units::Kind;
 
 /// What a field describes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -12,6 +11,86 @@ pub enum Subject {
     Process,
     /// The machine.
     Machine,
+}
+
+/// What has to be read for a field, beyond the CPU clock of every process.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Cost {
+    /// Nothing more.
+    Free,
+    /// `/proc/PID/stat`: 3 to 5 µs.
+    Stat,
+    /// `/proc/PID/statm`: 2.5 µs more.
+    Statm,
+    /// `/proc/PID/status`: 6 µs more.
+    Status,
+    /// `/proc/PID/io`: 3 µs more, the owner's or root's to read.
+    Io,
+    /// `/proc/PID/cgroup`: 4.5 µs more.
+    Cgroup,
+    /// `/proc/PID/smaps_rollup`: 20 µs to 76 ms by size, the owner's or root's to read; never in the periodic pass.
+    Rollup,
+    /// The list of `/proc/PID/fd`: 9 µs and more, the owner's or root's to read.
+    Files,
+    /// Counted over all processes.
+    Family,
+    /// A machine file that is read once a sample, if at all.
+    Machine,
+    /// File-system figures: a system call for each mounted disk, which can take its time.
+    Disks,
+}
+
+/// A set of [`Cost`]s: what a sample has to read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Needs(u16);
+
+impl Needs {
+    /// Nothing but the clocks.
+    pub const NONE: Needs = Needs(0);
+    /// All that the periodic pass may read: everything but proportional memory and the list of open files.
+    pub const PERIODIC: Needs = Needs::NONE
+        .with(Cost::Stat)
+        .with(Cost::Statm)
+        .with(Cost::Status)
+        .with(Cost::Io)
+        .with(Cost::Cgroup)
+        .with(Cost::Family)
+        .with(Cost::Machine);
+
+    /// With that as well.
+    #[must_use]
+    pub const fn with(self, cost: Cost) -> Needs {
+        Needs(self.0 | 1 << cost as u16)
+    }
+
+    /// Both.
+    #[must_use]
+    pub const fn and(self, other: Needs) -> Needs {
+        Needs(self.0 | other.0)
+    }
+
+    /// What is in both.
+    #[must_use]
+    pub const fn only(self, other: Needs) -> Needs {
+        Needs(self.0 & other.0)
+    }
+
+    /// Whether it is in the set.
+    pub const fn has(self, cost: Cost) -> bool {
+        self.0 & 1 << cost as u16 != 0
+    }
+
+    /// Whether anything but the clock is to be read of a process.
+    pub const fn of_process(self) -> bool {
+        self.0
+            & !(1 << Cost::Free as u16 | 1 << Cost::Family as u16 | 1 << Cost::Machine as u16 | 1 << Cost::Disks as u16)
+            != 0
+    }
+
+    /// What these fields need.
+    pub fn of<'f>(fields: impl IntoIterator<Item = &'f Field>) -> Needs {
+        fields.into_iter().fold(Needs::NONE, |needs, field| needs.with(field.info().cost))
+    }
 }
 
 /// What can be said of a field without a reading.
@@ -25,12 +104,14 @@ pub struct FieldInfo {
     pub subject: Subject,
     /// Whether it is a rate over the interval, and so unknown at a first sample.
     pub rate: bool,
+    /// What has to be read for it.
+    pub cost: Cost,
     /// What it means and where it is read.
     pub meaning: &'static str,
 }
 
 macro_rules! fields {
-    ($($variant:ident $name:literal $kind:ident $subject:ident $rate:literal $meaning:literal;)*) => {
+    ($($variant:ident $name:literal $kind:ident $subject:ident $rate:literal $cost:ident $meaning:literal;)*) => {
         /// A field of the table.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
         pub enum Field {
@@ -45,7 +126,12 @@ macro_rules! fields {
             pub const fn info(self) -> FieldInfo {
                 match self {
                     $(Field::$variant => FieldInfo {
-                        name: $name, kind: Kind::$kind, subject: Subject::$subject, rate: $rate, meaning: $meaning,
+                        name: $name,
+                        kind: Kind::$kind,
+                        subject: Subject::$subject,
+                        rate: $rate,
+                        cost: Cost::$cost,
+                        meaning: $meaning,
                     },)*
                 }
             }
@@ -54,67 +140,63 @@ macro_rules! fields {
 }
 
 fields! {
-    Pid "pid" Count Process false "process ID; reused by the kernel, so `id` is what acting goes by";
-    Id "id" Text Process false "checked PID: the PID with three check letters, as every listing prints it";
-    Parent "parent" Count Process false "PID of the parent process (/proc/PID/stat field 4)";
-    App "app" Text Process false "the program as a person would call it: base name of its file, or of the script that an interpreter runs";
-    Name "name" Text Process false "the kernel's short name, settable by the process itself (/proc/PID/stat field 2)";
-    Path "path" Text Process false "the file it runs (/proc/PID/exe)";
-    Command "command" Text Process false "command line, secrets masked (/proc/PID/cmdline)";
-    Owner "owner" Text Process false "name of the user it runs as";
-    Uid "uid" Count Process false "number of the user it runs as (owner of /proc/PID)";
-    Kernel "kernel" Flag Process false "whether it is a kernel thread (/proc/PID/stat field 9)";
-    State "state" State Process false "running, sleeping, waiting, suspended, traced, zombie or idle (/proc/PID/stat field 3)";
-    Cpu "cpu" Percent Process true "CPU used over the sampling interval, percent of ONE core: 400% is possible (the process's CPU clock, clock_gettime(2))";
-    CpuPart "cpu.part" Percent Process true "CPU used over the sampling interval, percent of the whole machine";
-    CpuTime "cpu.time" Duration Process false "CPU time used since the start, all threads (the process's CPU clock, clock_gettime(2))";
-    Memory "memory" Size Process false "resident memory (/proc/PID/statm field 2)";
-    MemoryPart "memory.part" Percent Process false "resident memory, percent of RAM";
-    MemoryHeld "memory.held" Size Process false "anonymous, shared resident and swapped memory: what a leak holds, swapped out or not (/proc/PID/status RssAnon + RssShmem + VmSwap)";
-    MemorySwapped "memory.swapped" Size Process false "swapped-out memory (/proc/PID/status VmSwap)";
-    Threads "threads" Count Process false "number of threads (/proc/PID/stat field 20)";
-    Nice "nice" Count Process false "niceness of the main thread, -20 to 19; higher is milder to others (/proc/PID/stat field 19)";
-    Age "age" Duration Process false "time since its start, naps of the machine included (/proc/PID/stat field 22)";
-    MachineCpu "machine.cpu" Percent Machine true "busy share of all cores together over the interval (/proc/stat line cpu)";
-    MachineCores "machine.cores" Count Machine false "cores online (/proc/stat)";
-    MachineMemoryTotal "machine.memory.total" Size Machine false "RAM (/proc/meminfo MemTotal)";
-    MachineMemoryAvailable "machine.memory.available" Size Machine false "RAM that programs can still get (/proc/meminfo MemAvailable)";
-    MachineMemoryUsed "machine.memory.used" Size Machine false "RAM minus what is available (/proc/meminfo MemTotal - MemAvailable)";
-    Host "host" Text Machine false "the machine's name";
+    Pid "pid" Count Process false Free "process ID; reused by the kernel, so `id` is what acting goes by";
+    Id "id" Text Process false Free "checked PID: the PID with three check letters, as every listing prints it";
+    Parent "parent" Count Process false Stat "PID of the parent process (/proc/PID/stat field 4)";
+    App "app" Text Process false Free "the program as a person would call it: base name of its file, or of the script that an interpreter runs";
+    Name "name" Text Process false Free "the kernel's short name, settable by the process itself (/proc/PID/stat field 2)";
+    Path "path" Text Process false Free "the file it runs (/proc/PID/exe)";
+    Command "command" Text Process false Free "command line, secrets masked (/proc/PID/cmdline)";
+    Owner "owner" Text Process false Free "name of the user it runs as";
+    Uid "uid" Count Process false Free "number of the user it runs as (owner of /proc/PID)";
+    Session "session" Count Process false Free "its session: the PID of the session's leader (/proc/PID/stat field 6)";
+    Tty "tty" Text Process false Free "its terminal, as `pts/3`; empty for none (/proc/PID/stat field 7)";
+    Unit "unit" Text Process false Cgroup "the service manager's unit or scope that it belongs to; empty for none (/proc/PID/cgroup)";
+    Origin "origin" Text Process false Cgroup "what it came from: kernel, service, login, desktop, container or other, by its control group (/proc/PID/cgroup)";
+    Kernel "kernel" Flag Process false Free "whether it is a kernel thread (/proc/PID/stat field 9)";
+    State "state" State Process false Stat "running, sleeping, waiting, suspended, frozen, traced, zombie or idle (/proc/PID/stat field 3; frozen: cgroup.events)";
+    Cpu "cpu" Percent Process true Free "CPU used over the sampling interval, percent of ONE core: 400% is possible (the process's CPU clock, clock_gettime(2))";
+    CpuPart "cpu.part" Percent Process true Free "CPU used over the sampling interval, percent of the whole machine";
+    CpuTime "cpu.time" Duration Process false Free "CPU time used since the start, all threads (the process's CPU clock, clock_gettime(2))";
+    Memory "memory" Size Process false Statm "resident memory (/proc/PID/statm field 2)";
+    MemoryPart "memory.part" Percent Process false Statm "resident memory, percent of RAM";
+    MemoryHeld "memory.held" Size Process false Status "anonymous, shared resident and swapped memory: what a leak holds, swapped out or not (/proc/PID/status RssAnon + RssShmem + VmSwap)";
+    MemoryPrivate "memory.private" Size Process false Rollup "memory that is this process's alone: what its end would free (/proc/PID/smaps_rollup Private_Clean + Private_Dirty)";
+    MemoryProportional "memory.proportional" Size Process false Rollup "its share of resident memory, shared pages divided among those who share them (/proc/PID/smaps_rollup Pss)";
+    MemoryVirtual "memory.virtual" Size Process false Statm "address space, used or not: says little (/proc/PID/statm field 1)";
+    MemorySwapped "memory.swapped" Size Process false Status "swapped-out memory (/proc/PID/status VmSwap)";
+    Disk "disk" Rate Process true Io "read from and written to disks (/proc/PID/io read_bytes + write_bytes)";
+    DiskRead "disk.read" Rate Process true Io "read from disks (/proc/PID/io read_bytes)";
+    DiskWrite "disk.write" Rate Process true Io "written to disks, as far as it was this process's doing (/proc/PID/io write_bytes)";
+    Faults "faults" Count Process true Stat "page faults that had to wait for a disk, a second (/proc/PID/stat field 12)";
+    Threads "threads" Count Process false Stat "number of threads (/proc/PID/stat field 20)";
+    Files "files" Count Process false Files "open files (entries of /proc/PID/fd)";
+    Children "children" Count Process false Family "processes whose parent it is";
+    Nice "nice" Count Process false Stat "niceness of the main thread, -20 to 19; higher is milder to others (/proc/PID/stat field 19)";
+    Age "age" Duration Process false Free "time since its start, naps of the machine included (/proc/PID/stat field 22)";
+    Instances "instances" Count Process false Family "processes of the same app and owner";
+    MachineCpu "machine.cpu" Percent Machine true Free "busy share of all cores together over the interval (/proc/stat line cpu)";
+    MachineCoreFullest "machine.core.fullest" Percent Machine true Free "busy share of the busiest single core over the interval (/proc/stat lines cpuN)";
+    MachineCores "machine.cores" Count Machine false Free "cores online (/proc/stat)";
+    MachineIowait "machine.iowait" Percent Machine true Free "share of all cores' time that was idle with a disk request outstanding (/proc/stat line cpu)";
+    MachineLoad1 "machine.load1" Count Machine false Free "processes running or waiting in the kernel, mean over 1 minute (/proc/loadavg)";
+    MachineLoad5 "machine.load5" Count Machine false Free "the same over 5 minutes (/proc/loadavg)";
+    MachineLoad15 "machine.load15" Count Machine false Free "the same over 15 minutes (/proc/loadavg)";
+    MachineMemoryTotal "machine.memory.total" Size Machine false Free "RAM (/proc/meminfo MemTotal)";
+    MachineMemoryAvailable "machine.memory.available" Size Machine false Free "RAM that programs can still get (/proc/meminfo MemAvailable)";
+    MachineMemoryUsed "machine.memory.used" Size Machine false Free "RAM minus what is available (/proc/meminfo MemTotal - MemAvailable)";
+    MachineSwapUsed "machine.swap.used" Size Machine false Free "swap in use (/proc/meminfo SwapTotal - SwapFree)";
+    MachineSwapTraffic "machine.swap.traffic" Rate Machine true Machine "swapped in and out over the interval (/proc/vmstat pswpin + pswpout)";
+    MachineStallCpu "machine.stall.cpu" Percent Machine false Machine "share of the last 10 s in which some process waited for a core (/proc/pressure/cpu some avg10)";
+    MachineStallMemory "machine.stall.memory" Percent Machine false Machine "share of the last 10 s in which some process waited for memory (/proc/pressure/memory some avg10)";
+    MachineStallIo "machine.stall.io" Percent Machine false Machine "share of the last 10 s in which some process waited for a disk (/proc/pressure/io some avg10)";
+    MachineDiskBusy "machine.disk.busy" Percent Machine true Machine "share of the interval in which the busiest disk had a request outstanding (/proc/diskstats field 13)";
+    MachineDiskAnswer "machine.disk.answer" Duration Machine true Machine "mean time a request to that disk took (/proc/diskstats fields 7, 11 over 4, 8)";
+    MachineFilesFull "machine.files.full" Percent Machine false Disks "used share of the fullest mounted disk (statvfs(3))";
+    MachineProcesses "machine.processes" Count Machine false Free "processes, kernel threads included";
+    MachineUptime "machine.uptime" Duration Machine false Free "time since the start of the machine, naps included (CLOCK_BOOTTIME)";
+    Host "host" Text Machine false Free "the machine's name";
 }
-
-/// Field names of the language that this version does not measure. Naming one is an error that says so.
-pub const PENDING_FIELDS: &[&str] = &[
-    "session",
-    "tty",
-    "unit",
-    "origin",
-    "memory.private",
-    "memory.proportional",
-    "memory.virtual",
-    "disk",
-    "disk.read",
-    "disk.write",
-    "faults",
-    "files",
-    "children",
-    "instances",
-    "machine.core.fullest",
-    "machine.iowait",
-    "machine.load1",
-    "machine.load5",
-    "machine.load15",
-    "machine.swap.used",
-    "machine.swap.traffic",
-    "machine.stall.cpu",
-    "machine.stall.memory",
-    "machine.stall.io",
-    "machine.disk.busy",
-    "machine.disk.answer",
-    "machine.files.full",
-    "machine.processes",
-    "machine.uptime",
-];
 
 /// Functions over time that this version does not evaluate. Using one is an error that says so.
 pub const PENDING_FUNCTIONS: &[&str] = &["avg", "peak", "low", "growth", "climb", "slope", "typical", "until"];
@@ -135,6 +217,32 @@ impl Field {
         self.info().kind
     }
 
+    /// Whether it stays as it is for as long as the process runs one program, but for rare and deliberate changes.
+    pub fn is_lasting(self) -> bool {
+        use Field::{
+            App, Command, Host, Id, Kernel, MachineCores, MachineMemoryTotal, Name, Origin, Owner, Path, Pid, Session,
+            Tty, Uid, Unit,
+        };
+        matches!(
+            self,
+            App | Command
+                | Host
+                | Id
+                | Kernel
+                | MachineCores
+                | MachineMemoryTotal
+                | Name
+                | Origin
+                | Owner
+                | Path
+                | Pid
+                | Session
+                | Tty
+                | Uid
+                | Unit
+        )
+    }
+
     /// Whether a process can set it to what it likes: good for covering, never alone for protecting.
     pub fn can_be_a_claim(self) -> bool {
         matches!(self, Field::App | Field::Name | Field::Path | Field::Command)
@@ -147,67 +255,6 @@ impl fmt::Display for Field {
     }
 }
 
-/// What a condition is evaluated on: one process on its machine.
-#[derive(Debug, Clone, Copy)]
-pub struct Facts<'a> {
-    /// The process.
-    pub process: &'a Process,
-    /// The machine it runs on.
-    pub machine: &'a Machine,
-}
-
-impl Facts<'_> {
-    /// The reading of a field; `None` is unknown.
-    pub fn reading(&self, field: Field) -> Option<Value> {
-        let (process, machine) = (self.process, self.machine);
-        let count = |number: u32| Some(Value::Count(f64::from(number)));
-        let size = |bytes: Option<u64>| bytes.map(Value::Size);
-        let text = |text: &str| Some(Value::Text(text.to_owned()));
-        match field {
-            Field::Pid => count(process.id.pid),
-            Field::Id => Some(Value::Text(process.id.checked().to_string())),
-            Field::Parent => count(process.parent),
-            Field::App => text(&process.app),
-            Field::Name => text(&process.name),
-            Field::Path => process.path.clone().map(Value::Text),
-            Field::Command => process.command.clone().map(Value::Text),
-            Field::Owner => text(&process.owner),
-            Field::Uid => count(process.uid),
-            Field::Kernel => Some(Value::Flag(process.kernel)),
-            Field::State => Some(Value::State(process.state)),
-            Field::Cpu => process.cpu.map(Value::Percent),
-            Field::CpuPart => process.cpu.map(|cpu| Value::Percent(cpu / f64::from(machine.cores.max(1)))),
-            Field::CpuTime => Some(Value::Duration(process.cpu_time)),
-            Field::Memory => size(process.memory),
-            Field::MemoryPart => {
-                process.memory.map(|memory| Value::Percent(100.0 * memory as f64 / machine.memory_total.max(1) as f64))
-            }
-            Field::MemoryHeld => size(process.memory_held),
-            Field::MemorySwapped => size(process.memory_swapped),
-            Field::Threads => count(process.threads),
-            Field::Nice => Some(Value::Count(f64::from(process.nice))),
-            Field::Age => Some(Value::Duration(process.age)),
-            Field::MachineCpu => machine.cpu.map(Value::Percent),
-            Field::MachineCores => count(machine.cores),
-            Field::MachineMemoryTotal => Some(Value::Size(machine.memory_total)),
-            Field::MachineMemoryAvailable => size(machine.memory_available),
-            Field::MachineMemoryUsed => {
-                size(machine.memory_available.map(|available| machine.memory_total.saturating_sub(available)))
-            }
-            Field::Host => text(&machine.host),
-        }
-    }
-
-    /// Whether the reading of that field is only what the process says of itself.
-    pub fn is_claim(&self, field: Field) -> bool {
-        match field {
-            Field::App => !self.process.app_proven,
-            Field::Path => !self.process.path_proven,
-            other => other.can_be_a_claim(),
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -216,7 +263,20 @@ mod tests {
     fn names_are_unique_and_found() {
         for field in Field::ALL {
             assert_eq!(Field::named(field.name()), Some(*field));
-            assert!(!PENDING_FIELDS.contains(&field.name()));
         }
+    }
+
+    #[test]
+    fn the_periodic_pass_reads_no_costly_file() {
+        let reads = |cost| Needs::PERIODIC.has(cost);
+        assert!(
+            reads(Cost::Stat)
+                && reads(Cost::Statm)
+                && reads(Cost::Status)
+                && reads(Cost::Io)
+                && reads(Cost::Cgroup)
+                && reads(Cost::Machine)
+        );
+        assert!(!reads(Cost::Rollup) && !reads(Cost::Files) && !reads(Cost::Disks));
     }
 }

@@ -15,6 +15,8 @@ pub enum State {
     Waiting,
     /// Suspended by a signal (T).
     Suspended,
+    /// Held with its whole control group (cgroup.events).
+    Frozen,
     /// Held by a debugger (t).
     Traced,
     /// Ended, its parent has not collected it (Z, X).
@@ -48,9 +50,45 @@ impl State {
             State::Sleeping => "sleeping",
             State::Waiting => "waiting",
             State::Suspended => "suspended",
+            State::Frozen => "frozen",
             State::Traced => "traced",
             State::Zombie => "zombie",
             State::Idle => "idle",
+        }
+    }
+}
+
+/// What a process came from, by its control group.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Origin {
+    /// The kernel.
+    Kernel,
+    /// A service of the machine or of the user's service manager.
+    Service,
+    /// A login session.
+    Login,
+    /// A program started on a desktop.
+    Desktop,
+    /// A container.
+    Container,
+    /// None of these.
+    Other,
+}
+
+impl Origin {
+    /// Every origin.
+    pub const ALL: [Origin; 6] =
+        [Origin::Kernel, Origin::Service, Origin::Login, Origin::Desktop, Origin::Container, Origin::Other];
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Origin::Kernel => "kernel",
+            Origin::Service => "service",
+            Origin::Login => "login",
+            Origin::Desktop => "desktop",
+            Origin::Container => "container",
+            Origin::Other => "other",
         }
     }
 }
@@ -80,12 +118,25 @@ pub struct Process {
     pub uid: u32,
     /// That user's name, or the number where it has none.
     pub owner: String,
+    /// The PID of its session's leader (`stat` field 6).
+    pub session: u32,
+    /// Its terminal, as `pts/3`; empty for none (`stat` field 7).
+    pub tty: String,
+    /// Its control group, as `/proc/PID/cgroup` has it.
+    pub group: Option<String>,
+    /// The service manager's unit or scope in that path; empty for none.
+    pub unit: Option<String>,
+    /// What it came from, by that path.
+    pub origin: Option<Origin>,
     /// What it is doing.
     pub state: State,
     /// Whether it is a kernel thread (`stat` field 9, flag 0x00200000).
     pub kernel: bool,
     /// CPU used since the last sample, percent of one core. `None` at a first sample.
     pub cpu: Option<f64>,
+    /// CPU that its ended children had used and nobody had seen, since the last sample, percent of one core
+    /// (`stat` fields 16 and 17, less what was known of them).
+    pub waited: Option<f64>,
     /// CPU time used since the start, all threads.
     pub cpu_time: Duration,
     /// Resident memory, bytes (`statm` field 2).
@@ -94,6 +145,24 @@ pub struct Process {
     pub memory_held: Option<u64>,
     /// Swapped-out memory, bytes (`status` VmSwap).
     pub memory_swapped: Option<u64>,
+    /// Address space, bytes (`statm` field 1).
+    pub memory_virtual: Option<u64>,
+    /// Memory that nobody shares, bytes (`smaps_rollup` Private_Clean + Private_Dirty).
+    pub memory_private: Option<u64>,
+    /// Its share of resident memory, bytes (`smaps_rollup` Pss).
+    pub memory_proportional: Option<u64>,
+    /// Read from disks since the last sample, bytes a second (`io` read_bytes).
+    pub disk_read: Option<f64>,
+    /// Written to disks since the last sample, bytes a second (`io` write_bytes).
+    pub disk_write: Option<f64>,
+    /// Page faults that waited for a disk since the last sample, a second (`stat` field 12).
+    pub faults: Option<f64>,
+    /// Open files (entries of `/proc/PID/fd`).
+    pub files: Option<u32>,
+    /// Processes whose parent it is.
+    pub children: u32,
+    /// Processes of the same app and owner, itself included.
+    pub instances: u32,
     /// Threads (`stat` field 20).
     pub threads: u32,
     /// Niceness of the main thread (`stat` field 19): higher is milder to others.

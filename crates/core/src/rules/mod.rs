@@ -133,16 +133,20 @@ impl fmt::Display for Action {
     }
 }
 
+impl Rule {
+    /// The fields that its conditions name.
+    pub fn fields(&self) -> BTreeSet<Field> {
+        let mut fields = self.breach.fields();
+        fields.extend(self.covers.iter().chain(&self.calm).flat_map(Condition::fields));
+        fields
+    }
+}
+
 impl RuleSet {
     /// The fields that any of its conditions names.
     pub fn fields(&self) -> BTreeSet<Field> {
-        let of_rule = |rule: &Rule| {
-            let mut fields = rule.breach.fields();
-            fields.extend(rule.covers.iter().chain(&rule.calm).flat_map(Condition::fields));
-            fields
-        };
         let protect = self.protect.iter().flat_map(Condition::fields);
-        self.rules.iter().flat_map(of_rule).chain(protect).collect()
+        self.rules.iter().flat_map(Rule::fields).chain(protect).collect()
     }
 
     /// The rule of that name.

@@ -14,7 +14,7 @@ fn truth(text: &str) -> Truth {
     labelpress.nice = -5;
     let condition = Condition::parse(text, Place::Any).unwrap_or_else(|errors| panic!("{text}: {errors:?}"));
     let snapshot = world.snapshot();
-    condition.evaluate(&Facts { process: &snapshot.processes[0], machine: &snapshot.machine })
+    condition.evaluate(&Facts::new(&snapshot.processes[0], &snapshot.machine))
 }
 
 #[test]
@@ -78,7 +78,7 @@ fn every_error_names_the_words_and_the_mend() {
         "memory > 2m and cpu > 5 and age < 3",
         "memory > 750 megs",
         "avg(cpu, 2m) over 90%",
-        "disk.read < 1 MiB/s",
+        "disk.read < 1 MiB",
         "cpu > 90% && memory == 5 MiB",
         "app > \"x\"",
         "state = stoped",

@@ -11,7 +11,7 @@ fn reason(condition: &str, change: impl FnOnce(&mut Process)) -> Option<String> 
     let condition = Condition::parse(condition, Place::Protect).unwrap();
     let protections = Protections { conditions: vec![(condition, "rules.toml".to_owned())], ..Protections::default() };
     let snapshot = world.snapshot();
-    protections.reason(&Facts { process: &snapshot.processes[0], machine: &snapshot.machine })
+    protections.reason(&Facts::new(&snapshot.processes[0], &snapshot.machine))
 }
 
 #[test]
@@ -54,7 +54,7 @@ fn the_built_in_protections() {
     let snapshot = world.snapshot();
     let mut protections = Protections { own: [60].into(), ..Protections::default() };
     protections.refresh_ancestors(&snapshot, 60);
-    let said = |process: &Process| protections.reason(&Facts { process, machine: &snapshot.machine });
+    let said = |process: &Process| protections.reason(&Facts::new(process, &snapshot.machine));
     let reasons: Vec<Option<String>> = snapshot.processes.iter().map(said).collect();
     insta::assert_debug_snapshot!(reasons, @r#"
     [

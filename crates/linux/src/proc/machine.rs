@@ -1,40 +1,113 @@
-//! `/proc/stat` (proc_stat(5)) and `/proc/meminfo` (proc_meminfo(5)): the machine.
+//! The machine: `/proc/stat`, `meminfo`, `loadavg`, `vmstat`, `pressure/*`, `diskstats` (man pages proc_stat(5) and so on).
 
 use super::{kilobytes, number};
 
-/// CPU times of all cores together, clock ticks since boot.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+/// CPU times of one core or of all together, clock ticks since boot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct CpuTimes {
     /// All time.
     pub total: u64,
     /// Time in which a core worked: all but idle and waiting for a disk.
     pub busy: u64,
+    /// Idle with a disk request outstanding.
+    pub waiting: u64,
 }
 
 impl CpuTimes {
-    /// Busy share since `earlier`, percent of all cores together.
-    pub fn busy_since(&self, earlier: &CpuTimes) -> Option<f64> {
+    /// Busy and waiting share since `earlier`, percent.
+    pub fn since(&self, earlier: &CpuTimes) -> Option<(f64, f64)> {
         let total = self.total.checked_sub(earlier.total).filter(|total| *total > 0)?;
-        let busy = self.busy.saturating_sub(earlier.busy).min(total);
-        Some(100.0 * busy as f64 / total as f64)
+        let share = |now: u64, then: u64| 100.0 * now.saturating_sub(then).min(total) as f64 / total as f64;
+        Some((share(self.busy, earlier.busy), share(self.waiting, earlier.waiting)))
     }
 }
 
-/// The line `cpu` of `/proc/stat`, and how many lines `cpuN` there are.
-pub fn parse_cpu(stat: &[u8]) -> Option<(CpuTimes, u32)> {
+/// The line `cpu` of `/proc/stat`, and the lines `cpuN`.
+pub fn parse_cpu(stat: &[u8]) -> Option<(CpuTimes, Vec<CpuTimes>)> {
     let mut lines = stat.split(|byte| *byte == b'\n');
-    let line = lines.next()?.strip_prefix(b"cpu ")?;
-    // user nice system idle iowait irq softirq steal; guest time is already in user time.
-    let ticks: Vec<u64> = line.split(|byte| *byte == b' ').filter_map(number).take(8).collect();
-    let total: u64 = ticks.iter().sum();
-    let at_rest = ticks.get(3)? + ticks.get(4).copied().unwrap_or(0);
-    let cores = lines.take_while(|line| line.starts_with(b"cpu")).count();
-    Some((CpuTimes { total, busy: total - at_rest }, u32::try_from(cores).unwrap_or(u32::MAX).max(1)))
+    let all = parse_times(lines.next()?.strip_prefix(b"cpu ")?)?;
+    let cores = lines.map_while(|line| line.strip_prefix(b"cpu")).filter_map(|line| {
+        let digits = line.iter().position(|byte| *byte == b' ')?;
+        parse_times(&line[digits..])
+    });
+    Some((all, cores.collect()))
 }
 
-/// MemTotal and MemAvailable, bytes.
-pub fn parse_memory(meminfo: &[u8]) -> Option<(u64, Option<u64>)> {
-    Some((kilobytes(meminfo, b"MemTotal")?, kilobytes(meminfo, b"MemAvailable")))
+fn parse_times(times: &[u8]) -> Option<CpuTimes> {
+    // user nice system idle iowait irq softirq steal; guest time is already in user time.
+    let ticks: Vec<u64> = times.split(|byte| *byte == b' ').filter_map(number).take(8).collect();
+    let total: u64 = ticks.iter().sum();
+    let waiting = ticks.get(4).copied().unwrap_or(0);
+    Some(CpuTimes { total, busy: total - ticks.get(3)? - waiting, waiting })
+}
+
+/// Memory, bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Memory {
+    /// MemTotal.
+    pub total: u64,
+    /// MemAvailable.
+    pub available: Option<u64>,
+    /// SwapTotal - SwapFree.
+    pub swap_used: Option<u64>,
+}
+
+/// `/proc/meminfo`.
+pub fn parse_memory(meminfo: &[u8]) -> Option<Memory> {
+    let read = |name| kilobytes(meminfo, name);
+    let swap_used = read(b"SwapTotal").zip(read(b"SwapFree")).map(|(total, free)| total.saturating_sub(free));
+    Some(Memory { total: read(b"MemTotal")?, available: read(b"MemAvailable"), swap_used })
+}
+
+/// `/proc/loadavg`: the three loads, and the PID that was handed out last.
+pub fn parse_load(loadavg: &[u8]) -> Option<([f64; 3], u32)> {
+    let mut fields = loadavg.split(|byte| *byte == b' ');
+    let loads = [number(fields.next()?)?, number(fields.next()?)?, number(fields.next()?)?];
+    Some((loads, number(fields.nth(1)?)?))
+}
+
+/// `/proc/vmstat`: pages swapped in and out since boot.
+pub fn parse_swapped(vmstat: &[u8]) -> Option<u64> {
+    let line = |name: &[u8]| vmstat.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(name));
+    Some(number::<u64>(line(b"pswpin ")?)? + number::<u64>(line(b"pswpout ")?)?)
+}
+
+/// `/proc/pressure/*`: avg10 of the line `some`, percent.
+pub fn parse_stall(pressure: &[u8]) -> Option<f64> {
+    let line = pressure.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"some avg10="))?;
+    number(line.split(|byte| *byte == b' ').next()?)
+}
+
+/// One whole disk of `/proc/diskstats`, counted since boot.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Disk {
+    /// Its name.
+    pub name: String,
+    /// Requests done (fields 4 and 8).
+    pub requests: u64,
+    /// Milliseconds that they took, added up (fields 7 and 11).
+    pub took_ms: u64,
+    /// Milliseconds with a request outstanding (field 13).
+    pub busy_ms: u64,
+}
+
+/// The disks of `/proc/diskstats` that have done anything; partitions, loops and memory disks are left out.
+pub fn parse_disks(diskstats: &[u8]) -> Vec<Disk> {
+    let mut disks: Vec<Disk> = Vec::new();
+    for line in diskstats.split(|byte| *byte == b'\n') {
+        let fields: Vec<&[u8]> = line.split(|byte| *byte == b' ').filter(|field| !field.is_empty()).collect();
+        let get = |field: usize| fields.get(field - 1).and_then(|field| number::<u64>(field));
+        let name = fields.get(2).map(|name| sophron_core::text::clean(name)).unwrap_or_default();
+        let of_a_disk_before = disks.iter().any(|disk| name.starts_with(&disk.name) && name.len() > disk.name.len());
+        if ["loop", "ram", "zram"].iter().any(|kind| name.starts_with(kind)) || of_a_disk_before {
+            continue;
+        }
+        let counts = || Some((get(4)? + get(8)?, get(7)? + get(11)?, get(13)?));
+        if let Some((requests, took_ms, busy_ms)) = counts().filter(|counts| counts.0 > 0) {
+            disks.push(Disk { name, requests, took_ms, busy_ms });
+        }
+    }
+    disks
 }
 
 #[cfg(test)]
@@ -43,11 +116,24 @@ mod tests {
 
     #[test]
     fn busy_is_all_but_idle_and_waiting() {
-        let (before, cores) = parse_cpu(b"cpu  100 0 50 800 50 0 0 0 0 0\ncpu0 1\ncpu1 1\nintr 5\n").unwrap();
+        let (before, cores) =
+            parse_cpu(b"cpu  100 0 50 800 50 0 0 0 0 0\ncpu0 100 0 0 0 0 0 0 0\ncpu1 0 0 0 9 0 0 0 0\nintr 5\n")
+                .unwrap();
         let (after, _) = parse_cpu(b"cpu  150 0 50 830 70 0 0 0 0 0\ncpu0 1\n").unwrap();
-        assert_eq!(cores, 2);
-        assert_eq!(after.busy_since(&before), Some(50.0));
-        assert_eq!(before.busy_since(&before), None);
-        assert_eq!(parse_memory(b"MemTotal: 8 kB\nMemFree: 1 kB\nMemAvailable:   4 kB\n"), Some((8192, Some(4096))));
+        assert_eq!((cores.len(), cores[0].busy, cores[1].busy), (2, 100, 0));
+        assert_eq!(after.since(&before), Some((50.0, 20.0)));
+        assert_eq!(before.since(&before), None);
+    }
+
+    #[test]
+    fn the_other_machine_files() {
+        let memory =
+            parse_memory(b"MemTotal: 8 kB\nMemFree: 1 kB\nMemAvailable:   4 kB\nSwapTotal: 9 kB\nSwapFree: 8 kB\n");
+        assert_eq!(memory, Some(Memory { total: 8192, available: Some(4096), swap_used: Some(1024) }));
+        assert_eq!(parse_load(b"0.20 0.18 0.12 1/80 11206\n"), Some(([0.2, 0.18, 0.12], 11206)));
+        assert_eq!(parse_swapped(b"nr_free 1\npswpin 3\npswpout 4\n"), Some(7));
+        assert_eq!(parse_stall(b"some avg10=12.50 avg60=0.00 avg300=0.00 total=1\nfull avg10=0.00\n"), Some(12.5));
+        let disks = parse_disks(b"   7 0 loop0 1 0 0 5 0 0 0 0 0 1 1\n 253 0 vda 10 0 0 40 5 0 0 20 0 30 60\n 253 1 vda1 9 0 0 9 0 0 0 0 0 9 9\n");
+        assert_eq!(disks, [Disk { name: "vda".to_owned(), requests: 15, took_ms: 60, busy_ms: 30 }]);
     }
 }

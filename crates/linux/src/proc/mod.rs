@@ -1,5 +1,6 @@
 //! Parsers of /proc files: bytes in, figures out. No file is opened here.
 
+pub mod cgroup;
 pub mod machine;
 pub mod stat;
 pub mod status;

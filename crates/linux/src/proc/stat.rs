@@ -1,7 +1,5 @@
 //! `/proc/PID/stat` and `/proc/PID/task/TID/stat` (proc_pid_stat(5)).
 
-use super::number;
-
 /// The figures of one stat line that Sophron uses.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Stat<'a> {
@@ -17,8 +15,12 @@ pub struct Stat<'a> {
     pub terminal: u32,
     /// Field 9: kernel flags.
     pub flags: u32,
+    /// Field 12: page faults that waited for a disk.
+    pub faults: u64,
     /// Fields 14 and 15: CPU time in user and kernel mode, clock ticks.
     pub cpu_ticks: u64,
+    /// Fields 16 and 17: the same of children that ended and were waited for, and of theirs.
+    pub children_ticks: u64,
     /// Field 19: niceness.
     pub nice: i32,
     /// Field 20: number of threads.
@@ -44,21 +46,56 @@ pub fn parse(line: &[u8]) -> Option<Stat<'_>> {
     let close = line.iter().rposition(|byte| *byte == b')')?;
     let name = line.get(open + 1..close)?;
     // Field 3 is the first after the name.
-    let fields: Vec<&[u8]> = line.get(close + 2..)?.split(|byte| *byte == b' ').take(24).collect();
-    let field = |number: usize| fields.get(number - 3).copied();
+    let mut fields = line.get(close + 2..)?.split(|byte| *byte == b' ');
+    let state = *fields.next()?.first()?;
+    let parent = integer(fields.next()?)?;
+    // Field 5 is the process group; after field 7 comes its foreground group.
+    let session = integer(fields.nth(1)?)?;
+    let terminal = integer::<i64>(fields.next()?)? as u32;
+    let flags = integer(fields.nth(1)?)?;
+    let faults = integer(fields.nth(2)?)?;
+    let cpu_ticks = integer::<u64>(fields.nth(1)?)? + integer::<u64>(fields.next()?)?;
+    let children_ticks = integer::<u64>(fields.next()?)? + integer::<u64>(fields.next()?)?;
+    let nice = integer(fields.nth(1)?)?;
+    let threads = integer(fields.next()?)?;
+    let start = integer(fields.nth(1)?)?;
+    let code = fields.nth(3).and_then(integer).unwrap_or(0);
     Some(Stat {
         name,
-        state: *field(3)?.first()?,
-        parent: number(field(4)?)?,
-        session: number(field(6)?)?,
-        terminal: number::<i32>(field(7)?)? as u32,
-        flags: number(field(9)?)?,
-        cpu_ticks: number::<u64>(field(14)?)? + number::<u64>(field(15)?)?,
-        nice: number(field(19)?)?,
-        threads: number(field(20)?)?,
-        start: number(field(22)?)?,
-        code: field(26).and_then(number).unwrap_or(0),
+        state,
+        parent,
+        session,
+        terminal,
+        flags,
+        faults,
+        cpu_ticks,
+        children_ticks,
+        nice,
+        threads,
+        start,
+        code,
     })
+}
+
+/// A whole number; the numbers of this file are read for every process at every tick.
+fn integer<T: TryFrom<i128>>(digits: &[u8]) -> Option<T> {
+    let (negative, digits) = match digits.strip_prefix(b"-") {
+        Some(rest) => (true, rest),
+        None => (false, digits),
+    };
+    if digits.is_empty() || digits.len() > 20 {
+        return None;
+    }
+    let mut value: u64 = 0;
+    for digit in digits {
+        let digit = digit.wrapping_sub(b'0');
+        if digit > 9 {
+            return None;
+        }
+        value = value.checked_mul(10)?.checked_add(u64::from(digit))?;
+    }
+    let value = i128::from(value);
+    T::try_from(if negative { -value } else { value }).ok()
 }
 
 #[cfg(test)]
@@ -74,7 +111,7 @@ mod tests {
         let stat = parse(LINE).unwrap();
         assert_eq!((stat.name, stat.state, stat.parent), (&b"label) R 1 (x"[..], b'S', 1));
         assert_eq!((stat.cpu_ticks, stat.nice, stat.threads, stat.start, stat.code), (175, 10, 4, 88120, 4_198_400));
-        assert_eq!(stat.terminal, 34817);
+        assert_eq!((stat.terminal, stat.session, stat.faults, stat.children_ticks), (34817, 51900, 0, 0));
         assert!(!stat.is_kernel());
     }
 

@@ -18,9 +18,22 @@ pub fn parse_memory(status: &[u8]) -> Option<Memory> {
     Some(Memory { held, swapped })
 }
 
-/// Resident pages: `statm` field 2.
-pub fn parse_resident_pages(statm: &[u8]) -> Option<u64> {
-    number(statm.split(|byte| *byte == b' ').nth(1)?)
+/// Pages of address space and resident pages: `statm` fields 1 and 2.
+pub fn parse_pages(statm: &[u8]) -> Option<(u64, u64)> {
+    let mut fields = statm.split(|byte| *byte == b' ');
+    Some((number(fields.next()?)?, number(fields.next()?)?))
+}
+
+/// Proportional and private memory, bytes: `smaps_rollup` Pss, and Private_Clean + Private_Dirty.
+pub fn parse_rollup(rollup: &[u8]) -> Option<(u64, u64)> {
+    let private = kilobytes(rollup, b"Private_Clean")? + kilobytes(rollup, b"Private_Dirty")?;
+    Some((kilobytes(rollup, b"Pss")?, private))
+}
+
+/// Bytes read from and written to disks: `io` read_bytes and write_bytes (proc_pid_io(5)).
+pub fn parse_io(io: &[u8]) -> Option<(u64, u64)> {
+    let line = |name: &[u8]| io.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(name));
+    Some((number(line(b"read_bytes: ")?)?, number(line(b"write_bytes: ")?)?))
 }
 
 #[cfg(test)]
@@ -32,6 +45,12 @@ mod tests {
         let status = b"Name:\tlabelpress\nVmRSS:\t  900 kB\nRssAnon:\t     700 kB\nRssFile:\t     150 kB\nRssShmem:\t      50 kB\nVmSwap:\t     200 kB\n";
         assert_eq!(parse_memory(status), Some(Memory { held: 950 * 1024, swapped: 200 * 1024 }));
         assert_eq!(parse_memory(b"Name:\tkthreadd\nThreads:\t1\n"), None);
-        assert_eq!(parse_resident_pages(b"9000 512 100 1 0 400 0\n"), Some(512));
+        assert_eq!(parse_pages(b"9000 512 100 1 0 400 0\n"), Some((9000, 512)));
+        assert_eq!(
+            parse_io(b"rchar: 9\nread_bytes: 4096\nwrite_bytes: 0\ncancelled_write_bytes: 7\n"),
+            Some((4096, 0))
+        );
+        let rollup = b"0-0 ---p [rollup]\nRss: 900 kB\nPss: 500 kB\nPss_Dirty: 1 kB\nPrivate_Clean: 100 kB\nPrivate_Dirty: 300 kB\n";
+        assert_eq!(parse_rollup(rollup), Some((500 << 10, 400 << 10)));
     }
 }

@@ -8,26 +8,22 @@ use std::path::{Path, PathBuf};
 use sophron_core::model::ProcessId;
 use sophron_core::text;
 
-use crate::proc::stat::Stat;
-
 /// The part of a process that changes only with an exec.
 #[derive(Debug, Clone)]
 pub(super) struct Identity {
-    pub id: ProcessId,
     pub app: String,
     pub app_proven: bool,
     pub path: Option<String>,
     pub path_proven: bool,
     pub replaced: bool,
     pub command: Option<String>,
-    name: Vec<u8>,
-    code: u64,
 }
 
 const INTERPRETERS: [&str; 11] = ["python", "perl", "ruby", "node", "java", "bash", "sh", "dash", "zsh", "ksh", "php"];
 
 impl Identity {
-    pub fn new(id: ProcessId, stat: &Stat<'_>, root: &Path, link: Option<PathBuf>, cmdline: &[u8]) -> Identity {
+    /// From its short name, the link to its file, and its command line.
+    pub fn new(id: ProcessId, name: &[u8], root: &Path, link: Option<PathBuf>, cmdline: &[u8]) -> Identity {
         let (path, replaced) = link.map_or((None, false), |link| {
             let (path, replaced) = without_deleted(link);
             (Some(path), replaced)
@@ -37,21 +33,13 @@ impl Identity {
         let script = base.as_deref().and_then(|base| script(base, cmdline));
         let app_proven = path_proven && script.is_none();
         Identity {
-            id,
-            app: script.or(base).unwrap_or_else(|| text::clean(stat.name)),
+            app: script.or(base).unwrap_or_else(|| text::clean(name)),
             app_proven,
             path: path.map(|path| text::clean(path.as_os_str().as_bytes())),
             path_proven,
             replaced,
             command: (!cmdline.is_empty()).then(|| text::command_line(cmdline)),
-            name: stat.name.to_vec(),
-            code: stat.code,
         }
-    }
-
-    /// Whether this is still that process running that program: an exec changes the name or the code's place.
-    pub fn is_of(&self, id: &ProcessId, stat: &Stat<'_>) -> bool {
-        self.id == *id && self.name == stat.name && self.code == stat.code
     }
 }
 

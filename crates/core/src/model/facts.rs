@@ -1,0 +1,125 @@
+//! The readings of one process on its machine, by field.
+
+use std::borrow::Cow;
+
+use super::{Field, Machine, Process};
+use crate::units::Value;
+
+/// What a condition is evaluated on: one process on its machine.
+#[derive(Debug, Clone, Copy)]
+pub struct Facts<'a> {
+    /// The process.
+    pub process: &'a Process,
+    /// The machine it runs on.
+    pub machine: &'a Machine,
+    /// Only what lasts is known: what may change from one sample to the next counts as unknown.
+    lasting_only: bool,
+}
+
+impl<'a> Facts<'a> {
+    /// All readings.
+    pub fn new(process: &'a Process, machine: &'a Machine) -> Facts<'a> {
+        Facts { process, machine, lasting_only: false }
+    }
+
+    /// Only what lasts.
+    pub fn lasting(process: &'a Process, machine: &'a Machine) -> Facts<'a> {
+        Facts { process, machine, lasting_only: true }
+    }
+
+    /// The reading of a text field, without a copy where it has one; `None` is unknown (or no text).
+    pub fn text(&self, field: Field) -> Option<Cow<'a, str>> {
+        let process = self.process;
+        let borrowed = |text: &'a str| Some(Cow::Borrowed(text));
+        match field {
+            Field::Id => Some(Cow::Owned(process.id.checked().to_string())),
+            Field::App => borrowed(&process.app),
+            Field::Name => borrowed(&process.name),
+            Field::Path => process.path.as_deref().map(Cow::Borrowed),
+            Field::Command => process.command.as_deref().map(Cow::Borrowed),
+            Field::Owner => borrowed(&process.owner),
+            Field::Tty => borrowed(&process.tty),
+            Field::Unit => process.unit.as_deref().map(Cow::Borrowed),
+            Field::Origin => process.origin.map(|origin| Cow::Borrowed(origin.word())),
+            Field::Host => borrowed(&self.machine.host),
+            _ => None,
+        }
+    }
+
+    /// The reading of a field; `None` is unknown.
+    pub fn reading(&self, field: Field) -> Option<Value> {
+        if self.lasting_only && !field.is_lasting() {
+            return None;
+        }
+        let (process, machine) = (self.process, self.machine);
+        let count = |number: u32| Some(Value::Count(f64::from(number)));
+        let size = |bytes: Option<u64>| bytes.map(Value::Size);
+        match field {
+            Field::Pid => count(process.id.pid),
+            Field::Parent => count(process.parent),
+            Field::Uid => count(process.uid),
+            Field::Session => count(process.session),
+            Field::Kernel => Some(Value::Flag(process.kernel)),
+            Field::State => Some(Value::State(process.state)),
+            Field::Cpu => process.cpu.map(Value::Percent),
+            Field::CpuPart => process.cpu.map(|cpu| Value::Percent(cpu / f64::from(machine.cores.max(1)))),
+            Field::CpuTime => Some(Value::Duration(process.cpu_time)),
+            Field::Memory => size(process.memory),
+            Field::MemoryPart => process.memory.map(|memory| Value::Percent(machine.share_of_memory(memory))),
+            Field::MemoryHeld => size(process.memory_held),
+            Field::MemoryPrivate => size(process.memory_private),
+            Field::MemoryProportional => size(process.memory_proportional),
+            Field::MemoryVirtual => size(process.memory_virtual),
+            Field::MemorySwapped => size(process.memory_swapped),
+            Field::Disk => process.disk_read.zip(process.disk_write).map(|(read, write)| Value::Rate(read + write)),
+            Field::DiskRead => process.disk_read.map(Value::Rate),
+            Field::DiskWrite => process.disk_write.map(Value::Rate),
+            Field::Faults => process.faults.map(Value::Count),
+            Field::Threads => count(process.threads),
+            Field::Files => process.files.and_then(count),
+            Field::Children => count(process.children),
+            Field::Nice => Some(Value::Count(f64::from(process.nice))),
+            Field::Age => Some(Value::Duration(process.age)),
+            Field::Instances => count(process.instances),
+            Field::MachineCpu => machine.cpu.map(Value::Percent),
+            Field::MachineCoreFullest => machine.core_fullest.map(Value::Percent),
+            Field::MachineCores => count(machine.cores),
+            Field::MachineIowait => machine.iowait.map(Value::Percent),
+            Field::MachineLoad1 => machine.load.map(|load| Value::Count(load[0])),
+            Field::MachineLoad5 => machine.load.map(|load| Value::Count(load[1])),
+            Field::MachineLoad15 => machine.load.map(|load| Value::Count(load[2])),
+            Field::MachineMemoryTotal => Some(Value::Size(machine.memory_total)),
+            Field::MachineMemoryAvailable => size(machine.memory_available),
+            Field::MachineMemoryUsed => size(machine.memory_used()),
+            Field::MachineSwapUsed => size(machine.swap_used),
+            Field::MachineSwapTraffic => machine.swap_traffic.map(Value::Rate),
+            Field::MachineStallCpu => machine.stall_cpu.map(Value::Percent),
+            Field::MachineStallMemory => machine.stall_memory.map(Value::Percent),
+            Field::MachineStallIo => machine.stall_io.map(Value::Percent),
+            Field::MachineDiskBusy => machine.disk_busy.map(Value::Percent),
+            Field::MachineDiskAnswer => machine.disk_answer.map(Value::Duration),
+            Field::MachineFilesFull => machine.files_full.map(Value::Percent),
+            Field::MachineProcesses => count(machine.processes),
+            Field::MachineUptime => Some(Value::Duration(machine.uptime)),
+            Field::Id
+            | Field::App
+            | Field::Name
+            | Field::Path
+            | Field::Command
+            | Field::Owner
+            | Field::Tty
+            | Field::Unit
+            | Field::Origin
+            | Field::Host => self.text(field).map(|text| Value::Text(text.into_owned())),
+        }
+    }
+
+    /// Whether the reading of that field is only what the process says of itself.
+    pub fn is_claim(&self, field: Field) -> bool {
+        match field {
+            Field::App => !self.process.app_proven,
+            Field::Path => !self.process.path_proven,
+            other => other.can_be_a_claim(),
+        }
+    }
+}

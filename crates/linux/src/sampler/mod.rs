@@ -1,0 +1,303 @@
+//! The sampler: one pass over the processes a tick, reading only what may have changed.
+//!
+//! Of every process the CPU clock is read, which costs a tenth of its `stat` file. Files are read again only of a process
+//! whose clock has moved, of those that a rule names, and of a tenth of the others in turn: what did not run cannot have
+//! changed much by itself, and nothing is older than ten ticks.
+
+mod identity;
+mod machine;
+mod pids;
+mod reader;
+mod risky;
+mod row;
+
+use std::collections::{BTreeSet, HashMap};
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use rustix::process::{Resource, getrlimit};
+use sophron_core::model::{Boot, Cost, Moment, Needs, Process, ProcessId, Snapshot};
+
+use crate::here::{self, Users};
+use pids::Pids;
+use reader::Reader;
+pub use risky::RiskyFiles;
+use risky::{ProcFiles, Read, Risky};
+use row::Row;
+
+/// In so many ticks every process is read at least once.
+pub const SLICES: u32 = 10;
+
+/// Most `stat` files kept open, and never more than half of what this process may open.
+const MOST_KEPT: usize = 4096;
+
+/// Why no sample could be taken.
+#[derive(Debug, thiserror::Error)]
+#[error("{path} cannot be read")]
+pub struct SampleError {
+    /// Which file.
+    pub path: PathBuf,
+    /// Why.
+    #[source]
+    pub source: io::Error,
+}
+
+/// Takes samples of one machine.
+#[derive(Debug)]
+pub struct Sampler {
+    context: Context,
+    pids: Pids,
+    rows: Vec<Row>,
+    machine: machine::Earlier,
+    host: String,
+}
+
+/// What reading a process takes.
+#[derive(Debug)]
+struct Context {
+    reader: Reader,
+    risky: Risky,
+    users: Users,
+    /// Whether the root is the machine's own /proc: only then do the process clocks belong to it.
+    live: bool,
+    /// What is read of a process whenever it is read.
+    base: Needs,
+    boot: Boot,
+    page: u64,
+    /// Nanoseconds of a clock tick.
+    tick_ns: u64,
+    /// `stat` files kept open, and how many may be.
+    kept: usize,
+    most_kept: usize,
+    tick: u32,
+    /// When the sample before began, on the monotonic and the boot-time clock.
+    before: Option<(Duration, Duration)>,
+}
+
+impl Sampler {
+    /// A sampler over a /proc root that reads `base` of every process that it reads.
+    ///
+    /// # Errors
+    /// The root is no /proc: it cannot be opened, or has no boot ID.
+    pub fn new(root: &Path, base: Needs) -> Result<Sampler, SampleError> {
+        Sampler::with_files(root, base, Arc::new(ProcFiles(root.to_owned())))
+    }
+
+    /// The same with another layer below the files that can hang their reader.
+    ///
+    /// # Errors
+    /// As [`Sampler::new`].
+    pub fn with_files(root: &Path, base: Needs, files: Arc<dyn RiskyFiles>) -> Result<Sampler, SampleError> {
+        let reader = Reader::new(root)?;
+        let boot =
+            here::boot(root).map_err(|source| SampleError { path: root.join("sys/kernel/random/boot_id"), source })?;
+        let open_files = getrlimit(Resource::Nofile).current.unwrap_or(u64::MAX);
+        let ticks = rustix::param::clock_ticks_per_second().max(1);
+        Ok(Sampler {
+            context: Context {
+                reader,
+                risky: Risky::new(files),
+                users: Users::default(),
+                live: root == Path::new("/proc"),
+                base,
+                boot,
+                page: rustix::param::page_size() as u64,
+                tick_ns: 1_000_000_000 / ticks,
+                kept: 0,
+                most_kept: usize::try_from(open_files / 2).unwrap_or(usize::MAX).min(MOST_KEPT),
+                tick: 0,
+                before: None,
+            },
+            pids: Pids::default(),
+            rows: Vec::new(),
+            machine: machine::Earlier::default(),
+            host: here::host(),
+        })
+    }
+
+    /// One sample in which everything is read of everybody, for a command that looks once or twice.
+    ///
+    /// # Errors
+    /// As [`Sampler::sample`].
+    pub fn look(&mut self) -> Result<Snapshot, SampleError> {
+        let mut snapshot = Snapshot::default();
+        self.sample(&mut snapshot, |_| Needs::PERIODIC)?;
+        Ok(snapshot)
+    }
+
+    /// One sample, in place: `snapshot` is the one that this sampler filled at the tick before (or an empty one). The
+    /// first has no rates: it primes. Processes that vanish midway are left out. `named` says what has to be fresh of a
+    /// process at every tick; it is asked whenever a process was read.
+    ///
+    /// # Errors
+    /// The list of processes or the machine's figures cannot be read.
+    pub fn sample(&mut self, snapshot: &mut Snapshot, named: impl Fn(&Process) -> Needs) -> Result<(), SampleError> {
+        let moment = here::now();
+        let context = &mut self.context;
+        let interval = context.before.map(|(monotonic, _)| moment.monotonic.saturating_sub(monotonic));
+        snapshot.moment = moment;
+        snapshot.interval = interval;
+        snapshot.machine.host.clone_from(&self.host);
+        snapshot.machine.boot = context.boot;
+        snapshot.machine.uptime = moment.boottime;
+        let last_pid = machine::read(
+            &mut snapshot.machine,
+            &mut self.machine,
+            &mut context.reader,
+            context.base,
+            interval,
+            context.page,
+        )?;
+        context.risky.tend();
+
+        // The rows and the snapshot's processes belong together, place by place; what does not is read anew.
+        let mut processes = std::mem::take(&mut snapshot.processes);
+        if processes.len() != self.rows.len()
+            || !self.rows.iter().zip(&processes).all(|(row, process)| row.is_of(process))
+        {
+            self.rows.iter_mut().for_each(Row::forget_process);
+            processes = self.rows.iter().map(|row| row::empty(row.id)).collect();
+        }
+        let found = self.pids.find(&context.reader, context.live, last_pid, &self.rows);
+        let found = found.map_err(|source| SampleError { path: context.reader.root().to_owned(), source })?;
+
+        let mut gone = Vec::new();
+        let mut new = found.new;
+        for (at, (row, process)) in self.rows.iter_mut().zip(&mut processes).enumerate() {
+            let listed = found.all.as_ref().is_none_or(|all| all.binary_search(&row.id.pid).is_ok());
+            if !listed || !context.refresh(row, process, &moment, &named) {
+                gone.push((at, row.id.pid, process.parent, row.total_ns()));
+                // The PID may be another process's already.
+                if listed {
+                    new.push(row.id.pid);
+                }
+            }
+        }
+        self.bury(&gone, &mut processes, &named);
+        self.welcome(new, &mut processes, &moment, &named);
+        if self.context.base.has(Cost::Family) {
+            count_families(&mut processes);
+        }
+        let context = &mut self.context;
+        context.before = Some((moment.monotonic, moment.boottime));
+        context.tick = context.tick.wrapping_add(1);
+        snapshot.machine.processes = u32::try_from(processes.len()).unwrap_or(u32::MAX);
+        snapshot.machine.hidden =
+            context.live && here::uid() != 0 && processes.first().is_none_or(|first| first.id.pid != 1);
+        snapshot.processes = processes;
+        Ok(())
+    }
+
+    /// Takes out those who are gone. What they had used and was seen of them is owed by whoever collected them: it will
+    /// show in that one's waited-for time, and is no news. Their children have another parent now.
+    fn bury(
+        &mut self,
+        gone: &[(usize, u32, u32, u64)],
+        processes: &mut Vec<Process>,
+        named: &impl Fn(&Process) -> Needs,
+    ) {
+        if gone.is_empty() {
+            return;
+        }
+        for (at, ..) in gone.iter().rev() {
+            let row = self.rows.remove(*at);
+            self.context.kept -= usize::from(row.keeps_a_file());
+            processes.remove(*at);
+        }
+        let parents: HashMap<u32, u32> = gone.iter().map(|(_, pid, parent, _)| (*pid, *parent)).collect();
+        let mut around: BTreeSet<usize> = BTreeSet::new();
+        for (_, _, parent, total) in gone {
+            // Where the parent is gone as well, whoever collected that one has both.
+            let mut collector = *parent;
+            for _ in 0..64 {
+                match parents.get(&collector) {
+                    Some(next) => collector = *next,
+                    None => break,
+                }
+            }
+            if let Ok(at) = self.rows.binary_search_by_key(&collector, |row| row.id.pid) {
+                self.rows[at].owe(*total);
+                around.insert(at);
+            }
+        }
+        around.extend((0..processes.len()).filter(|at| parents.contains_key(&processes[*at].parent)));
+        for at in around {
+            self.context.read_again(&mut self.rows[at], &mut processes[at], named);
+        }
+    }
+
+    fn welcome(
+        &mut self,
+        mut new: Vec<u32>,
+        processes: &mut Vec<Process>,
+        moment: &Moment,
+        named: &impl Fn(&Process) -> Needs,
+    ) {
+        new.sort_unstable();
+        new.dedup();
+        for pid in new {
+            let Err(at) = self.rows.binary_search_by_key(&pid, |row| row.id.pid) else { continue };
+            if let Some((row, process)) = self.context.first_sight(pid, moment, named) {
+                self.rows.insert(at, row);
+                processes.insert(at, process);
+            }
+        }
+    }
+
+    /// One process, read between two samples and without rates. `None` when it is gone.
+    pub fn again(&mut self, pid: u32) -> Option<Process> {
+        self.context.first_sight(pid, &here::now(), &|_| Needs::PERIODIC).map(|(row, process)| {
+            self.context.kept -= usize::from(row.keeps_a_file());
+            Process { cpu: None, ..process }
+        })
+    }
+
+    /// Fills in what is costly: proportional and private memory and the number of open files, as far as `needs` has
+    /// them. What may not be read, or hangs its reader for longer than `at_most`, stays unknown.
+    pub fn read_costly(&mut self, process: &mut Process, needs: Needs, at_most: Duration) {
+        if needs.has(Cost::Rollup)
+            && let Read::Done(Ok(rollup)) = self.context.risky.read(process.id, "smaps_rollup", Some(at_most))
+            && let Some((proportional, private)) = crate::proc::status::parse_rollup(&rollup)
+        {
+            process.memory_proportional = Some(proportional);
+            process.memory_private = Some(private);
+        }
+        if needs.has(Cost::Files) {
+            let folder = self.context.reader.root().join(process.id.pid.to_string()).join("fd");
+            process.files = std::fs::read_dir(folder).ok().and_then(|files| u32::try_from(files.count()).ok());
+        }
+    }
+
+    /// The processes that hang whoever reads their memory files, at present.
+    pub fn stuck(&self) -> Vec<ProcessId> {
+        self.context.risky.stuck().copied().collect()
+    }
+
+    /// Bytes that one more process costs, names apart.
+    pub const fn bytes_per_process() -> usize {
+        size_of::<Row>() + size_of::<Process>()
+    }
+}
+
+/// Counts children and instances over all processes.
+fn count_families(processes: &mut [Process]) {
+    let mut children: HashMap<u32, u32> = HashMap::new();
+    let mut instances: HashMap<(u32, &str), u32> = HashMap::new();
+    for process in processes.iter() {
+        *children.entry(process.parent).or_default() += 1;
+        *instances.entry((process.uid, process.app.as_str())).or_default() += 1;
+    }
+    let counts: Vec<(u32, u32)> = processes
+        .iter()
+        .map(|process| {
+            let instances = instances.get(&(process.uid, process.app.as_str())).copied().unwrap_or(1);
+            (children.get(&process.id.pid).copied().unwrap_or(0), instances)
+        })
+        .collect();
+    for (process, (children, instances)) in processes.iter_mut().zip(counts) {
+        process.children = children;
+        process.instances = instances;
+    }
+}

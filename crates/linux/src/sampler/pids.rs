@@ -1,0 +1,54 @@
+//! Which processes there are: a full listing now and then, and between them only the PIDs handed out since.
+
+use std::io;
+
+use rustix::fs::Dir;
+
+use super::SLICES;
+use super::reader::Reader;
+use super::row::Row;
+use crate::sys;
+
+/// A longer range of PIDs is listed, not probed.
+const MOST_PROBED: u32 = 4000;
+
+/// What was found.
+pub(super) struct Found {
+    /// Everybody, in order, if everybody was listed.
+    pub all: Option<Vec<u32>>,
+    /// Those that were not known.
+    pub new: Vec<u32>,
+}
+
+#[derive(Debug, Default)]
+pub(super) struct Pids {
+    last: Option<u32>,
+    since_listing: u32,
+}
+
+impl Pids {
+    /// `handed_out` is the PID that was handed out last (`/proc/loadavg`): what came since stands between the last one
+    /// seen and this one, unless the numbers have begun anew.
+    pub fn find(&mut self, reader: &Reader, live: bool, handed_out: Option<u32>, known: &[Row]) -> io::Result<Found> {
+        let range = self.last.zip(handed_out).filter(|(last, now)| live && last <= now && now - last <= MOST_PROBED);
+        self.last = handed_out;
+        self.since_listing += 1;
+        match range {
+            Some((last, now)) if self.since_listing < SLICES => {
+                let new = (last + 1..=now).filter(|pid| sys::process_cpu_time(*pid).is_ok()).collect();
+                Ok(Found { all: None, new })
+            }
+            _ => {
+                self.since_listing = 0;
+                let mut all = Vec::with_capacity(known.len() + 64);
+                for entry in Dir::read_from(&reader.folder)? {
+                    all.extend(crate::proc::number::<u32>(entry?.file_name().to_bytes()));
+                }
+                all.sort_unstable();
+                let is_new = |pid: &&u32| known.binary_search_by_key(*pid, |row| row.id.pid).is_err();
+                let new = all.iter().filter(is_new).copied().collect();
+                Ok(Found { all: Some(all), new })
+            }
+        }
+    }
+}

@@ -1,0 +1,93 @@
+//! Files under the /proc root, through one descriptor and one buffer.
+
+use std::fmt::Write;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{AtFlags, CWD, Mode, OFlags};
+
+use super::SampleError;
+
+#[derive(Debug)]
+pub(super) struct Reader {
+    root: PathBuf,
+    pub folder: OwnedFd,
+    buffer: Vec<u8>,
+    path: String,
+}
+
+impl Reader {
+    pub fn new(root: &Path) -> Result<Reader, SampleError> {
+        let folder = rustix::fs::openat(CWD, root, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
+            .map_err(|error| SampleError { path: root.to_owned(), source: error.into() })?;
+        Ok(Reader { root: root.to_owned(), folder, buffer: vec![0; 4096], path: String::new() })
+    }
+
+    pub fn open(&mut self, pid: u32, file: &str) -> io::Result<OwnedFd> {
+        self.path.clear();
+        // Writing to a string does not fail.
+        let _ = write!(self.path, "{pid}/{file}");
+        Ok(rustix::fs::openat(&self.folder, self.path.as_str(), OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?)
+    }
+
+    /// A file of a process, whole.
+    pub fn of(&mut self, pid: u32, file: &str) -> io::Result<&[u8]> {
+        let fd = self.open(pid, file)?;
+        self.whole(fd)
+    }
+
+    /// A kept descriptor, from its beginning.
+    pub fn again(&mut self, fd: impl AsFd) -> io::Result<&[u8]> {
+        let length = rustix::io::pread(fd, &mut self.buffer[..], 0)?;
+        Ok(&self.buffer[..length])
+    }
+
+    fn whole(&mut self, fd: OwnedFd) -> io::Result<&[u8]> {
+        let mut length = 0;
+        loop {
+            let read = rustix::io::read(&fd, &mut self.buffer[length..])?;
+            length += read;
+            // A /proc file comes whole in one read, unless the buffer was too small for it.
+            if read == 0 || length < self.buffer.len() {
+                return Ok(&self.buffer[..length]);
+            }
+            self.buffer.resize(self.buffer.len() * 2, 0);
+        }
+    }
+
+    /// A file of the machine that has to be there.
+    pub fn parsed<T>(&mut self, file: &str, parse: impl FnOnce(&[u8]) -> Option<T>) -> Result<T, SampleError> {
+        let path = self.root.join(file);
+        let odd = || io::Error::from(io::ErrorKind::InvalidData);
+        let read = self.machine(file).and_then(|text| parse(text).ok_or_else(odd));
+        read.map_err(|source| SampleError { path, source })
+    }
+
+    /// A file of the machine that not every machine has.
+    pub fn optional<T>(&mut self, file: &str, parse: impl FnOnce(&[u8]) -> Option<T>) -> Option<T> {
+        self.machine(file).ok().and_then(parse)
+    }
+
+    fn machine(&mut self, file: &str) -> io::Result<&[u8]> {
+        let fd = rustix::fs::openat(&self.folder, file, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?;
+        self.whole(fd)
+    }
+
+    /// The owner of `/proc/PID`.
+    pub fn uid(&mut self, pid: u32) -> io::Result<u32> {
+        self.path.clear();
+        let _ = write!(self.path, "{pid}");
+        Ok(rustix::fs::statat(&self.folder, self.path.as_str(), AtFlags::empty())?.st_uid)
+    }
+
+    pub fn link(&mut self, pid: u32, file: &str) -> Option<PathBuf> {
+        use std::os::unix::ffi::OsStringExt;
+        let link = rustix::fs::readlinkat(&self.folder, format!("{pid}/{file}"), Vec::new()).ok()?;
+        Some(PathBuf::from(std::ffi::OsString::from_vec(link.into_bytes())))
+    }
+
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+}
