@@ -1,9 +1,10 @@
 //! A made-up machine whose time passes by hand.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use sophron_core::model::{Boot, Machine, Moment, Origin, Process, ProcessId, Snapshot, State};
+use sophron_core::model::{Boot, Machine, Moment, Names, Origin, Process, ProcessId, Snapshot};
 
 /// The boot that the world runs in.
 const BOOT: Boot = Boot(0x6d6f_7373);
@@ -73,9 +74,7 @@ impl World {
 
 /// A quiet, proven process of `ines`.
 pub fn process(pid: u32, app: &str) -> Process {
-    Process {
-        id: ProcessId { pid, start: u64::from(pid) * 10, boot: BOOT },
-        parent: 1,
+    let names = Names {
         name: app.to_owned(),
         app: app.to_owned(),
         app_proven: true,
@@ -83,32 +82,28 @@ pub fn process(pid: u32, app: &str) -> Process {
         path_proven: true,
         replaced: false,
         command: Some(app.to_owned()),
-        uid: 1001,
         owner: "ines".to_owned(),
-        session: pid,
         tty: String::new(),
         group: Some("/user.slice".to_owned()),
         unit: Some(String::new()),
         origin: Some(Origin::Other),
-        state: State::Sleeping,
-        kernel: false,
+    };
+    Process {
+        names: Arc::new(names),
+        parent: 1,
+        uid: 1001,
+        session: pid,
         cpu: Some(0.0),
         waited: Some(0.0),
-        cpu_time: Duration::ZERO,
         memory: Some(40 << 20),
         memory_held: Some(30 << 20),
         memory_swapped: Some(0),
         memory_virtual: Some(90 << 20),
-        memory_private: None,
-        memory_proportional: None,
         disk_read: Some(0.0),
         disk_write: Some(0.0),
         faults: Some(0.0),
-        files: None,
-        children: 0,
-        instances: 1,
         threads: 1,
-        nice: 0,
         age: Duration::from_secs(600),
+        ..Process::unread(ProcessId { pid, start: u64::from(pid) * 10, boot: BOOT })
     }
 }

@@ -38,7 +38,7 @@ impl<'s> Watcher<'s> {
         sys::block_stop_signals()
             .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
         let lock = lock(&plan.state)?;
-        let sampler = Sampler::new(Path::new("/proc"), Needs::of(&plan.rules.fields()))
+        let sampler = Sampler::new(Path::new("/proc"), Needs::of(&plan.rules.fields()).and(Needs::IDENTITY))
             .map_err(|error| Failure::of(Exit::Failed, error))?;
         let boot = here::boot(Path::new("/proc"))
             .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;

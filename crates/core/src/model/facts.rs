@@ -54,6 +54,7 @@ impl<'a> Facts<'a> {
         let (process, machine) = (self.process, self.machine);
         let count = |number: u32| Some(Value::Count(f64::from(number)));
         let size = |bytes: Option<u64>| bytes.map(Value::Size);
+        let rate = |rate: Option<f32>| rate.map(|rate| Value::Rate(f64::from(rate)));
         match field {
             Field::Pid => count(process.id.pid),
             Field::Parent => count(process.parent),
@@ -71,10 +72,10 @@ impl<'a> Facts<'a> {
             Field::MemoryProportional => size(process.memory_proportional),
             Field::MemoryVirtual => size(process.memory_virtual),
             Field::MemorySwapped => size(process.memory_swapped),
-            Field::Disk => process.disk_read.zip(process.disk_write).map(|(read, write)| Value::Rate(read + write)),
-            Field::DiskRead => process.disk_read.map(Value::Rate),
-            Field::DiskWrite => process.disk_write.map(Value::Rate),
-            Field::Faults => process.faults.map(Value::Count),
+            Field::Disk => rate(process.disk_read.zip(process.disk_write).map(|(read, write)| read + write)),
+            Field::DiskRead => rate(process.disk_read),
+            Field::DiskWrite => rate(process.disk_write),
+            Field::Faults => process.faults.map(|faults| Value::Count(f64::from(faults))),
             Field::Threads => count(process.threads),
             Field::Files => process.files.and_then(count),
             Field::Children => count(process.children),

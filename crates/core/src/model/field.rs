@@ -34,6 +34,10 @@ pub enum Cost {
     Files,
     /// Counted over all processes.
     Family,
+    /// `/proc/PID/cmdline`, once a program: 4 µs. It is read of interpreters in any case.
+    Command,
+    /// Whether the path is proven, once a program: 4 µs.
+    Proof,
     /// A machine file that is read once a sample, if at all.
     Machine,
     /// File-system figures: a system call for each mounted disk, which can take its time.
@@ -55,6 +59,8 @@ impl Needs {
         .with(Cost::Io)
         .with(Cost::Cgroup)
         .with(Cost::Family)
+        .with(Cost::Command)
+        .with(Cost::Proof)
         .with(Cost::Machine);
 
     /// With that as well.
@@ -82,10 +88,12 @@ impl Needs {
 
     /// Whether anything but the clock is to be read of a process.
     pub const fn of_process(self) -> bool {
-        self.0
-            & !(1 << Cost::Free as u16 | 1 << Cost::Family as u16 | 1 << Cost::Machine as u16 | 1 << Cost::Disks as u16)
-            != 0
+        let files = Needs::NONE.with(Cost::Stat).with(Cost::Statm).with(Cost::Status).with(Cost::Io).with(Cost::Cgroup);
+        self.0 & files.0 != 0
     }
+
+    /// What a program is, in full: its command line, and whether its path is proven.
+    pub const IDENTITY: Needs = Needs::NONE.with(Cost::Command).with(Cost::Proof);
 
     /// What these fields need.
     pub fn of<'f>(fields: impl IntoIterator<Item = &'f Field>) -> Needs {
@@ -146,7 +154,7 @@ fields! {
     App "app" Text Process false Free "the program as a person would call it: base name of its file, or of the script that an interpreter runs";
     Name "name" Text Process false Free "the kernel's short name, settable by the process itself (/proc/PID/stat field 2)";
     Path "path" Text Process false Free "the file it runs (/proc/PID/exe)";
-    Command "command" Text Process false Free "command line, secrets masked (/proc/PID/cmdline)";
+    Command "command" Text Process false Command "command line, secrets masked (/proc/PID/cmdline)";
     Owner "owner" Text Process false Free "name of the user it runs as";
     Uid "uid" Count Process false Free "number of the user it runs as (owner of /proc/PID)";
     Session "session" Count Process false Free "its session: the PID of the session's leader (/proc/PID/stat field 6)";

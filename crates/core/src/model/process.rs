@@ -1,5 +1,7 @@
 //! One process as one sample shows it.
 
+use std::ops::Deref;
+use std::sync::Arc;
 use std::time::Duration;
 
 use super::ProcessId;
@@ -93,13 +95,10 @@ impl Origin {
     }
 }
 
-/// One process. Texts are already made harmless ([`crate::text::clean`]); `None` is a reading that could not be had.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Process {
-    /// PID, start time and boot.
-    pub id: ProcessId,
-    /// The parent's PID (`stat` field 4); 0 for none.
-    pub parent: u32,
+/// What a process is called and where it belongs: texts that stay from one sample to the next, and are shared between
+/// them. All are already made harmless ([`crate::text::clean`]).
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Names {
     /// The kernel's short name (`stat` field 2), at most 15 bytes, settable by the process itself.
     pub name: String,
     /// The program as a person would call it.
@@ -114,12 +113,8 @@ pub struct Process {
     pub replaced: bool,
     /// The command line (`/proc/PID/cmdline`), secrets masked.
     pub command: Option<String>,
-    /// The user ID it runs as (owner of `/proc/PID`).
-    pub uid: u32,
-    /// That user's name, or the number where it has none.
+    /// The name of the user it runs as, or the number where it has none.
     pub owner: String,
-    /// The PID of its session's leader (`stat` field 6).
-    pub session: u32,
     /// Its terminal, as `pts/3`; empty for none (`stat` field 7).
     pub tty: String,
     /// Its control group, as `/proc/PID/cgroup` has it.
@@ -128,6 +123,22 @@ pub struct Process {
     pub unit: Option<String>,
     /// What it came from, by that path.
     pub origin: Option<Origin>,
+}
+
+/// One process. `None` is a reading that could not be had. Its [`Names`] are read as if they were its own fields: there
+/// are many processes, and most differ from one sample to the next in figures only.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Process {
+    /// PID, start time and boot.
+    pub id: ProcessId,
+    /// What it is called.
+    pub names: Arc<Names>,
+    /// The parent's PID (`stat` field 4); 0 for none.
+    pub parent: u32,
+    /// The user ID it runs as (owner of `/proc/PID`).
+    pub uid: u32,
+    /// The PID of its session's leader (`stat` field 6).
+    pub session: u32,
     /// What it is doing.
     pub state: State,
     /// Whether it is a kernel thread (`stat` field 9, flag 0x00200000).
@@ -136,7 +147,7 @@ pub struct Process {
     pub cpu: Option<f64>,
     /// CPU that its ended children had used and nobody had seen, since the last sample, percent of one core
     /// (`stat` fields 16 and 17, less what was known of them).
-    pub waited: Option<f64>,
+    pub waited: Option<f32>,
     /// CPU time used since the start, all threads.
     pub cpu_time: Duration,
     /// Resident memory, bytes (`statm` field 2).
@@ -152,11 +163,11 @@ pub struct Process {
     /// Its share of resident memory, bytes (`smaps_rollup` Pss).
     pub memory_proportional: Option<u64>,
     /// Read from disks since the last sample, bytes a second (`io` read_bytes).
-    pub disk_read: Option<f64>,
+    pub disk_read: Option<f32>,
     /// Written to disks since the last sample, bytes a second (`io` write_bytes).
-    pub disk_write: Option<f64>,
+    pub disk_write: Option<f32>,
     /// Page faults that waited for a disk since the last sample, a second (`stat` field 12).
-    pub faults: Option<f64>,
+    pub faults: Option<f32>,
     /// Open files (entries of `/proc/PID/fd`).
     pub files: Option<u32>,
     /// Processes whose parent it is.
@@ -171,7 +182,51 @@ pub struct Process {
     pub age: Duration,
 }
 
+impl Deref for Process {
+    type Target = Names;
+
+    fn deref(&self) -> &Names {
+        &self.names
+    }
+}
+
 impl Process {
+    /// A process of which nothing is known but who it is.
+    pub fn unread(id: ProcessId) -> Process {
+        Process {
+            id,
+            names: Arc::default(),
+            parent: 0,
+            uid: u32::MAX,
+            session: 0,
+            state: State::Sleeping,
+            kernel: false,
+            cpu: None,
+            waited: None,
+            cpu_time: Duration::ZERO,
+            memory: None,
+            memory_held: None,
+            memory_swapped: None,
+            memory_virtual: None,
+            memory_private: None,
+            memory_proportional: None,
+            disk_read: None,
+            disk_write: None,
+            faults: None,
+            files: None,
+            children: 0,
+            instances: 1,
+            threads: 0,
+            nice: 0,
+            age: Duration::ZERO,
+        }
+    }
+
+    /// Its names, to be changed.
+    pub fn names_mut(&mut self) -> &mut Names {
+        Arc::make_mut(&mut self.names)
+    }
+
     /// Ended, and only waiting to be collected: a zombie whose last thread is gone.
     pub fn has_ended(&self) -> bool {
         self.state == State::Zombie && self.threads <= 1

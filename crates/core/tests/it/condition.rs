@@ -10,7 +10,7 @@ fn truth(text: &str) -> Truth {
     let mut world = World::new(vec![process(7, "labelpress")]);
     let labelpress = world.process(7);
     labelpress.cpu = Some(92.5);
-    labelpress.path = None;
+    labelpress.names_mut().path = None;
     labelpress.nice = -5;
     let condition = Condition::parse(text, Place::Any).unwrap_or_else(|errors| panic!("{text}: {errors:?}"));
     let snapshot = world.snapshot();

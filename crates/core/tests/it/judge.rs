@@ -128,7 +128,7 @@ fn a_process_that_ends_or_is_no_longer_covered_closes_its_case() {
     let rules = rule("lasting = '0s'");
     let mut script = Script::new(&rules);
     script.tick(800);
-    script.world.process(PID).app = "plantledger".to_owned();
+    script.world.process(PID).names_mut().app = "plantledger".to_owned();
     assert_eq!(script.tick(800), ["closed 1 Left"]);
 
     let mut script = Script::new(&rules);
@@ -146,7 +146,7 @@ fn an_unknown_where_covers_nobody_and_is_counted() {
     let rules =
         load("[[rule]]\nname = 'a'\nwhere = 'path ~ \"/opt/*\"'\nbreach = 'memory.held > 1 MiB'\nlasting = '0s'");
     let mut script = Script::new(&rules);
-    script.world.process(PID).path = None;
+    script.world.process(PID).names_mut().path = None;
     assert_eq!(script.tick(800), Vec::<String>::new());
     let status = &script.judge.status()[0];
     assert_eq!((status.covered, status.undecided, status.unreadable.len()), (0, 1, 1));

@@ -17,12 +17,12 @@ fn reason(condition: &str, change: impl FnOnce(&mut Process)) -> Option<String> 
 #[test]
 fn a_known_match_protects_and_a_known_miss_does_not() {
     assert_eq!(reason("app = fernpanel", |_| {}), Some("[protect] in rules.toml".to_owned()));
-    assert_eq!(reason("app = fernpanel", |process| process.app = "labelpress".to_owned()), None);
+    assert_eq!(reason("app = fernpanel", |process| process.names_mut().app = "labelpress".to_owned()), None);
 }
 
 #[test]
 fn unknown_protects() {
-    let unreadable = |process: &mut Process| process.path = None;
+    let unreadable = |process: &mut Process| process.names_mut().path = None;
     let said = reason("path = \"/opt/fernpanel\"", unreadable).unwrap();
     assert!(said.contains("path cannot be read"), "{said}");
     assert_eq!(reason("path = \"/opt/fernpanel\" and owner = root", unreadable), None, "known to be false");
@@ -30,7 +30,7 @@ fn unknown_protects() {
 
 #[test]
 fn a_claim_protects_only_together_with_its_owner() {
-    let claim = |process: &mut Process| process.app_proven = false;
+    let claim = |process: &mut Process| process.names_mut().app_proven = false;
     assert_eq!(reason("app = fernpanel", claim), None);
     assert_eq!(reason("not (app != fernpanel)", claim), None);
     assert_eq!(reason("app = fernpanel and threads = 1", claim), None);

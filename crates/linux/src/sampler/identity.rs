@@ -22,13 +22,20 @@ pub(super) struct Identity {
 const INTERPRETERS: [&str; 11] = ["python", "perl", "ruby", "node", "java", "bash", "sh", "dash", "zsh", "ksh", "php"];
 
 impl Identity {
-    /// From its short name, the link to its file, and its command line.
-    pub fn new(id: ProcessId, name: &[u8], root: &Path, link: Option<PathBuf>, cmdline: &[u8]) -> Identity {
+    /// From its short name, the link to its file, and its command line; what is not proven counts as a claim.
+    pub fn new(
+        id: ProcessId,
+        name: &[u8],
+        root: &Path,
+        link: Option<PathBuf>,
+        cmdline: &[u8],
+        prove: bool,
+    ) -> Identity {
         let (path, replaced) = link.map_or((None, false), |link| {
             let (path, replaced) = without_deleted(link);
             (Some(path), replaced)
         });
-        let path_proven = path.as_ref().is_some_and(|path| is_proven(root, id.pid, path, replaced));
+        let path_proven = prove && path.as_ref().is_some_and(|path| is_proven(root, id.pid, path, replaced));
         let base = path.as_ref().and_then(|path| path.file_name()).map(|name| text::clean(name.as_bytes()));
         let script = base.as_deref().and_then(|base| script(base, cmdline));
         let app_proven = path_proven && script.is_none();
@@ -67,9 +74,19 @@ fn is_proven(root: &Path, pid: u32, path: &Path, replaced: bool) -> bool {
     running.is_some() && running == file(path)
 }
 
+/// Whether what it runs is a script, which its command line names.
+pub(super) fn is_interpreter(link: Option<&Path>) -> bool {
+    let base = link.and_then(Path::file_name).map(|name| text::clean(name.as_bytes()));
+    base.is_some_and(|base| INTERPRETERS.contains(&family(&base)))
+}
+
+fn family(base: &str) -> &str {
+    base.trim_end_matches(|c: char| c.is_ascii_digit() || c == '.')
+}
+
 /// The script that an interpreter runs, by its base name.
 fn script(base: &str, cmdline: &[u8]) -> Option<String> {
-    let family = base.trim_end_matches(|c: char| c.is_ascii_digit() || c == '.');
+    let family = family(base);
     if !INTERPRETERS.contains(&family) {
         return None;
     }

@@ -72,6 +72,8 @@ struct Context {
     kept: usize,
     most_kept: usize,
     tick: u32,
+    /// Only clocks are read, and what identity takes waits for the next sample.
+    priming: bool,
     /// When the sample before began, on the monotonic and the boot-time clock.
     before: Option<(Duration, Duration)>,
 }
@@ -108,6 +110,7 @@ impl Sampler {
                 kept: 0,
                 most_kept: usize::try_from(open_files / 2).unwrap_or(usize::MAX).min(MOST_KEPT),
                 tick: 0,
+                priming: false,
                 before: None,
             },
             pids: Pids::default(),
@@ -123,8 +126,31 @@ impl Sampler {
     /// As [`Sampler::sample`].
     pub fn look(&mut self) -> Result<Snapshot, SampleError> {
         let mut snapshot = Snapshot::default();
-        self.sample(&mut snapshot, |_| Needs::PERIODIC)?;
+        self.sample(&mut snapshot, |_| Needs::NONE)?;
         Ok(snapshot)
+    }
+
+    /// Reads the rest of a process that a sample has read in part: everything the periodic pass can read. Its rates stay.
+    pub fn complete(&mut self, process: &mut Process) {
+        if let Some(whole) = self.again(process.id.pid).filter(|whole| whole.id == process.id) {
+            let partial = std::mem::replace(process, whole);
+            (process.cpu, process.waited, process.faults) = (partial.cpu, partial.waited, partial.faults);
+            (process.disk_read, process.disk_write) = (partial.disk_read, partial.disk_write);
+            (process.children, process.instances) = (partial.children, partial.instances);
+        }
+    }
+
+    /// Primes: the clocks of everybody, and no file.
+    ///
+    /// # Errors
+    /// As [`Sampler::sample`].
+    pub fn prime(&mut self) -> Result<(), SampleError> {
+        let base = std::mem::replace(&mut self.context.base, Needs::NONE);
+        self.context.priming = true;
+        let primed = self.look();
+        self.context.priming = false;
+        self.context.base = base;
+        primed.map(|_| ())
     }
 
     /// One sample, in place: `snapshot` is the one that this sampler filled at the tick before (or an empty one). The
@@ -158,7 +184,8 @@ impl Sampler {
             || !self.rows.iter().zip(&processes).all(|(row, process)| row.is_of(process))
         {
             self.rows.iter_mut().for_each(Row::forget_process);
-            processes = self.rows.iter().map(|row| row::empty(row.id)).collect();
+            let id = |row: &Row| ProcessId { pid: row.pid, start: row.start, boot: context.boot };
+            processes = self.rows.iter().map(|row| Process::unread(id(row))).collect();
         }
         let found = self.pids.find(&context.reader, context.live, last_pid, &self.rows);
         let found = found.map_err(|source| SampleError { path: context.reader.root().to_owned(), source })?;
@@ -166,12 +193,12 @@ impl Sampler {
         let mut gone = Vec::new();
         let mut new = found.new;
         for (at, (row, process)) in self.rows.iter_mut().zip(&mut processes).enumerate() {
-            let listed = found.all.as_ref().is_none_or(|all| all.binary_search(&row.id.pid).is_ok());
+            let listed = found.all.as_ref().is_none_or(|all| all.binary_search(&row.pid).is_ok());
             if !listed || !context.refresh(row, process, &moment, &named) {
-                gone.push((at, row.id.pid, process.parent, row.total_ns()));
+                gone.push((at, row.pid, process.parent, row.total_ns()));
                 // The PID may be another process's already.
                 if listed {
-                    new.push(row.id.pid);
+                    new.push(row.pid);
                 }
             }
         }
@@ -217,7 +244,7 @@ impl Sampler {
                     None => break,
                 }
             }
-            if let Ok(at) = self.rows.binary_search_by_key(&collector, |row| row.id.pid) {
+            if let Ok(at) = self.rows.binary_search_by_key(&collector, |row| row.pid) {
                 self.rows[at].owe(*total);
                 around.insert(at);
             }
@@ -237,8 +264,13 @@ impl Sampler {
     ) {
         new.sort_unstable();
         new.dedup();
+        // At the first sample everybody is new: growing by doubling would keep half of it unused.
+        if new.len() > processes.capacity() - processes.len() {
+            processes.reserve_exact(new.len() + processes.len() / 8);
+            self.rows.reserve_exact(new.len() + self.rows.len() / 8);
+        }
         for pid in new {
-            let Err(at) = self.rows.binary_search_by_key(&pid, |row| row.id.pid) else { continue };
+            let Err(at) = self.rows.binary_search_by_key(&pid, |row| row.pid) else { continue };
             if let Some((row, process)) = self.context.first_sight(pid, moment, named) {
                 self.rows.insert(at, row);
                 processes.insert(at, process);
@@ -248,10 +280,12 @@ impl Sampler {
 
     /// One process, read between two samples and without rates. `None` when it is gone.
     pub fn again(&mut self, pid: u32) -> Option<Process> {
-        self.context.first_sight(pid, &here::now(), &|_| Needs::PERIODIC).map(|(row, process)| {
-            self.context.kept -= usize::from(row.keeps_a_file());
-            Process { cpu: None, ..process }
-        })
+        let base = std::mem::replace(&mut self.context.base, Needs::PERIODIC);
+        let found = self.context.first_sight(pid, &here::now(), &|_| Needs::NONE);
+        self.context.base = base;
+        let (row, process) = found?;
+        self.context.kept -= usize::from(row.keeps_a_file());
+        Some(Process { cpu: None, waited: None, ..process })
     }
 
     /// Fills in what is costly: proportional and private memory and the number of open files, as far as `needs` has

@@ -45,7 +45,7 @@ impl Pids {
                     all.extend(crate::proc::number::<u32>(entry?.file_name().to_bytes()));
                 }
                 all.sort_unstable();
-                let is_new = |pid: &&u32| known.binary_search_by_key(*pid, |row| row.id.pid).is_err();
+                let is_new = |pid: &&u32| known.binary_search_by_key(*pid, |row| row.pid).is_err();
                 let new = all.iter().filter(is_new).copied().collect();
                 Ok(Found { all: Some(all), new })
             }

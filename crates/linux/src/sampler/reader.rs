@@ -31,6 +31,13 @@ impl Reader {
         Ok(rustix::fs::openat(&self.folder, self.path.as_str(), OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?)
     }
 
+    /// A file of a process, whole, and whose it is: that of a file just opened is the process's own.
+    pub fn owned(&mut self, pid: u32, file: &str) -> io::Result<(&[u8], u32)> {
+        let fd = self.open(pid, file)?;
+        let uid = rustix::fs::fstat(&fd)?.st_uid;
+        Ok((self.whole(fd)?, uid))
+    }
+
     /// A file of a process, whole.
     pub fn of(&mut self, pid: u32, file: &str) -> io::Result<&[u8]> {
         let fd = self.open(pid, file)?;

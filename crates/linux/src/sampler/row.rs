@@ -6,46 +6,71 @@ use std::time::Duration;
 use sophron_core::model::{Cost, Moment, Needs, Origin, Process, ProcessId, State};
 use sophron_core::text;
 
-use super::identity::Identity;
+use super::identity::{self, Identity};
 use super::risky::Read;
 use super::{Context, SLICES};
 use crate::here;
 use crate::proc::{cgroup, stat, status};
 use crate::sys;
 
-/// What the figures of a process are compared with at the next tick.
+/// What the figures of a process are compared with at the next tick. Times are nanoseconds on the monotonic clock; 0 is
+/// never.
 #[derive(Debug)]
 pub(super) struct Row {
-    pub id: ProcessId,
-    /// CPU time used, nanoseconds, and when that was read.
+    pub pid: u32,
+    /// Ticks since its clock last moved.
+    idle: u16,
+    named: Needs,
+    /// Start time, clock ticks since boot.
+    pub start: u64,
+    /// CPU time used, and when that was read.
     cpu_ns: u64,
-    cpu_at: Duration,
+    cpu_at: u64,
     /// Waited-for CPU time of ended children, clock ticks.
     children_ticks: u64,
     /// When `stat` was read: its rates count from there.
-    stat_at: Duration,
-    /// Rise of the waited-for time in this tick, nanoseconds.
+    stat_at: u64,
+    /// Rise of the waited-for time in this tick.
     rise_ns: u64,
-    /// CPU time of children that are gone, nanoseconds: seen when they used it, and still to come out of the rise.
+    /// CPU time of children that are gone: seen when they used it, and still to come out of the rise.
     owed_ns: u64,
     /// When `stat` was read in the tick before: what the rise is spread over.
-    base_at: Duration,
+    base_at: u64,
     faults: u64,
-    io: Option<(u64, u64)>,
-    io_at: Duration,
+    /// Bytes read and written; `io_at` says whether they are known.
+    io: (u64, u64),
+    io_at: u64,
     /// Name and place of the code: what an exec changes.
-    name: u64,
-    code: u64,
-    named: Needs,
+    program: u64,
     file: Option<OwnedFd>,
-    /// Ticks since its clock last moved.
-    idle: u16,
     known: bool,
 }
 
 impl Row {
+    fn new(pid: u32, start: u64) -> Row {
+        Row {
+            pid,
+            idle: 0,
+            named: Needs::NONE,
+            start,
+            cpu_ns: 0,
+            cpu_at: 0,
+            children_ticks: 0,
+            stat_at: 0,
+            rise_ns: 0,
+            owed_ns: 0,
+            base_at: 0,
+            faults: 0,
+            io: (0, 0),
+            io_at: 0,
+            program: 0,
+            file: None,
+            known: false,
+        }
+    }
+
     pub fn is_of(&self, process: &Process) -> bool {
-        self.id == process.id && self.known
+        self.pid == process.id.pid && self.start == process.id.start && self.known
     }
 
     /// The process's texts are gone: the next tick reads everything again.
@@ -76,48 +101,6 @@ impl Row {
     }
 }
 
-/// A process of which nothing is known but who it is.
-pub(super) fn empty(id: ProcessId) -> Process {
-    Process {
-        id,
-        parent: 0,
-        name: String::new(),
-        app: String::new(),
-        app_proven: false,
-        path: None,
-        path_proven: false,
-        replaced: false,
-        command: None,
-        uid: u32::MAX,
-        owner: String::new(),
-        session: 0,
-        tty: String::new(),
-        group: None,
-        unit: None,
-        origin: None,
-        state: State::Sleeping,
-        kernel: false,
-        cpu: None,
-        waited: None,
-        cpu_time: Duration::ZERO,
-        memory: None,
-        memory_held: None,
-        memory_swapped: None,
-        memory_virtual: None,
-        memory_private: None,
-        memory_proportional: None,
-        disk_read: None,
-        disk_write: None,
-        faults: None,
-        files: None,
-        children: 0,
-        instances: 1,
-        threads: 0,
-        nice: 0,
-        age: Duration::ZERO,
-    }
-}
-
 impl Context {
     /// One known process at a new tick; `false` when it is gone.
     pub(super) fn refresh(
@@ -130,16 +113,17 @@ impl Context {
         row.begin_tick();
         // What is costly is read on demand, and holds for one tick.
         (process.memory_private, process.memory_proportional, process.files) = (None, None, None);
-        let clock = if self.live { sys::process_cpu_time(row.id.pid).ok() } else { None };
-        let now = here::monotonic();
+        let clock = if self.live { sys::process_cpu_time(row.pid).ok() } else { None };
+        let now = now_ns();
         if self.live && clock.is_none() {
             return false;
         }
         let clock_ns = clock.map(|clock| clock.as_nanos() as u64);
         let moved = clock_ns.is_none_or(|clock| clock != row.cpu_ns);
         row.idle = if moved { 0 } else { row.idle.saturating_add(1) };
-        let age = moment.boottime.saturating_sub(self.started(row.id.start));
-        let in_turn = row.id.pid % SLICES == self.tick % SLICES;
+        let started = self.started(row.start);
+        let age = if row.start == 0 { Duration::ZERO } else { moment.boottime.saturating_sub(started) };
+        let in_turn = row.pid % SLICES == self.tick % SLICES;
         // A young process is often moved to its own group a moment after its start.
         let settling = [1, 2, 5, 10].iter().any(|at| process.age.as_secs() < *at && age.as_secs() >= *at);
         process.age = age;
@@ -162,7 +146,7 @@ impl Context {
     /// A second reading within one tick, because something around the process has changed. Its own rates stay.
     pub(super) fn read_again(&mut self, row: &mut Row, process: &mut Process, named: &impl Fn(&Process) -> Needs) {
         let (rates, at) = ((process.cpu, process.faults), row.cpu_at);
-        if self.read_stat(row, process, Some(row.cpu_ns), here::monotonic(), Needs::NONE.with(Cost::Stat), named) {
+        if self.read_stat(row, process, Some(row.cpu_ns), now_ns(), Needs::NONE.with(Cost::Stat), named) {
             (process.cpu, process.faults) = rates;
             row.cpu_at = at;
         }
@@ -175,41 +159,35 @@ impl Context {
         moment: &Moment,
         named: &impl Fn(&Process) -> Needs,
     ) -> Option<(Row, Process)> {
+        if self.priming
+            && let Some(clock) = self.live.then(|| sys::process_cpu_time(pid).ok()).flatten()
+        {
+            // Who it is, is read with the next sample; of its figures only the clock has to have a base.
+            let id = ProcessId { pid, start: 0, boot: self.boot };
+            let row = Row { cpu_ns: clock.as_nanos() as u64, cpu_at: now_ns(), ..Row::new(pid, 0) };
+            return Some((row, Process::unread(id)));
+        }
         let line = self.reader.of(pid, "stat").ok()?;
         let start = stat::parse(line)?.start;
         let id = ProcessId { pid, start, boot: self.boot };
         let clock = if self.live { sys::process_cpu_time(pid).ok() } else { None };
-        let now = here::monotonic();
-        let mut process = empty(id);
+        let now = now_ns();
+        let mut process = Process::unread(id);
         process.age = moment.boottime.saturating_sub(self.started(start));
-        let mut row = Row {
-            id,
-            cpu_ns: 0,
-            cpu_at: Duration::ZERO,
-            children_ticks: 0,
-            stat_at: Duration::ZERO,
-            rise_ns: 0,
-            owed_ns: 0,
-            base_at: Duration::ZERO,
-            faults: 0,
-            io: None,
-            io_at: Duration::ZERO,
-            name: 0,
-            code: 0,
-            named: Needs::NONE,
-            file: None,
-            idle: 0,
-            known: false,
-        };
+        let mut row = Row::new(pid, start);
         // One that was born since the last sample has used all it has used since then; of any other there is no rate yet.
         if let Some((before, before_boot)) = self.before
             && self.started(start) >= before_boot
         {
+            let before = before.as_nanos() as u64;
             (row.cpu_at, row.stat_at, row.base_at, row.io_at) = (before, before, before, before);
-            row.io = Some((0, 0));
         }
         let clock_ns = clock.map(|clock| clock.as_nanos() as u64);
         self.read_stat(&mut row, &mut process, clock_ns, now, self.base, named).then_some((row, process))
+    }
+
+    fn age_of(&self, start: u64) -> Duration {
+        here::now().boottime.saturating_sub(self.started(start))
     }
 
     /// When a process started, on the boot-time clock.
@@ -222,25 +200,32 @@ impl Context {
         row: &mut Row,
         process: &mut Process,
         clock_ns: Option<u64>,
-        now: Duration,
+        now: u64,
         needs: Needs,
         named: &impl Fn(&Process) -> Needs,
     ) -> bool {
-        let pid = row.id.pid;
+        let pid = row.pid;
         let line = match &row.file {
-            Some(file) => self.reader.again(file),
-            None if row.known && row.idle == 0 && self.kept < self.most_kept => match self.reader.open(pid, "stat") {
-                Ok(file) => {
+            // A kept file shows the owner that it had when it was opened: that is asked for anew.
+            Some(file) => self.reader.uid(pid).and_then(|uid| Ok((self.reader.again(file)?, uid))),
+            None if row.known && row.idle == 0 && self.kept < self.most_kept => {
+                self.reader.open(pid, "stat").and_then(|file| {
                     self.kept += 1;
-                    let file = row.file.insert(file);
-                    self.reader.again(&*file)
-                }
-                Err(error) => Err(error),
-            },
-            None => self.reader.of(pid, "stat"),
+                    let uid = self.reader.uid(pid)?;
+                    Ok((self.reader.again(&*row.file.insert(file))?, uid))
+                })
+            }
+            None => self.reader.owned(pid, "stat"),
         };
-        let Some(stat) = line.ok().and_then(stat::parse) else { return false };
-        if stat.start != row.id.start {
+        let Some((stat, uid)) = line.ok().and_then(|(line, uid)| Some((stat::parse(line)?, uid))) else { return false };
+        if row.start == 0 {
+            // Primed only: the clock has not gone back, so this is the process whose clock was read then.
+            row.start = stat.start;
+            process.id.start = stat.start;
+            if clock_ns.is_some_and(|clock| clock < row.cpu_ns) {
+                row.cpu_at = 0;
+            }
+        } else if stat.start != row.start {
             return false;
         }
         take_rates(row, process, &stat, clock_ns, now, self.tick_ns);
@@ -250,19 +235,22 @@ impl Context {
         process.threads = stat.threads;
         process.nice = stat.nice;
         process.session = stat.session;
-        let (name, code, terminal) = (hash(stat.name), stat.code, stat.terminal);
-        let changed = !row.known || row.name != name || row.code != code;
+        let program = hash(stat.name) ^ stat.code.rotate_left(32);
+        let terminal = stat.terminal;
+        let changed = !row.known || row.program != program;
         if changed {
             let stat_name = stat.name.to_vec();
-            process.name = text::clean(&stat_name);
-            process.tty = tty(terminal);
-            self.identify(row, process, &stat_name);
-            (row.name, row.code, row.known) = (name, code, true);
+            process.names_mut().name = text::clean(&stat_name);
+            process.names_mut().tty = tty(terminal);
+            self.identify(process, &stat_name);
+            (row.program, row.known) = (program, true);
         }
-        let Ok(uid) = self.reader.uid(pid) else { return false };
         if uid != process.uid {
             process.uid = uid;
-            process.owner = self.users.name(uid);
+            process.names_mut().owner = self.users.name(uid);
+        }
+        if process.age.is_zero() {
+            process.age = self.age_of(row.start);
         }
         self.read_others(row, process, needs, changed);
         row.named = named(process);
@@ -273,24 +261,29 @@ impl Context {
         true
     }
 
-    fn identify(&mut self, row: &Row, process: &mut Process, name: &[u8]) {
-        let pid = row.id.pid;
-        let command = match self.risky.read(row.id, "cmdline", None) {
-            Read::Done(command) => command.unwrap_or_default(),
-            Read::Stuck => Vec::new(),
-        };
-        let path = self.reader.link(pid, "exe");
-        let identity = Identity::new(row.id, name, self.reader.root(), path, &command);
-        process.app = identity.app;
-        process.app_proven = identity.app_proven;
-        process.path = identity.path;
-        process.path_proven = identity.path_proven;
-        process.replaced = identity.replaced;
-        process.command = identity.command;
+    fn identify(&mut self, process: &mut Process, name: &[u8]) {
+        let id = process.id;
+        let path = self.reader.link(id.pid, "exe");
+        let needs = self.base;
+        let mut command = Vec::new();
+        if needs.has(Cost::Command) || identity::is_interpreter(path.as_deref()) {
+            command = match self.risky.read(id, "cmdline", None) {
+                Read::Done(command) => command.unwrap_or_default(),
+                Read::Stuck => Vec::new(),
+            };
+        }
+        let identity = Identity::new(id, name, self.reader.root(), path, &command, needs.has(Cost::Proof));
+        let names = process.names_mut();
+        names.app = identity.app;
+        names.app_proven = identity.app_proven;
+        names.path = identity.path;
+        names.path_proven = identity.path_proven;
+        names.replaced = identity.replaced;
+        names.command = identity.command;
     }
 
     fn read_others(&mut self, row: &mut Row, process: &mut Process, needs: Needs, first: bool) {
-        let pid = row.id.pid;
+        let pid = row.pid;
         if needs.has(Cost::Statm) {
             let pages = self.reader.of(pid, "statm").ok().and_then(status::parse_pages);
             process.memory_virtual = pages.map(|(all, _)| all * self.page);
@@ -307,23 +300,22 @@ impl Context {
         }
         if needs.has(Cost::Io) {
             let io = self.reader.of(pid, "io").ok().and_then(status::parse_io);
-            let now = here::monotonic();
-            let rates = io.zip(row.io).and_then(|(now_io, then)| {
-                let passed = now.checked_sub(row.io_at).filter(|passed| !passed.is_zero())?.as_secs_f64();
-                let rate = |now: u64, then: u64| now.saturating_sub(then) as f64 / passed;
-                Some((rate(now_io.0, then.0), rate(now_io.1, then.1)))
-            });
+            let now = now_ns();
+            let passed =
+                (row.io_at != 0).then(|| now.saturating_sub(row.io_at) as f64 / 1e9).filter(|passed| *passed > 0.0);
+            let rate = |now: u64, then: u64| passed.map(|passed| (now.saturating_sub(then) as f64 / passed) as f32);
             (process.disk_read, process.disk_write) =
-                rates.map_or((None, None), |(read, write)| (Some(read), Some(write)));
-            (row.io, row.io_at) = (io, now);
+                io.map_or((None, None), |io| (rate(io.0, row.io.0), rate(io.1, row.io.1)));
+            (row.io, row.io_at) = io.map_or(((0, 0), 0), |io| (io, now));
         }
         if needs.has(Cost::Cgroup) {
             let group = self.reader.of(pid, "cgroup").ok().and_then(cgroup::parse_path);
             if first || group != process.group {
-                process.unit = group.as_deref().map(|group| cgroup::unit(group).to_owned());
-                process.origin =
-                    if process.kernel { Some(Origin::Kernel) } else { group.as_deref().map(cgroup::origin) };
-                process.group = group;
+                let kernel = process.kernel;
+                let names = process.names_mut();
+                names.unit = group.as_deref().map(|group| cgroup::unit(group).to_owned());
+                names.origin = if kernel { Some(Origin::Kernel) } else { group.as_deref().map(cgroup::origin) };
+                names.group = group;
             }
             if process.unit.as_deref().is_some_and(|unit| !unit.is_empty()) && self.is_frozen(process) {
                 process.state = State::Frozen;
@@ -345,23 +337,28 @@ fn take_rates(
     process: &mut Process,
     stat: &stat::Stat<'_>,
     clock_ns: Option<u64>,
-    now: Duration,
+    now: u64,
     tick_ns: u64,
 ) {
     let cpu_ns = clock_ns.unwrap_or(stat.cpu_ticks * tick_ns);
-    let per_second = |count: f64, since: Duration| {
-        let passed = now.checked_sub(since).filter(|passed| !passed.is_zero() && !since.is_zero())?;
-        Some(count / passed.as_secs_f64())
+    let per_second = |count: f64, since: u64| {
+        let passed = now.checked_sub(since).filter(|passed| *passed > 0 && since > 0)?;
+        Some(count / (passed as f64 / 1e9))
     };
     process.cpu = per_second(cpu_ns.saturating_sub(row.cpu_ns) as f64 / 1e7, row.cpu_at);
     process.cpu_time = Duration::from_nanos(cpu_ns);
-    process.faults = per_second(stat.faults.saturating_sub(row.faults) as f64, row.stat_at);
-    if !row.stat_at.is_zero() {
+    process.faults = per_second(stat.faults.saturating_sub(row.faults) as f64, row.stat_at).map(|rate| rate as f32);
+    if row.stat_at != 0 {
         row.rise_ns += stat.children_ticks.saturating_sub(row.children_ticks) * tick_ns;
     }
-    process.waited = per_second(row.rise_ns.saturating_sub(row.owed_ns) as f64 / 1e7, row.base_at);
+    let news = row.rise_ns.saturating_sub(row.owed_ns) as f64 / 1e7;
+    process.waited = per_second(news, row.base_at).map(|rate| rate as f32);
     (row.cpu_ns, row.cpu_at, row.stat_at) = (cpu_ns, now, now);
     (row.children_ticks, row.faults) = (stat.children_ticks, stat.faults);
+}
+
+fn now_ns() -> u64 {
+    here::monotonic().as_nanos() as u64
 }
 
 fn covers(needs: Needs, wanted: Needs) -> bool {
