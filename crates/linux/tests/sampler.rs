@@ -25,7 +25,11 @@ fn any_proc_root_can_be_sampled() {
     let root = tempfile::tempdir().unwrap();
     let root = root.path();
     write(root, "sys/kernel/random/boot_id", "6f1a2b3c-0000-4000-8000-000000000001\n");
-    write(root, "stat", "cpu  100 0 100 800 0 0 0 0 0 0\ncpu0 1 0 0 1\ncpu1 1 0 0 1\ncpu2 1 0 0 1\ncpu3 1 0 0 1\nintr 1\n");
+    write(
+        root,
+        "stat",
+        "cpu  100 0 100 800 0 0 0 0 0 0\ncpu0 1 0 0 1\ncpu1 1 0 0 1\ncpu2 1 0 0 1\ncpu3 1 0 0 1\nintr 1\n",
+    );
     write(root, "meminfo", "MemTotal: 8388608 kB\nMemAvailable: 4194304 kB\n");
     write(root, "51907/stat", &stat(51907, "labelpress", 100));
     write(root, "51907/statm", "9000 2000 100 1 0 400 0\n");

@@ -9,5 +9,5 @@ mod snapshot;
 pub use facts::Facts;
 pub use field::{Cost, Field, FieldInfo, Needs, PENDING_FUNCTIONS, Subject};
 pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};
-pub use process::{Names, Origin, Process, State};
+pub use process::{Names, Origin, Process, State, count_families};
 pub use snapshot::{Machine, Moment, Snapshot};

@@ -1,5 +1,6 @@
 //! One process as one sample shows it.
 
+use std::collections::HashMap;
 use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
@@ -235,5 +236,26 @@ impl Process {
     /// `labelpress 51907-kqm (ines)`: how a process is named in every line for people.
     pub fn label(&self) -> String {
         format!("{} {} ({})", self.app, self.id.checked(), self.owner)
+    }
+}
+
+/// Counts children and instances over all processes.
+pub fn count_families(processes: &mut [Process]) {
+    let mut children: HashMap<u32, u32> = HashMap::new();
+    let mut instances: HashMap<(u32, &str), u32> = HashMap::new();
+    for process in processes.iter() {
+        *children.entry(process.parent).or_default() += 1;
+        *instances.entry((process.uid, process.app.as_str())).or_default() += 1;
+    }
+    let counts: Vec<(u32, u32)> = processes
+        .iter()
+        .map(|process| {
+            let instances = instances.get(&(process.uid, process.app.as_str())).copied().unwrap_or(1);
+            (children.get(&process.id.pid).copied().unwrap_or(0), instances)
+        })
+        .collect();
+    for (process, (children, instances)) in processes.iter_mut().zip(counts) {
+        process.children = children;
+        process.instances = instances;
     }
 }

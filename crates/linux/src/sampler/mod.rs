@@ -205,7 +205,7 @@ impl Sampler {
         self.bury(&gone, &mut processes, &named);
         self.welcome(new, &mut processes, &moment, &named);
         if self.context.base.has(Cost::Family) {
-            count_families(&mut processes);
+            sophron_core::model::count_families(&mut processes);
         }
         let context = &mut self.context;
         context.before = Some((moment.monotonic, moment.boottime));
@@ -312,26 +312,5 @@ impl Sampler {
     /// Bytes that one more process costs, names apart.
     pub const fn bytes_per_process() -> usize {
         size_of::<Row>() + size_of::<Process>()
-    }
-}
-
-/// Counts children and instances over all processes.
-fn count_families(processes: &mut [Process]) {
-    let mut children: HashMap<u32, u32> = HashMap::new();
-    let mut instances: HashMap<(u32, &str), u32> = HashMap::new();
-    for process in processes.iter() {
-        *children.entry(process.parent).or_default() += 1;
-        *instances.entry((process.uid, process.app.as_str())).or_default() += 1;
-    }
-    let counts: Vec<(u32, u32)> = processes
-        .iter()
-        .map(|process| {
-            let instances = instances.get(&(process.uid, process.app.as_str())).copied().unwrap_or(1);
-            (children.get(&process.id.pid).copied().unwrap_or(0), instances)
-        })
-        .collect();
-    for (process, (children, instances)) in processes.iter_mut().zip(counts) {
-        process.children = children;
-        process.instances = instances;
     }
 }

@@ -1,0 +1,70 @@
+//! Recordings: snapshots as JSON Lines, only what changed. Bytes are an argument: files and compression are elsewhere.
+//!
+//! The first line is the [`Header`]; every other line is one sample. Keys are the field names, numbers are in base units.
+//! A reader takes what it is given for untrusted: texts are made harmless again, numbers checked, counts bounded.
+
+mod read;
+mod row;
+mod write;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+pub use read::{ReadError, Replay};
+pub use write::Writer;
+
+/// The recording format that this version writes.
+pub const FORMAT: u32 = 1;
+
+/// Longest line that is read, in bytes.
+pub const LONGEST_LINE: usize = 16 * 1024 * 1024;
+
+/// Most processes in one sample.
+const MOST_PROCESSES: usize = 200_000;
+
+/// What the first line says.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Header {
+    /// Always `recording`.
+    pub sophron: String,
+    /// The format, 1.
+    pub format: u32,
+    /// The machine's name.
+    pub host: String,
+    /// Its boot, as 32 hex digits.
+    pub boot: String,
+    /// Seconds between two samples.
+    pub every: f64,
+    /// When it begins.
+    pub begun: Timestamp,
+    /// The machine's time zone (IANA name), if known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// The user who recorded: what he may not read is missing.
+    pub uid: u32,
+}
+
+/// One sample.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+struct Line {
+    /// Monotonic and boot-time clock, milliseconds since the beginning.
+    t: u64,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    b: Option<u64>,
+    /// Wall-clock time, milliseconds since the beginning, where it is not `b`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    w: Option<i64>,
+    /// Machine fields that changed.
+    #[serde(default, skip_serializing_if = "Map::is_empty")]
+    m: Map<String, Value>,
+    /// Processes that were not there before, whole.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    n: Vec<Map<String, Value>>,
+    /// Fields of processes that changed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    c: Vec<(u32, Map<String, Value>)>,
+    /// Processes that are gone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    g: Vec<u32>,
+}

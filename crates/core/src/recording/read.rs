@@ -1,0 +1,153 @@
+//! Lines to snapshots, one at a time and in place.
+
+use std::time::Duration;
+
+use jiff::SignedDuration;
+
+use super::row::{set_machine, set_process};
+use super::{FORMAT, Header, LONGEST_LINE, Line, MOST_PROCESSES};
+use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
+use crate::text;
+
+/// Why a recording cannot be read, or not any further.
+#[derive(Debug, thiserror::Error)]
+pub enum ReadError {
+    /// The first line is none of ours.
+    #[error("this is not a recording of Sophron")]
+    Foreign,
+    /// A newer version wrote it.
+    #[error("this recording has format {0}, written by a newer version of Sophron; this version reads format {FORMAT}")]
+    Newer(u32),
+    /// A line does not make sense.
+    #[error("line {line} is damaged: {what}")]
+    Damaged {
+        /// Which, from 1.
+        line: usize,
+        /// What is wrong.
+        what: String,
+    },
+}
+
+/// Plays a recording.
+#[derive(Debug)]
+pub struct Replay {
+    header: Header,
+    boot: Boot,
+    line: usize,
+    snapshot: Snapshot,
+}
+
+impl Replay {
+    /// Begins with the first line.
+    ///
+    /// # Errors
+    /// It is no recording, or a newer one.
+    pub fn begin(line: &[u8]) -> Result<Replay, ReadError> {
+        let value: serde_json::Value = serde_json::from_slice(line).map_err(|_| ReadError::Foreign)?;
+        if value["sophron"] != "recording" {
+            return Err(ReadError::Foreign);
+        }
+        match value["format"].as_u64() {
+            Some(format) if format == u64::from(FORMAT) => {}
+            Some(newer) if newer > u64::from(FORMAT) => {
+                return Err(ReadError::Newer(u32::try_from(newer).unwrap_or(u32::MAX)));
+            }
+            _ => return Err(ReadError::Foreign),
+        }
+        let header: Header =
+            serde_json::from_value(value).map_err(|error| ReadError::Damaged { line: 1, what: error.to_string() })?;
+        let boot: Boot =
+            header.boot.parse().map_err(|_| ReadError::Damaged { line: 1, what: "no boot ID".to_owned() })?;
+        let mut snapshot = Snapshot::default();
+        snapshot.machine.host = text::clean(header.host.as_bytes());
+        snapshot.machine.boot = boot;
+        // Clocks of the recording begin at an hour, so that an interval can be taken from them.
+        let clock = Duration::from_secs(3600);
+        snapshot.moment = Moment { wall: header.begun, monotonic: clock, boottime: clock };
+        Ok(Replay { header, boot, line: 1, snapshot })
+    }
+
+    /// What the first line says.
+    pub fn header(&self) -> &Header {
+        &self.header
+    }
+
+    /// The sample of one more line.
+    ///
+    /// # Errors
+    /// The line is damaged: nothing after it can be trusted, since every line builds on those before.
+    pub fn next(&mut self, line: &[u8]) -> Result<&Snapshot, ReadError> {
+        self.line += 1;
+        let number = self.line;
+        let damaged = |what: String| ReadError::Damaged { line: number, what };
+        if line.len() > LONGEST_LINE {
+            return Err(damaged(format!("longer than {LONGEST_LINE} bytes")));
+        }
+        let line: Line = serde_json::from_slice(line).map_err(|error| damaged(error.to_string()))?;
+        let is_first = number == 2;
+        let clock = Duration::from_secs(3600);
+        let before = self.snapshot.moment;
+        let boottime = clock + Duration::from_millis(line.b.unwrap_or(line.t));
+        let monotonic = clock + Duration::from_millis(line.t);
+        if monotonic < before.monotonic || boottime < before.boottime {
+            return Err(damaged("its time goes back".to_owned()));
+        }
+        let wall_ms = line.w.unwrap_or(line.b.unwrap_or(line.t).cast_signed());
+        let wall = self.header.begun.checked_add(SignedDuration::from_millis(wall_ms));
+        let wall = wall.map_err(|_| damaged("its time is out of range".to_owned()))?;
+        self.snapshot.moment = Moment { wall, monotonic, boottime };
+        let interval = monotonic - before.monotonic;
+        self.snapshot.interval = (!is_first).then_some(interval);
+        self.snapshot.machine.uptime += boottime - before.boottime;
+        set_machine(&mut self.snapshot.machine, &line.m);
+        self.people(&line, is_first, interval, boottime - before.boottime).map_err(damaged)?;
+        self.snapshot.machine.processes = u32::try_from(self.snapshot.processes.len()).unwrap_or(u32::MAX);
+        Ok(&self.snapshot)
+    }
+
+    fn people(&mut self, line: &Line, is_first: bool, interval: Duration, passed: Duration) -> Result<(), String> {
+        let processes = &mut self.snapshot.processes;
+        let gone: std::collections::BTreeSet<u32> = line.g.iter().copied().collect();
+        processes.retain(|process| !gone.contains(&process.id.pid));
+        for process in processes.iter_mut() {
+            process.age += passed;
+            process.cpu = (!interval.is_zero()).then_some(0.0);
+            // What has a rate and did not change goes on as it was; a clock that stands still uses nothing.
+        }
+        for (pid, row) in &line.c {
+            let at = processes.binary_search_by_key(pid, |process| process.id.pid);
+            let at = at.map_err(|_| format!("process {pid} changes before it is there"))?;
+            let process = &mut processes[at];
+            let used = process.cpu_time;
+            set_process(process, row);
+            process.cpu = rate(process.cpu_time.saturating_sub(used), interval);
+        }
+        for row in &line.n {
+            let number = |key: &str| {
+                row.get(key).and_then(serde_json::Value::as_u64).ok_or(format!("a process without `{key}`"))
+            };
+            let pid = u32::try_from(number("pid")?).map_err(|_| "a PID is out of range".to_owned())?;
+            let id = ProcessId { pid, start: number("start")?, boot: self.boot };
+            let mut process = Process::unread(id);
+            set_process(&mut process, row);
+            let age = row.get("age").and_then(serde_json::Value::as_f64).unwrap_or(0.0);
+            process.age = Duration::try_from_secs_f64(age).unwrap_or_default().min(Duration::from_secs(1 << 33));
+            // One that came with this sample has used all it has used in it.
+            let is_born = !is_first && row.get("born").is_some_and(|born| born == true);
+            process.cpu = if is_born { rate(process.cpu_time, interval) } else { None };
+            match processes.binary_search_by_key(&pid, |process| process.id.pid) {
+                Ok(_) => return Err(format!("process {pid} is there already")),
+                Err(at) => processes.insert(at, process),
+            }
+            if processes.len() > MOST_PROCESSES {
+                return Err(format!("more than {MOST_PROCESSES} processes"));
+            }
+        }
+        crate::model::count_families(processes);
+        Ok(())
+    }
+}
+
+fn rate(used: Duration, interval: Duration) -> Option<f64> {
+    (!interval.is_zero()).then(|| 100.0 * used.as_secs_f64() / interval.as_secs_f64())
+}

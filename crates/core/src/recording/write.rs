@@ -1,0 +1,97 @@
+//! Snapshots to lines: what is as it was before is not written again.
+
+use std::collections::BTreeMap;
+
+use serde_json::{Map, Value};
+
+use super::row::{of_machine, of_process};
+use super::{Header, Line};
+use crate::model::{Moment, ProcessId, Snapshot};
+
+/// Writes the lines of one recording.
+#[derive(Debug)]
+pub struct Writer {
+    header: Header,
+    begun: Option<Moment>,
+    machine: Map<String, Value>,
+    processes: BTreeMap<u32, (ProcessId, Map<String, Value>)>,
+}
+
+impl Writer {
+    /// A recording with that header.
+    pub fn new(header: Header) -> Writer {
+        Writer { header, begun: None, machine: Map::new(), processes: BTreeMap::new() }
+    }
+
+    /// The line of one sample, newline included; before the first one, that of the header. Processes for which `keep` is
+    /// false are left out.
+    ///
+    /// # Errors
+    /// A value cannot be written as JSON.
+    pub fn line(
+        &mut self,
+        snapshot: &Snapshot,
+        keep: impl Fn(&crate::model::Process) -> bool,
+    ) -> Result<String, serde_json::Error> {
+        let mut out = String::new();
+        let begun = match self.begun {
+            Some(begun) => begun,
+            None => {
+                self.header.begun = snapshot.moment.wall;
+                out = serde_json::to_string(&self.header)? + "\n";
+                *self.begun.insert(snapshot.moment)
+            }
+        };
+        let moment = snapshot.moment;
+        let t = moment.monotonic.saturating_sub(begun.monotonic).as_millis() as u64;
+        let b = moment.boottime.saturating_sub(begun.boottime).as_millis() as u64;
+        let w = moment.wall.as_millisecond() - begun.wall.as_millisecond();
+        let mut line = Line {
+            t,
+            b: (b != t).then_some(b),
+            w: (w.abs_diff(b.cast_signed()) > 2).then_some(w),
+            m: changed(&mut self.machine, of_machine(&snapshot.machine)),
+            ..Line::default()
+        };
+        let mut seen = BTreeMap::new();
+        for process in snapshot.processes.iter().filter(|process| keep(process)) {
+            let row = of_process(process, &snapshot.machine);
+            match self.processes.remove(&process.id.pid) {
+                Some((id, mut before)) if id == process.id => {
+                    let changes = changed(&mut before, row);
+                    if !changes.is_empty() {
+                        line.c.push((id.pid, changes));
+                    }
+                    seen.insert(id.pid, (id, before));
+                }
+                other => {
+                    if let Some((id, _)) = other {
+                        line.g.push(id.pid);
+                    }
+                    let mut whole = row.clone();
+                    whole.insert("pid".to_owned(), process.id.pid.into());
+                    whole.insert("start".to_owned(), process.id.start.into());
+                    whole.insert("age".to_owned(), (process.age.as_millis() as f64 / 1000.0).into());
+                    if process.cpu.is_some() {
+                        whole.insert("born".to_owned(), true.into());
+                    }
+                    line.n.push(whole);
+                    seen.insert(process.id.pid, (process.id, row));
+                }
+            }
+        }
+        line.g.extend(self.processes.keys());
+        self.processes = seen;
+        out.push_str(&serde_json::to_string(&line)?);
+        out.push('\n');
+        Ok(out)
+    }
+}
+
+/// What differs; `before` becomes `now`.
+fn changed(before: &mut Map<String, Value>, now: Map<String, Value>) -> Map<String, Value> {
+    let changes = now.iter().filter(|(key, value)| before.get(*key) != Some(*value));
+    let changes: Map<String, Value> = changes.map(|(key, value)| (key.clone(), value.clone())).collect();
+    *before = now;
+    changes
+}

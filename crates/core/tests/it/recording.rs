@@ -1,0 +1,120 @@
+//! Recordings: what was sampled is what is replayed; damage is an error with its line, never more.
+
+use std::time::Duration;
+
+use proptest::prelude::*;
+use sophron_core::model::Snapshot;
+use sophron_core::recording::{Header, ReadError, Replay, Writer};
+use sophron_testkit::{World, process};
+
+fn header(world: &World) -> Header {
+    Header {
+        sophron: "recording".to_owned(),
+        format: 1,
+        host: world.machine.host.clone(),
+        boot: world.machine.boot.to_string(),
+        every: 2.0,
+        begun: world.moment.wall,
+        zone: None,
+        uid: 0,
+    }
+}
+
+/// Three samples with a birth, an end, a reused PID, a nap, and figures that change; the last of them, and the lines.
+fn day() -> (Vec<Snapshot>, String) {
+    let mut world = World::new(vec![process(10, "plantledger"), process(20, "labelpress")]);
+    let mut writer = Writer::new(header(&world));
+    let mut lines = String::new();
+    let mut snapshots = Vec::new();
+    let mut take = |world: &World| {
+        lines.push_str(&writer.line(&world.snapshot(), |_| true).unwrap());
+        snapshots.push(world.snapshot());
+    };
+    take(&world);
+    world.pass(Duration::from_secs(2));
+    let press = world.process(20);
+    press.memory_held = Some(812 << 20);
+    press.cpu_time = Duration::from_millis(1500);
+    press.cpu = Some(75.0);
+    let mut baker = process(30, "tilebaker");
+    baker.cpu = Some(50.0);
+    baker.cpu_time = Duration::from_secs(1);
+    baker.age = Duration::from_secs(1);
+    world.processes.push(baker);
+    world.machine.cpu = Some(61.5);
+    take(&world);
+    world.nap(Duration::from_secs(3600));
+    world.pass(Duration::from_secs(2));
+    world.processes.remove(0);
+    world.process(20).id.start += 7;
+    world.process(20).cpu = None;
+    world.process(30).nice = 10;
+    world.process(30).cpu = Some(0.0);
+    take(&world);
+    (snapshots, lines)
+}
+
+#[test]
+fn what_was_sampled_is_what_is_replayed() {
+    let (snapshots, lines) = day();
+    let mut lines = lines.lines();
+    let mut replay = Replay::begin(lines.next().unwrap().as_bytes()).unwrap();
+    for (line, wanted) in lines.zip(&snapshots) {
+        let found = replay.next(line.as_bytes()).unwrap();
+        assert_eq!(found.moment.wall, wanted.moment.wall);
+        assert_eq!(found.machine.cpu, wanted.machine.cpu);
+        assert_eq!(found.processes.len(), wanted.processes.len());
+        for (found, wanted) in found.processes.iter().zip(&wanted.processes) {
+            assert_eq!((found.id, &found.names), (wanted.id, &wanted.names));
+            assert_eq!(
+                (found.memory_held, found.nice, found.cpu_time),
+                (wanted.memory_held, wanted.nice, wanted.cpu_time)
+            );
+        }
+    }
+    let last = replay.next(b"{\"t\":6000,\"b\":3606000}").unwrap();
+    assert_eq!(last.interval, Some(Duration::from_secs(2)), "a nap is no interval");
+    assert_eq!(last.process(30).map(|baker| (baker.cpu, baker.age.as_secs())), Some((Some(0.0), 3605)));
+}
+
+#[test]
+fn rates_follow_from_the_clocks() {
+    let (_, lines) = day();
+    let lines: Vec<&str> = lines.lines().collect();
+    let mut replay = Replay::begin(lines[0].as_bytes()).unwrap();
+    assert_eq!(replay.next(lines[1].as_bytes()).unwrap().process(20).unwrap().cpu, None, "the first only primes");
+    let second = replay.next(lines[2].as_bytes()).unwrap();
+    assert_eq!(second.process(20).unwrap().cpu, Some(75.0));
+    assert_eq!(second.process(30).unwrap().cpu, Some(50.0), "born since the last sample");
+}
+
+#[test]
+fn files_that_are_no_recordings() {
+    let begin = |line: &str| Replay::begin(line.as_bytes()).err().map(|error| error.to_string());
+    assert!(matches!(Replay::begin(b"hello"), Err(ReadError::Foreign)));
+    assert!(matches!(Replay::begin(b"{\"format\":1}"), Err(ReadError::Foreign)));
+    assert!(begin("{\"sophron\":\"recording\",\"format\":2}").unwrap().contains("newer version"));
+    let (_, lines) = day();
+    let mut lines = lines.lines();
+    let mut replay = Replay::begin(lines.next().unwrap().as_bytes()).unwrap();
+    let error = replay.next(b"{\"t\":0,\"c\":[[99,{\"nice\":3}]]}").unwrap_err().to_string();
+    assert_eq!(error, "line 2 is damaged: process 99 changes before it is there");
+}
+
+proptest! {
+    #[test]
+    fn no_damage_crashes_the_reader(at in any::<prop::sample::Index>(), byte: u8) {
+        let (_, lines) = day();
+        let mut bytes = lines.into_bytes();
+        let at = at.index(bytes.len());
+        bytes[at] = byte;
+        let mut lines = bytes.split(|byte| *byte == b'\n');
+        if let Ok(mut replay) = Replay::begin(lines.next().unwrap_or_default()) {
+            for line in lines {
+                if replay.next(line).is_err() {
+                    break;
+                }
+            }
+        }
+    }
+}
