@@ -23,6 +23,9 @@ pub enum Command {
     /// Rank the machine's processes, the worst first
     #[command(after_help = TABLE)]
     List(List),
+    /// Record this machine to a file, for looking at it later
+    #[command(after_help = TABLE)]
+    Record(Record),
     /// Check a rules file
     #[command(after_help = TABLE, arg_required_else_help = true, subcommand_required = true)]
     Rules {
@@ -53,28 +56,67 @@ pub enum Command {
 
 #[derive(Debug, clap::Args)]
 pub struct List {
-    /// Rank by this field, the heaviest first
-    #[arg(long, value_enum, default_value_t = By::Cpu)]
-    pub by: By,
-    /// Show at most this many rows
-    #[arg(long, value_name = "N", default_value_t = 10, value_parser = clap::value_parser!(u32).range(1..))]
-    pub limit: u32,
-    /// Only processes for which this condition is true, as 'memory > 750 MiB and owner != root'
-    #[arg(long = "where", value_name = "CONDITION")]
+    /// Rank by this field, the heaviest first, as cpu, memory, disk.write or age [default: cpu]
+    #[arg(long, value_name = "FIELD")]
+    pub by: Option<String>,
+    /// Rank groups with their totals instead of processes
+    #[arg(long, value_enum)]
+    pub group: Option<Group>,
+    /// Draw the processes as trees, with totals for each branch
+    #[arg(long, conflicts_with_all = ["group", "by", "columns"])]
+    pub tree: bool,
+    /// Show at most this many rows [default: 10]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
+    pub limit: Option<u32>,
+    /// Only processes for which this condition is true, as 'memory > 750 MiB and owner != root'; with --group tree, the trees that begin with them
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with = "tree")]
     pub covers: Option<String>,
+    /// Show these fields, as id,app,disk.read
+    #[arg(long, value_name = "FIELD,…", value_delimiter = ',')]
+    pub columns: Option<Vec<String>>,
+    /// Whether processes that use no CPU are shown [default: hidden where cpu ranks and no --where names them, and counted]
+    #[arg(long, value_enum)]
+    pub idle: Option<Idle>,
+    /// Measure over this time, and again and again
+    #[arg(long, value_name = "TIME", value_parser = units::parse_duration)]
+    pub every: Option<Duration>,
+    /// That many times [default: 1; with --every without end]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
+    pub times: Option<u32>,
+    /// Read a recording instead of this machine; `demo` is the one that comes with Sophron
+    #[arg(long, value_name = "FILE")]
+    pub from: Option<PathBuf>,
+    /// The moment of the recording, as 10:00 or 2026-11-23T10:00:00Z [default: its end]
+    #[arg(long, value_name = "TIME", requires = "from")]
+    pub at: Option<String>,
+    /// Write what is shown to a new file as well
+    #[arg(long, value_name = "FILE")]
+    pub save: Option<PathBuf>,
     /// How to print it
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub format: Format,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum By {
-    /// CPU over one second, percent of one core
-    Cpu,
-    /// Resident memory
-    Memory,
-    /// Time since the start, the oldest first
-    Age,
+pub enum Group {
+    /// No groups
+    Process,
+    /// One owner's processes of one program
+    App,
+    /// A process with all its descendants
+    Tree,
+    /// All processes of one user
+    Owner,
+    /// All processes of one unit
+    Unit,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Idle {
+    /// Show them
+    Show,
+    /// Hide and count them
+    Hide,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -83,6 +125,31 @@ pub enum Format {
     Text,
     /// For programs: one object, base units
     Json,
+    /// For programs: a row a line
+    Jsonl,
+    /// For spreadsheets
+    Csv,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Record {
+    /// The new file; compressed when the name ends in .zst
+    pub file: PathBuf,
+    /// Take a sample this often
+    #[arg(long, value_name = "TIME", default_value = "2s", value_parser = units::parse_duration)]
+    pub every: Duration,
+    /// End after this time
+    #[arg(long = "for", value_name = "TIME", value_parser = units::parse_duration)]
+    pub length: Option<Duration>,
+    /// Wait until this time of day
+    #[arg(long, value_name = "HH:MM")]
+    pub begin: Option<String>,
+    /// End when the file has this size
+    #[arg(long, value_name = "SIZE", value_parser = units::parse_size)]
+    pub max_size: Option<u64>,
+    /// Record only processes for which this condition is true
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub covers: Option<String>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -120,10 +187,18 @@ pub struct State {
 #[derive(Debug, clap::Args)]
 pub struct AuditList {
     /// How to print it
-    #[arg(long, value_enum, default_value_t = Format::Text)]
-    pub format: Format,
+    #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
+    pub format: TextOrJson,
     #[command(flatten)]
     pub state: State,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum TextOrJson {
+    /// For people
+    Text,
+    /// For programs: one object, base units
+    Json,
 }
 
 #[derive(Debug, Subcommand)]

@@ -6,6 +6,8 @@ mod args;
 mod commands;
 mod exit;
 mod places;
+mod recording_file;
+mod source;
 mod ui;
 mod watcher;
 

@@ -87,6 +87,17 @@ pub fn trusted_folder(path: &Path) -> Result<OwnedFd, PathError> {
     open_folder(&absolute(path)?, Missing::Fails)
 }
 
+/// Makes a new file that only its owner may read. Nothing that is there already is overwritten or followed.
+///
+/// # Errors
+/// Something is there already, or it cannot be made.
+pub fn create_new(path: &Path) -> Result<File, PathError> {
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let fd = rustix::fs::openat(CWD, path, flags, Mode::RUSR | Mode::WUSR)
+        .map_err(|error| PathError::io(path, "made", error))?;
+    Ok(File::from(fd))
+}
+
 /// Takes the lock file of a folder, and writes our PID into it; the lock lasts as long as the file is open. `Err` with
 /// the PID found in it when another process holds it.
 ///

@@ -8,7 +8,7 @@ use sophron_linux::files::PathError;
 use sophron_linux::here;
 use sophron_linux::trail::{self, TrailError};
 
-use crate::args::{self, Format};
+use crate::args::{self, TextOrJson};
 use crate::exit::{Exit, Failure};
 use crate::places;
 use crate::ui::style::{Label, Styled};
@@ -46,8 +46,8 @@ pub fn list(args: &args::AuditList) -> Result<Exit, Failure> {
     let Some(trail) = read(&args.state)? else { return nothing_there(&args.state) };
     let cases = audit::cases(&trail.verified.records);
     match args.format {
-        Format::Json => ui::out(format_args!("{}\n", as_json(&trail, &cases))),
-        Format::Text => ui::out(as_text(&trail, &cases)),
+        TextOrJson::Json => ui::out(format_args!("{}\n", as_json(&trail, &cases))),
+        TextOrJson::Text => ui::out(as_text(&trail, &cases)),
     }
     Ok(if complain(&trail) { Exit::Found } else { Exit::Fine })
 }
@@ -95,17 +95,19 @@ fn complain(trail: &Trail) -> bool {
     true
 }
 
-const COLUMNS: [Column; 9] = [
-    Column::number("case"),
-    Column::text("severity"),
-    Column::text("began"),
-    Column::text("app").gives_way(),
-    Column::text("id"),
-    Column::text("owner").gives_way(),
-    Column::text("rule").gives_way(),
-    Column::text("what was done").gives_way(),
-    Column::text("stands"),
-];
+fn columns() -> [Column; 9] {
+    [
+        Column::number("case"),
+        Column::text("severity"),
+        Column::text("began"),
+        Column::text("app").gives_way(),
+        Column::text("id"),
+        Column::text("owner").gives_way(),
+        Column::text("rule").gives_way(),
+        Column::text("what was done").gives_way(),
+        Column::text("stands"),
+    ]
+}
 
 fn as_text(trail: &Trail, cases: &[CaseSummary]) -> String {
     let records = &trail.verified.records;
@@ -139,7 +141,7 @@ fn as_text(trail: &Trail, cases: &[CaseSummary]) -> String {
             ]
         })
         .collect();
-    text.push_str(&table::render(&COLUMNS, &rows, table::terminal_width()));
+    text.push_str(&table::render(&columns(), &rows, table::terminal_width()));
     text
 }
 

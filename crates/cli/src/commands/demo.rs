@@ -12,7 +12,7 @@ use rustix::process::{Pid, Signal, kill_process};
 use sophron_core::model::{Needs, ProcessId};
 use sophron_linux::{Sampler, here};
 
-use crate::args::{AuditList, Format, State};
+use crate::args::{AuditList, State, TextOrJson};
 use crate::exit::{Exit, Failure};
 use crate::ui;
 use crate::ui::style::{Label, Styled};
@@ -92,7 +92,7 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
     ui::out(afterwards(players)?);
     heading("The record", &format!("sophron audit --state {}", state.display()));
     let state = || State { folder: Some(folder.join("state")) };
-    super::audit::list(&AuditList { format: Format::Text, state: state() })?;
+    super::audit::list(&AuditList { format: TextOrJson::Text, state: state() })?;
     heading("Is it whole?", &format!("sophron audit verify --state {}", folder.join("state").display()));
     super::audit::verify(&state())?;
     Ok(())
@@ -151,7 +151,9 @@ fn start(stage: &Path) -> Result<Vec<Player>, Failure> {
     Ok(players)
 }
 
-const COLUMNS: [Column; 4] = [Column::text("app"), Column::text("id"), Column::text("state"), Column::number("nice")];
+fn columns() -> [Column; 4] {
+    [Column::text("app"), Column::text("id"), Column::text("state"), Column::number("nice")]
+}
 
 fn afterwards(players: &mut [Player]) -> Result<String, Failure> {
     let mut sampler =
@@ -164,7 +166,7 @@ fn afterwards(players: &mut [Player]) -> Result<String, Failure> {
             now.map_or(("gone".to_owned(), String::new()), |now| (now.state.word().to_owned(), now.nice.to_string()));
         rows.push(vec![player.role.app.to_owned(), player.id.checked().to_string(), state, nice]);
     }
-    Ok(table::render(&COLUMNS, &rows, table::terminal_width()))
+    Ok(table::render(&columns(), &rows, table::terminal_width()))
 }
 
 impl Player {

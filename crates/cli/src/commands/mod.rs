@@ -5,16 +5,30 @@ mod demo;
 mod guard;
 mod list;
 mod misbehave;
+mod record;
 mod rules_check;
 mod watch;
 
+use sophron_core::condition::{Condition, Place};
+
 use crate::args::{AuditCommand, Command, Rules};
 use crate::exit::{Exit, Failure};
+use crate::ui::{self, diagnostics};
+
+/// A condition given as an option.
+fn condition(text: &str) -> Result<Condition, Failure> {
+    Condition::parse(text, Place::Any).map_err(|errors| {
+        ui::err(diagnostics::render(&errors, text, "--where"));
+        Failure::new(Exit::Usage, "the condition of --where was not understood")
+            .hint("quote it for the shell, as --where 'memory > 750 MiB and owner != root'")
+    })
+}
 
 /// Runs a command.
 pub fn run(command: Command) -> Result<Exit, Failure> {
     match command {
         Command::List(args) => list::run(&args),
+        Command::Record(args) => record::run(&args),
         Command::Rules { command: Rules::Check { file } } => rules_check::run(&file),
         Command::Watch(args) => watch::run(&args),
         Command::Audit { list, command: None } => audit::list(&list),

@@ -1,5 +1,7 @@
 //! A table fitted to the width: a heading over every column, no line ever wraps.
 
+use std::borrow::Cow;
+
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{Label, Styled};
@@ -7,22 +9,22 @@ use super::style::{Label, Styled};
 /// One column.
 #[derive(Debug, Clone)]
 pub struct Column {
-    heading: &'static str,
+    heading: Cow<'static, str>,
     right: bool,
     /// Gives way when the width is short.
     gives_way: bool,
 }
 
 impl Column {
-    pub const fn text(heading: &'static str) -> Column {
-        Column { heading, right: false, gives_way: false }
+    pub fn text(heading: impl Into<Cow<'static, str>>) -> Column {
+        Column { heading: heading.into(), right: false, gives_way: false }
     }
 
-    pub const fn number(heading: &'static str) -> Column {
-        Column { heading, right: true, gives_way: false }
+    pub fn number(heading: impl Into<Cow<'static, str>>) -> Column {
+        Column { heading: heading.into(), right: true, gives_way: false }
     }
 
-    pub const fn gives_way(mut self) -> Column {
+    pub fn gives_way(mut self) -> Column {
         self.gives_way = true;
         self
     }
@@ -48,7 +50,7 @@ pub fn render(columns: &[Column], rows: &[Vec<String>], width: Option<usize>) ->
     if let Some(width) = width {
         shrink(columns, &mut widths, width);
     }
-    let headings: Vec<String> = columns.iter().map(|column| column.heading.to_owned()).collect();
+    let headings: Vec<String> = columns.iter().map(|column| column.heading.to_string()).collect();
     let mut text = format!("{}\n", Styled(Label::Heading, line(columns, &widths, &headings)));
     for row in rows {
         text.push_str(&line(columns, &widths, row));

@@ -12,7 +12,12 @@ pub fn clock(at: Timestamp) -> String {
 
 /// `2026-11-23 09:32:20 UTC`.
 pub fn date(at: Timestamp) -> String {
-    at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S %Z").to_string()
+    date_in(at, None)
+}
+
+/// The same in a recording's own zone.
+pub fn date_in(at: Timestamp, zone: Option<&TimeZone>) -> String {
+    at.to_zoned(zone.cloned().unwrap_or_else(TimeZone::system)).strftime("%Y-%m-%d %H:%M:%S %Z").to_string()
 }
 
 /// `23 Nov 09:32:20`.

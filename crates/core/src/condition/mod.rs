@@ -132,6 +132,24 @@ impl Condition {
         fields
     }
 
+    /// The words that a text field is compared with.
+    pub fn words_of(&self, wanted: Field) -> Vec<String> {
+        let mut words = Vec::new();
+        self.visit(&mut |condition| match condition {
+            Condition::Compare(field, Comparison::Equal, Term::Literal(Value::Text(word))) if *field == wanted => {
+                words.push(word.clone())
+            }
+            Condition::OneOf(field, values) if *field == wanted => {
+                words.extend(values.iter().filter_map(|value| match value {
+                    Value::Text(word) => Some(word.clone()),
+                    _ => None,
+                }));
+            }
+            _ => {}
+        });
+        words
+    }
+
     fn visit(&self, see: &mut impl FnMut(&Condition)) {
         see(self);
         match self {

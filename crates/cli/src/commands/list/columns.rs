@@ -1,0 +1,113 @@
+//! Fields as columns: a heading with its unit over every number.
+
+use sophron_core::groups::{Group, Grouping};
+use sophron_core::model::{Facts, Field, Machine, Process, Subject};
+use sophron_core::text::nearest;
+use sophron_core::units::{Kind, Value, scaled_duration, scaled_size};
+
+use crate::exit::{Exit, Failure};
+use crate::ui::table::Column;
+
+/// What is shown when nobody says what.
+pub(super) const DEFAULT: [Field; 7] =
+    [Field::Id, Field::App, Field::Owner, Field::Cpu, Field::Memory, Field::Age, Field::State];
+
+/// The field of a process of that name.
+pub(super) fn field_named(name: &str, option: &str) -> Result<Field, Failure> {
+    let of_process = |field: &Field| field.info().subject == Subject::Process;
+    if let Some(field) = Field::named(name).filter(of_process) {
+        return Ok(field);
+    }
+    let known = Field::ALL.iter().copied().filter(of_process).map(Field::name);
+    let shown = sophron_core::text::clean(name.as_bytes());
+    let failure = Failure::new(Exit::Usage, format!("{option}: there is no field `{shown}` of a process"));
+    Err(match nearest(name, known.clone()) {
+        Some(near) => failure.hint(format!("write {near}")),
+        None => failure.hint(format!("fields: {}", known.collect::<Vec<_>>().join(" "))),
+    })
+}
+
+/// The unit that a heading names, where the cells do not.
+fn unit(field: Field) -> &'static str {
+    match field {
+        Field::Cpu => ", % of a core",
+        Field::CpuPart => ", % of the machine",
+        Field::MemoryPart => ", % of RAM",
+        Field::Faults => ", a second",
+        _ => "",
+    }
+}
+
+pub(super) fn headings(columns: &[Field]) -> Vec<Column> {
+    columns
+        .iter()
+        .map(|field| {
+            let heading = format!("{field}{}", unit(*field));
+            let column = if field.kind().is_ordered() { Column::number(heading) } else { Column::text(heading) };
+            if matches!(field, Field::App | Field::Owner | Field::Path | Field::Command | Field::Unit | Field::Name) {
+                column.gives_way()
+            } else {
+                column
+            }
+        })
+        .collect()
+}
+
+pub(super) fn row(process: &Process, machine: &Machine, columns: &[Field]) -> Vec<String> {
+    let facts = Facts::new(process, machine);
+    columns.iter().map(|field| cell(&facts, *field)).collect()
+}
+
+fn cell(facts: &Facts<'_>, field: Field) -> String {
+    let Some(reading) = facts.reading(field) else { return "unknown".to_owned() };
+    let process = facts.process;
+    match (field, reading) {
+        (Field::App, Value::Text(app)) if process.id.pid == std::process::id() => format!("{app} (this command)"),
+        // A forged path can name anything: what is not proven is marked, where it was looked at.
+        (Field::Path, Value::Text(path)) if process.replaced => format!("{path} (replaced on disk)"),
+        (Field::Path, Value::Text(path)) if !process.path_proven => format!("{path} (a claim)"),
+        (Field::Cpu | Field::CpuPart | Field::MemoryPart, Value::Percent(percent)) => format!("{percent:.1}"),
+        (Field::Faults, Value::Count(faults)) => format!("{faults:.0}"),
+        (Field::Age, Value::Duration(age)) => scaled_duration(std::time::Duration::from_secs(age.as_secs())),
+        (_, reading) if field.kind() == Kind::Flag => reading.to_string(),
+        (_, reading) => reading.scaled(),
+    }
+}
+
+pub(super) fn group_headings(grouping: Grouping) -> Vec<Column> {
+    let mut columns = vec![Column::text(grouping.word()).gives_way()];
+    if matches!(grouping, Grouping::App | Grouping::Tree) {
+        columns.push(Column::text("owner").gives_way());
+    }
+    let cpu = if grouping == Grouping::Tree { "cpu with ended children, % of a core" } else { "cpu, % of a core" };
+    columns.extend([
+        Column::number("processes"),
+        Column::number(cpu),
+        Column::number("memory"),
+        Column::text("heaviest").gives_way(),
+    ]);
+    columns
+}
+
+pub(super) fn group_row(group: &Group<'_>, grouping: Grouping, by_memory: bool) -> Vec<String> {
+    let mut row = vec![group.name.clone()];
+    if matches!(grouping, Grouping::App | Grouping::Tree) {
+        row.push(group.owner.clone());
+    }
+    let heaviest = group.heaviest(by_memory);
+    let heaviest = match grouping {
+        Grouping::App => heaviest.id.checked().to_string(),
+        _ => format!("{} {}", heaviest.app, heaviest.id.checked()),
+    };
+    let cpu = group.cpu(grouping).map_or("unknown".to_owned(), |cpu| format!("{cpu:.1}"));
+    row.extend([group.members.len().to_string(), cpu, memory(group), heaviest]);
+    row
+}
+
+/// `819 MiB`, or `at most 6.80 GiB` where shared pages may be in it more than once.
+pub(super) fn memory(group: &Group<'_>) -> String {
+    group.memory().map_or("unknown".to_owned(), |amount| {
+        let bound = if amount.at_most { "at most " } else { "" };
+        format!("{bound}{}", scaled_size(amount.bytes as f64))
+    })
+}

@@ -1,0 +1,115 @@
+//! JSON, JSON Lines and CSV: field names, base units, unknown is null or empty.
+
+use serde_json::{Map, Value, json};
+use sophron_core::groups::{Group, Grouping};
+use sophron_core::model::{Facts, Field, Process, Snapshot, Subject};
+use sophron_core::units;
+
+use crate::args::Format;
+
+/// Processes: all fields, or the columns that were asked for.
+pub(super) fn processes(
+    format: Format,
+    snapshot: &Snapshot,
+    rows: &[Process],
+    matched: usize,
+    columns: &[Field],
+    chosen: bool,
+    first: bool,
+) -> String {
+    let all: Vec<Field> = Field::ALL.iter().copied().filter(|field| field.info().subject == Subject::Process).collect();
+    let fields = if chosen { columns } else { &all };
+    let of = |process: &Process| {
+        let facts = Facts::new(process, &snapshot.machine);
+        let value = |field: &Field| facts.reading(*field).map_or(Value::Null, |reading| reading.to_json());
+        fields.iter().map(|field| (field.name().to_owned(), value(field))).collect::<Map<_, _>>()
+    };
+    let rows: Vec<Map<String, Value>> = rows.iter().map(of).collect();
+    let names: Vec<&str> = fields.iter().map(|field| field.name()).collect();
+    write(format, snapshot, &names, rows, ("matched", matched), first)
+}
+
+/// Groups with their totals.
+pub(super) fn groups(
+    format: Format,
+    snapshot: &Snapshot,
+    grouping: Grouping,
+    groups: &[&Group<'_>],
+    total: usize,
+    first: bool,
+) -> String {
+    let names = [grouping.word(), "user", "processes", "cpu", "memory", "memory.at_most", "heaviest"];
+    let rows = groups
+        .iter()
+        .map(|group| {
+            let memory = group.memory();
+            let cpu = group.cpu(grouping).map(|cpu| (cpu * 1000.0).round() / 1000.0);
+            let values = [
+                json!(group.name),
+                json!(group.owner),
+                json!(group.members.len()),
+                json!(cpu),
+                json!(memory.map(|amount| amount.bytes)),
+                json!(memory.map(|amount| amount.at_most)),
+                json!(group.heaviest(false).id.checked().to_string()),
+            ];
+            names.iter().map(|name| (*name).to_owned()).zip(values).collect()
+        })
+        .collect();
+    write(format, snapshot, &names, rows, ("groups", total), first)
+}
+
+fn write(
+    format: Format,
+    snapshot: &Snapshot,
+    names: &[&str],
+    rows: Vec<Map<String, Value>>,
+    count: (&str, usize),
+    first: bool,
+) -> String {
+    match format {
+        Format::Jsonl => rows.into_iter().map(|row| format!("{}\n", Value::Object(row))).collect(),
+        Format::Csv => csv(names, &rows, first),
+        _ => {
+            let nobody =
+                Process::unread(sophron_core::model::ProcessId { pid: 0, start: 0, boot: snapshot.machine.boot });
+            let facts = Facts::new(&nobody, &snapshot.machine);
+            let of_machine =
+                Field::ALL.iter().filter(|field| field.info().subject == Subject::Machine && **field != Field::Host);
+            let value = |field: &Field| facts.reading(*field).map_or(Value::Null, |reading| reading.to_json());
+            let machine: Map<String, Value> = of_machine.map(|field| (field.name().to_owned(), value(field))).collect();
+            let mut object = json!({
+                "host": snapshot.machine.host,
+                "at": snapshot.moment.wall.to_string(),
+                "interval": snapshot.interval.map(|interval| units::Value::Duration(interval).to_json()),
+                "processes": snapshot.machine.processes,
+                "machine": machine,
+                "rows": rows,
+            });
+            object[count.0] = count.1.into();
+            format!("{object}\n")
+        }
+    }
+}
+
+fn csv(names: &[&str], rows: &[Map<String, Value>], first: bool) -> String {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    // Writing to memory does not fail, and every row has as many cells as there are names.
+    if first {
+        let _ = writer.write_record(names);
+    }
+    for row in rows {
+        let _ = writer.write_record(names.iter().map(|name| cell(row.get(*name))));
+    }
+    writer.into_inner().map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default()
+}
+
+/// A spreadsheet takes a cell that begins with `=`, `+`, `-` or `@` for a formula: a text that does is quoted.
+fn cell(value: Option<&Value>) -> String {
+    match value {
+        None | Some(Value::Null) => String::new(),
+        Some(Value::String(text)) if text.starts_with(['=', '+', '-', '@', '\t', '\r']) => format!("'{text}"),
+        Some(Value::String(text)) => text.clone(),
+        Some(other) => other.to_string(),
+    }
+}

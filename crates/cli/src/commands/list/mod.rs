@@ -1,0 +1,412 @@
+//! `sophron list`: who uses this machine, the heaviest first.
+
+mod columns;
+mod look;
+mod machine_formats;
+mod tree;
+
+use std::cmp::Ordering;
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::Write;
+use std::time::Duration;
+
+use sophron_core::condition::{Condition, Truth};
+use sophron_core::groups::{self, Group, Grouping};
+use sophron_core::model::{Cost, Facts, Field, Machine, Needs, Process, Snapshot};
+use sophron_core::text::nearest;
+use sophron_core::units::scaled_duration;
+use sophron_linux::files;
+
+use super::condition;
+use crate::args::{self, Format, Idle};
+use crate::exit::{Exit, Failure};
+use crate::source::{Look, Source};
+use crate::ui::style::{Label, Styled};
+use crate::ui::table;
+use crate::ui::{self, when};
+use columns::{DEFAULT, field_named};
+
+/// Less than that in percent of one core is idle.
+const IDLE: f64 = 0.1;
+
+/// How long the exact memory of the groups shown is read for, all together.
+const EXACT_MEMORY: Duration = Duration::from_millis(250);
+
+/// What was asked for, understood.
+struct Query<'a> {
+    args: &'a args::List,
+    covers: Option<Condition>,
+    by: Field,
+    columns: Vec<Field>,
+    grouping: Option<Grouping>,
+    /// The look everybody takes: nothing was asked for.
+    plain: bool,
+}
+
+pub fn run(args: &args::List) -> Result<Exit, Failure> {
+    let query = Query::new(args)?;
+    let mut source = Source::new(args.from.as_deref(), args.at.as_deref(), query.needs())?;
+    let mut file = args.save.as_deref().map(files::create_new).transpose().map_err(|error| {
+        Failure::of(Exit::Failed, error)
+            .hint("--save never overwrites a file: give another name, or move that one away")
+    })?;
+    let times =
+        if source.is_live() { args.times.unwrap_or(if args.every.is_some() { u32::MAX } else { 1 }) } else { 1 };
+    for time in 0..times {
+        let look = source.look(args.every)?;
+        let shown = query.show(look, &mut source, time == 0);
+        ui::out(&shown);
+        if let Some(file) = file.as_mut() {
+            save(file, &shown, args)?;
+        }
+    }
+    Ok(Exit::Fine)
+}
+
+fn save(file: &mut File, shown: &str, args: &args::List) -> Result<(), Failure> {
+    let plain = anstream::adapter::strip_str(shown).to_string();
+    file.write_all(plain.as_bytes()).map_err(|error| {
+        let name = args.save.as_deref().map(|path| path.display().to_string()).unwrap_or_default();
+        Failure::new(Exit::Failed, format!("{name} cannot be written")).because(error)
+    })
+}
+
+impl<'a> Query<'a> {
+    fn new(args: &'a args::List) -> Result<Query<'a>, Failure> {
+        let covers = args.covers.as_deref().map(condition).transpose()?;
+        let by = args.by.as_deref().map(|name| field_named(name, "--by")).transpose()?;
+        let by_field = by.unwrap_or(Field::Cpu);
+        let grouping = match args.group {
+            None | Some(args::Group::Process) => None,
+            Some(args::Group::App) => Some(Grouping::App),
+            Some(args::Group::Tree) => Some(Grouping::Tree),
+            Some(args::Group::Owner) => Some(Grouping::Owner),
+            Some(args::Group::Unit) => Some(Grouping::Unit),
+        };
+        let usage = |message: String, mend: &str| Err(Failure::new(Exit::Usage, message).hint(mend));
+        if !by_field.kind().is_ordered() {
+            return usage(
+                format!("`{by_field}` has no order to rank by"),
+                "rank by a number: --by cpu, memory, disk.write, age …",
+            );
+        }
+        if grouping.is_some() && !matches!(by_field, Field::Cpu | Field::Memory) {
+            return usage(
+                format!("groups are ranked by cpu or memory, not by {by_field}"),
+                "write --by cpu or --by memory",
+            );
+        }
+        let columns = match &args.columns {
+            Some(names) => names.iter().map(|name| field_named(name, "--columns")).collect::<Result<_, _>>()?,
+            None if by.is_some_and(|by| !DEFAULT.contains(&by)) => {
+                // What is ranked by is shown.
+                let mut columns = DEFAULT.to_vec();
+                columns.insert(3, by_field);
+                columns
+            }
+            None => DEFAULT.to_vec(),
+        };
+        if grouping.is_some() && args.columns.is_some() {
+            return usage(
+                "--columns chooses fields of processes, and groups have columns of their own".to_owned(),
+                "leave out --columns or --group",
+            );
+        }
+        let asked = args.by.is_some()
+            || args.covers.is_some()
+            || args.group.is_some()
+            || args.limit.is_some()
+            || args.tree
+            || args.columns.is_some();
+        let plain = !asked && args.format == Format::Text;
+        Ok(Query { args, covers, by: by_field, columns, grouping, plain })
+    }
+
+    /// What has to be read of everybody; of those shown the rest is read afterwards.
+    fn needs(&self) -> Needs {
+        let of_where = self.covers.iter().flat_map(Condition::fields);
+        let fields: Vec<Field> = of_where.chain([self.by]).collect();
+        let mut needs = Needs::of(&fields);
+        if self.plain || self.grouping.is_some() || self.args.tree {
+            needs = needs.with(Cost::Stat).with(Cost::Statm);
+        }
+        if self.grouping == Some(Grouping::Unit) {
+            needs = needs.with(Cost::Cgroup);
+        }
+        // Rates other than CPU need two readings of everybody who may be shown.
+        let shown = Needs::of(&self.columns);
+        if self.args.format != Format::Text && self.grouping.is_none() {
+            needs = needs.and(Needs::PERIODIC);
+        } else if shown.has(Cost::Io) || shown.has(Cost::Family) {
+            needs = needs.and(shown.only(Needs::NONE.with(Cost::Io).with(Cost::Family).with(Cost::Stat)));
+        }
+        needs
+    }
+
+    fn limit(&self) -> usize {
+        self.args.limit.unwrap_or(10) as usize
+    }
+
+    fn hides_idle(&self) -> bool {
+        // Who names processes wants to see them.
+        let by_use = matches!(self.by, Field::Cpu | Field::CpuPart) && !self.args.tree && self.covers.is_none();
+        self.args.format == Format::Text && self.args.idle.map_or(by_use, |idle| idle == Idle::Hide)
+    }
+
+    fn show(&self, look: Look, source: &mut Source, first: bool) -> String {
+        let Look { mut snapshot, zone, notes } = look;
+        for note in notes {
+            ui::err(format_args!("sophron: {note}\n"));
+        }
+        let costly = Needs::of(self.covers.iter().flat_map(Condition::fields).collect::<Vec<_>>().iter());
+        if costly.has(Cost::Rollup) || costly.has(Cost::Files) {
+            self.read_costly(&mut snapshot, source, costly);
+        }
+        let undecided = self.keep_covered(&mut snapshot);
+        if undecided > 0 {
+            ui::err(format_args!(
+                "sophron: {undecided} processes left out: what the condition names cannot be read of them\n"
+            ));
+        }
+        if self.plain {
+            self.exact_memory(&mut snapshot, source, Grouping::App);
+            let zone = zone.as_ref();
+            return self.head(&snapshot, zone, &look::summary(&snapshot)) + &look::render(&snapshot);
+        }
+        if self.args.tree {
+            let rows = tree::rows(&snapshot, self.limit());
+            let words =
+                format!("{} of {} processes as trees, heaviest branch first", rows.len(), snapshot.machine.processes);
+            return self.head(&snapshot, zone.as_ref(), &words) + &tree::render(&rows);
+        }
+        match self.grouping {
+            Some(grouping) => {
+                self.exact_memory(&mut snapshot, source, grouping);
+                let groups = self.ranked_groups(&snapshot, grouping);
+                self.groups(&snapshot, zone.as_ref(), grouping, &groups, first)
+            }
+            None => self.processes(snapshot, zone.as_ref(), source, first),
+        }
+    }
+
+    /// Costly fields of `where` are read only of those for which all else in it holds.
+    fn read_costly(&self, snapshot: &mut Snapshot, source: &mut Source, needs: Needs) {
+        let (Some(covers), Source::Live(sampler)) = (&self.covers, source) else { return };
+        for process in &mut snapshot.processes {
+            if covers.evaluate(&Facts::new(process, &snapshot.machine)) == Truth::Unknown {
+                sampler.read_costly(process, needs, EXACT_MEMORY);
+            }
+        }
+    }
+
+    /// Keeps those that the condition is true of; how many could not be decided. A tree keeps what hangs below them.
+    fn keep_covered(&self, snapshot: &mut Snapshot) -> usize {
+        let Some(covers) = self.covers.as_ref().filter(|_| self.grouping != Some(Grouping::Tree) && !self.args.tree)
+        else {
+            return 0;
+        };
+        let mut undecided = 0;
+        let machine = &snapshot.machine;
+        snapshot.processes.retain(|process| {
+            let truth = covers.evaluate(&Facts::new(process, machine));
+            undecided += usize::from(truth == Truth::Unknown);
+            truth == Truth::True
+        });
+        undecided
+    }
+
+    fn ranked_groups<'s>(&self, snapshot: &'s Snapshot, grouping: Grouping) -> Vec<Group<'s>> {
+        let covers = self.covers.as_ref();
+        let root = |process: &Process| match covers {
+            Some(covers) => covers.evaluate(&Facts::new(process, &snapshot.machine)) == Truth::True,
+            None => groups::begins_a_tree(process),
+        };
+        let mut groups = groups::groups(&snapshot.processes, grouping, root);
+        if self.by == Field::Memory {
+            groups.sort_by_key(|group| std::cmp::Reverse(group.memory().map(|amount| amount.bytes)));
+        } else {
+            let cpu = |group: &Group<'_>| group.cpu(grouping).unwrap_or(-1.0);
+            groups.sort_by(|a, b| cpu(b).total_cmp(&cpu(a)));
+        }
+        groups
+    }
+
+    /// Resident sums only screen: of the groups that will be shown the exact memory is read.
+    fn exact_memory(&self, snapshot: &mut Snapshot, source: &mut Source, grouping: Grouping) {
+        let Source::Live(sampler) = source else { return };
+        let needs = Needs::NONE.with(Cost::Rollup);
+        let groups = self.ranked_groups(snapshot, grouping);
+        let mut by_memory: Vec<&Group<'_>> = groups.iter().filter(|group| group.members.len() > 1).collect();
+        by_memory.sort_by_key(|group| std::cmp::Reverse(group.memory().map(|amount| amount.bytes)));
+        let shown = groups.iter().take(self.limit()).chain(by_memory.into_iter().take(self.limit()));
+        let wanted: Vec<u32> = shown
+            .filter(|group| group.members.len() > 1)
+            .flat_map(|group| group.members.iter().map(|member| member.id.pid))
+            .collect();
+        let give_up = std::time::Instant::now() + EXACT_MEMORY;
+        for pid in wanted {
+            let left = give_up.saturating_duration_since(std::time::Instant::now());
+            if left.is_zero() {
+                return;
+            }
+            if let Ok(at) = snapshot.processes.binary_search_by_key(&pid, |process| process.id.pid)
+                && snapshot.processes[at].memory_proportional.is_none()
+            {
+                sampler.read_costly(&mut snapshot.processes[at], needs, left);
+            }
+        }
+    }
+
+    /// The first lines: host, time, interval, totals.
+    fn head(&self, snapshot: &Snapshot, zone: Option<&jiff::tz::TimeZone>, words: &str) -> String {
+        let interval =
+            snapshot.interval.map(|interval| format!("cpu over {}", scaled_duration(interval))).unwrap_or_default();
+        let mut text = format!(
+            "{}  {}  {interval}  {words}\n{}\n",
+            Styled(Label::Heading, &snapshot.machine.host),
+            when::date_in(snapshot.moment.wall, zone),
+            look::machine_line(&snapshot.machine),
+        );
+        if snapshot.machine.hidden {
+            text.push_str("processes of other users are hidden from you (hidepid): run as root to see them\n");
+        }
+        text
+    }
+
+    fn processes(
+        &self,
+        mut snapshot: Snapshot,
+        zone: Option<&jiff::tz::TimeZone>,
+        source: &mut Source,
+        first: bool,
+    ) -> String {
+        let total = snapshot.machine.processes as usize;
+        let mut rows: Vec<Process> = std::mem::take(&mut snapshot.processes);
+        rows.retain(|process| !process.has_ended());
+        let matched = rows.len();
+        let hidden = if self.hides_idle() {
+            rows.retain(|process| process.cpu.is_none_or(|cpu| cpu >= IDLE));
+            matched - rows.len()
+        } else {
+            0
+        };
+        rows.sort_by(|a, b| self.heavier(b, a, &snapshot.machine).then(a.id.pid.cmp(&b.id.pid)));
+        rows.truncate(self.limit());
+        if let Source::Live(sampler) = source {
+            let costly = Needs::of(&self.columns);
+            for process in &mut rows {
+                sampler.complete(process);
+                sampler.read_costly(process, costly, EXACT_MEMORY);
+            }
+        }
+        if self.args.format != Format::Text {
+            return machine_formats::processes(
+                self.args.format,
+                &snapshot,
+                &rows,
+                matched,
+                &self.columns,
+                self.args.columns.is_some(),
+                first,
+            );
+        }
+        let idle = if hidden > 0 { format!(", {hidden} idle hidden") } else { String::new() };
+        let of = if self.covers.is_some() { format!("{matched} that match, of {total}") } else { total.to_string() };
+        let words = format!("{} of {of} processes, most {} first{idle}", rows.len(), self.by);
+        let head = self.head(&snapshot, zone, &words);
+        if rows.is_empty() {
+            return head + &self.nothing(hidden, source);
+        }
+        let coverage = coverage(&rows, &self.columns);
+        let cells: Vec<Vec<String>> =
+            rows.iter().map(|process| columns::row(process, &snapshot.machine, &self.columns)).collect();
+        head + &table::render(&columns::headings(&self.columns), &cells, table::terminal_width()) + &coverage
+    }
+
+    fn heavier(&self, a: &Process, b: &Process, machine: &Machine) -> Ordering {
+        let reading = |process| Facts::new(process, machine).reading(self.by);
+        match (reading(a), reading(b)) {
+            (Some(a), Some(b)) => a.compare(&b).unwrap_or(Ordering::Equal),
+            (a, b) => a.is_some().cmp(&b.is_some()),
+        }
+    }
+
+    /// An empty result says what was searched, and offers the nearest name.
+    fn nothing(&self, hidden: usize, source: &mut Source) -> String {
+        if hidden > 0 {
+            return format!("all {hidden} are idle; show them with --idle show\n");
+        }
+        let searched = self
+            .args
+            .covers
+            .as_deref()
+            .map_or("everything".to_owned(), |text| sophron_core::text::clean(text.as_bytes()));
+        let mut text = format!("no process matches {searched}\n");
+        if let (Some(covers), Source::Live(sampler)) = (&self.covers, source)
+            && let Ok(snapshot) = sampler.look()
+            && let Some((wanted, near)) = covers.words_of(Field::App).into_iter().find_map(|wanted| {
+                let apps = snapshot.processes.iter().map(|process| process.app.as_str());
+                nearest(&wanted, apps).map(|near| (wanted.clone(), near.to_owned()))
+            })
+        {
+            text.push_str(&format!("no app is called {wanted}; the nearest is {near}\n"));
+        }
+        text
+    }
+
+    fn groups(
+        &self,
+        snapshot: &Snapshot,
+        zone: Option<&jiff::tz::TimeZone>,
+        grouping: Grouping,
+        groups: &[Group<'_>],
+        first: bool,
+    ) -> String {
+        let total = groups.len();
+        let (shown, hidden): (Vec<&Group<'_>>, usize) = if self.hides_idle() {
+            let busy: Vec<&Group<'_>> =
+                groups.iter().filter(|group| group.cpu(grouping).is_none_or(|cpu| cpu >= IDLE)).collect();
+            let hidden = total - busy.len();
+            (busy, hidden)
+        } else {
+            (groups.iter().collect(), 0)
+        };
+        let shown: Vec<&Group<'_>> = shown.into_iter().take(self.limit()).collect();
+        if self.args.format != Format::Text {
+            return machine_formats::groups(self.args.format, snapshot, grouping, &shown, total, first);
+        }
+        let idle = if hidden > 0 { format!(", {hidden} idle hidden") } else { String::new() };
+        let words = format!("{} of {total} {}s, most {} first{idle}", shown.len(), grouping.word(), self.by);
+        let head = self.head(snapshot, zone, &words);
+        if shown.is_empty() {
+            return head + &format!("all {hidden} are idle; show them with --idle show\n");
+        }
+        let cells: Vec<Vec<String>> =
+            shown.iter().map(|group| columns::group_row(group, grouping, self.by == Field::Memory)).collect();
+        head + &table::render(&columns::group_headings(grouping), &cells, table::terminal_width())
+    }
+}
+
+/// What could be read of how many, where not of all.
+fn coverage(rows: &[Process], columns: &[Field]) -> String {
+    let machine = Machine::default();
+    let mut unreadable: HashMap<Field, usize> = HashMap::new();
+    for process in rows {
+        for field in columns.iter().filter(|field| field.info().cost != Cost::Free) {
+            if Facts::new(process, &machine).reading(*field).is_none() {
+                *unreadable.entry(*field).or_default() += 1;
+            }
+        }
+    }
+    let mut lines: Vec<String> = unreadable
+        .into_iter()
+        .map(|(field, count)| format!("{field} readable for {} of {}", rows.len() - count, rows.len()))
+        .collect();
+    lines.sort();
+    match lines.is_empty() {
+        true => String::new(),
+        false if sophron_linux::here::is_privileged() => format!("{}\n", lines.join("; ")),
+        false => format!("{}: run as root for the rest\n", lines.join("; ")),
+    }
+}

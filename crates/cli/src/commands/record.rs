@@ -1,0 +1,132 @@
+//! `sophron record FILE`: this machine, sample by sample, into a file that every command that looks can read.
+
+use std::io::IsTerminal;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use jiff::Zoned;
+use jiff::civil::Time;
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use sophron_core::condition::{Condition, Truth};
+use sophron_core::model::{Facts, Needs, Snapshot};
+use sophron_core::recording::{FORMAT, Header, Writer};
+use sophron_core::units::{scaled_duration, scaled_size};
+use sophron_linux::{Sampler, here};
+
+use super::condition;
+use crate::args;
+use crate::exit::{Exit, Failure};
+use crate::recording_file::Sink;
+use crate::ui;
+
+/// What was written is readable after that long at the latest, whatever happens to the rest.
+const FLUSH: Duration = Duration::from_secs(10);
+
+pub fn run(args: &args::Record) -> Result<Exit, Failure> {
+    let covers = args.covers.as_deref().map(condition).transpose()?;
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in [SIGINT, SIGTERM, SIGHUP] {
+        signal_hook::flag::register(signal, Arc::clone(&stop))
+            .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
+    }
+    let mut sink = Sink::create(&args.file)?;
+    if let Some(begin) = &args.begin {
+        wait_until(begin, &stop)?;
+    }
+    let failed =
+        |error| Failure::new(Exit::Failed, format!("{} cannot be written", args.file.display())).because(error);
+    let mut sampler =
+        Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(|error| Failure::of(Exit::Failed, error))?;
+    let mut snapshot = Snapshot::default();
+    let mut writer = Writer::new(header(args)?);
+    let began = Instant::now();
+    let (mut flushed, mut size, mut samples) = (began, 0, 0_u64);
+    let mut why = "interrupted";
+    let mut next = began;
+    while !stop.load(Ordering::Relaxed) {
+        if args.length.is_some_and(|length| began.elapsed() >= length) {
+            why = "the time is over";
+            break;
+        }
+        sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(|error| Failure::of(Exit::Failed, error))?;
+        let keep = |process: &sophron_core::model::Process| covered(covers.as_ref(), process, &snapshot);
+        let line = writer.line(&snapshot, keep);
+        let line =
+            line.map_err(|error| Failure::new(Exit::Failed, "a sample cannot be written as JSON").because(error))?;
+        sink.line(&line).map_err(failed)?;
+        samples += 1;
+        if flushed.elapsed() >= FLUSH || samples == 1 {
+            size = sink.flush().map_err(failed)?;
+            flushed = Instant::now();
+        }
+        if args.max_size.is_some_and(|most| size >= most) {
+            why = "the size is reached";
+            break;
+        }
+        progress(began.elapsed(), samples, size);
+        next = (next + args.every).max(Instant::now());
+        while Instant::now() < next && !stop.load(Ordering::Relaxed) {
+            std::thread::sleep((next - Instant::now()).min(Duration::from_millis(50)));
+        }
+    }
+    let size = sink.flush().map_err(failed)?.max(size);
+    sink.finish().map_err(failed)?;
+    if std::io::stderr().is_terminal() {
+        ui::err("\u{1b}[2K\r");
+    }
+    ui::out(format_args!(
+        "{}: {samples} samples over {}, {} ({why})\n",
+        args.file.display(),
+        scaled_duration(began.elapsed()),
+        scaled_size(size as f64)
+    ));
+    Ok(Exit::Fine)
+}
+
+fn covered(covers: Option<&Condition>, process: &sophron_core::model::Process, snapshot: &Snapshot) -> bool {
+    covers.is_none_or(|covers| covers.evaluate(&Facts::new(process, &snapshot.machine)) == Truth::True)
+}
+
+fn header(args: &args::Record) -> Result<Header, Failure> {
+    let boot = here::boot(Path::new("/proc"))
+        .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
+    Ok(Header {
+        sophron: "recording".to_owned(),
+        format: FORMAT,
+        host: here::host(),
+        boot: boot.to_string(),
+        every: args.every.as_secs_f64(),
+        begun: here::now().wall,
+        zone: jiff::tz::TimeZone::system().iana_name().map(str::to_owned),
+        uid: here::uid(),
+    })
+}
+
+/// Waits until that time of day, today or tomorrow.
+fn wait_until(begin: &str, stop: &AtomicBool) -> Result<(), Failure> {
+    let padded = if begin.len() == 4 { format!("0{begin}") } else { begin.to_owned() };
+    let time: Time = padded.parse().map_err(|_| {
+        let shown = sophron_core::text::clean(begin.as_bytes());
+        Failure::new(Exit::Usage, format!("`{shown}` is not a time of day")).hint("write it as --begin 07:30")
+    })?;
+    let now = Zoned::now();
+    let failed = |error| Failure::new(Exit::Usage, "that time is out of range").because(error);
+    let mut begin = now.with().time(time).build().map_err(failed)?;
+    if begin < now {
+        begin = begin.tomorrow().map_err(failed)?;
+    }
+    ui::err(format_args!("waiting until {}\n", begin.strftime("%a %H:%M:%S %Z")));
+    while Zoned::now() < begin && !stop.load(Ordering::Relaxed) {
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    Ok(())
+}
+
+fn progress(passed: Duration, samples: u64, size: u64) {
+    if std::io::stderr().is_terminal() {
+        let (passed, size) = (scaled_duration(Duration::from_secs(passed.as_secs())), scaled_size(size as f64));
+        ui::err(format_args!("\u{1b}[2K\rrecording: {passed}, {samples} samples, {size}; Ctrl-C ends it"));
+    }
+}

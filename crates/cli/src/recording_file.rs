@@ -1,0 +1,178 @@
+//! Recordings on disk: lines, compressed where the name ends in `.zst`. What is read is not trusted.
+
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Read, Write};
+use std::path::Path;
+
+use sophron_core::model::Snapshot;
+use sophron_core::recording::{Header, LONGEST_LINE, ReadError, Replay};
+use sophron_linux::files;
+
+use crate::exit::{Exit, Failure};
+
+/// The largest window a compressed recording may ask for: 2^27 bytes, 128 MiB.
+const LARGEST_WINDOW: u32 = 27;
+
+const LEVEL: i32 = 6;
+
+/// The first bytes of a compressed file.
+const MAGIC: [u8; 4] = [0x28, 0xb5, 0x2f, 0xfd];
+
+/// The recorded working day that comes with Sophron; made by `cargo run -p sophron-demo-day`.
+const DEMO_DAY: &[u8] = include_bytes!("../../../demo/day.jsonl.zst");
+
+/// A recording that is being played.
+pub struct Player {
+    lines: Box<dyn BufRead>,
+    replay: Replay,
+    buffer: Vec<u8>,
+    /// Why it ended before its end, if it did.
+    pub cut: Option<String>,
+}
+
+impl Player {
+    /// Opens a recording and reads its header; `demo` is the one that comes with Sophron.
+    pub fn open(path: &Path) -> Result<Player, Failure> {
+        if path == Path::new("demo") {
+            return Player::from_reader(DEMO_DAY, "the demo day");
+        }
+        let failed =
+            |error: io::Error| Failure::new(Exit::Failed, format!("{} cannot be read", path.display())).because(error);
+        let file = File::open(path).map_err(failed)?;
+        if !file.metadata().map_err(failed)?.is_file() {
+            return Err(Failure::new(Exit::Failed, format!("{} is not a file", path.display())));
+        }
+        Player::from_reader(BufReader::new(file), &path.display().to_string())
+    }
+
+    /// The same from any bytes.
+    pub fn from_reader(mut reader: impl BufRead + 'static, name: &str) -> Result<Player, Failure> {
+        let failed = |error: io::Error| Failure::new(Exit::Failed, format!("{name} cannot be read")).because(error);
+        let compressed = reader.fill_buf().map_err(failed)?.starts_with(&MAGIC);
+        let mut lines: Box<dyn BufRead> = if compressed {
+            let mut decoder = zstd::stream::read::Decoder::with_buffer(reader).map_err(failed)?;
+            decoder.window_log_max(LARGEST_WINDOW).map_err(failed)?;
+            Box::new(BufReader::new(decoder))
+        } else {
+            Box::new(reader)
+        };
+        let mut buffer = Vec::new();
+        read_line(&mut lines, &mut buffer).map_err(failed)?;
+        let replay = Replay::begin(&buffer).map_err(|error| {
+            let failure = Failure::new(Exit::Failed, format!("{name}: {error}"));
+            match error {
+                ReadError::Newer(_) => failure.hint("update Sophron on this machine"),
+                _ => failure.hint("`sophron record FILE` makes one"),
+            }
+        })?;
+        Ok(Player { lines, replay, buffer, cut: None })
+    }
+
+    /// What the first line says.
+    pub fn header(&self) -> &Header {
+        self.replay.header()
+    }
+
+    /// The next sample; `None` at the end, or where it can be read no further: then `cut` says why.
+    pub fn next(&mut self) -> Option<&Snapshot> {
+        self.buffer.clear();
+        match read_line(&mut self.lines, &mut self.buffer) {
+            Ok(true) => {}
+            Ok(false) => {
+                if !self.buffer.is_empty() {
+                    self.cut = Some("its last line has no end: it was cut off".to_owned());
+                }
+                return None;
+            }
+            Err(error) => {
+                self.cut = Some(format!("it can be read no further: {error}"));
+                return None;
+            }
+        }
+        match self.replay.next(&self.buffer) {
+            Ok(snapshot) => Some(snapshot),
+            Err(error) => {
+                self.cut = Some(error.to_string());
+                None
+            }
+        }
+    }
+}
+
+/// A whole line; `false` where there is none. A line that does not end within bounds is an error, and is not kept.
+fn read_line(lines: &mut impl BufRead, buffer: &mut Vec<u8>) -> io::Result<bool> {
+    lines.take(LONGEST_LINE as u64 + 1).read_until(b'\n', buffer)?;
+    if buffer.len() > LONGEST_LINE {
+        buffer.clear();
+        return Err(io::Error::new(io::ErrorKind::InvalidData, format!("a line is longer than {LONGEST_LINE} bytes")));
+    }
+    Ok(buffer.ends_with(b"\n"))
+}
+
+/// A recording that is being made.
+pub enum Sink {
+    Plain(File),
+    Compressed(Box<zstd::stream::write::Encoder<'static, Counted>>),
+}
+
+/// A file and how much was written to it.
+pub struct Counted {
+    file: File,
+    written: u64,
+}
+
+impl Write for Counted {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.file.write(bytes)?;
+        self.written += written as u64;
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+impl Sink {
+    /// A new file, the owner's only.
+    pub fn create(path: &Path) -> Result<Sink, Failure> {
+        let file = files::create_new(path).map_err(|error| {
+            Failure::of(Exit::Failed, error)
+                .hint("a recording never overwrites a file: give another name, or move that one away")
+        })?;
+        if path.extension().is_some_and(|extension| extension == "zst") {
+            let encoder = zstd::stream::write::Encoder::new(Counted { file, written: 0 }, LEVEL)
+                .map_err(|error| Failure::new(Exit::Failed, "the compression cannot be set up").because(error))?;
+            Ok(Sink::Compressed(Box::new(encoder)))
+        } else {
+            Ok(Sink::Plain(file))
+        }
+    }
+
+    /// Writes a line.
+    pub fn line(&mut self, line: &str) -> io::Result<()> {
+        match self {
+            Sink::Plain(file) => file.write_all(line.as_bytes()),
+            Sink::Compressed(encoder) => encoder.write_all(line.as_bytes()),
+        }
+    }
+
+    /// Makes what was written so far readable, should nothing follow; its size.
+    pub fn flush(&mut self) -> io::Result<u64> {
+        match self {
+            Sink::Plain(file) => Ok(file.metadata()?.len()),
+            Sink::Compressed(encoder) => {
+                encoder.flush()?;
+                Ok(encoder.get_ref().written)
+            }
+        }
+    }
+
+    /// Ends the file.
+    pub fn finish(self) -> io::Result<()> {
+        match self {
+            Sink::Plain(file) => file.sync_all(),
+            Sink::Compressed(encoder) => encoder.finish()?.file.sync_all(),
+        }
+    }
+}
