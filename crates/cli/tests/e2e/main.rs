@@ -5,6 +5,7 @@
 mod demo;
 mod ladder;
 mod looking;
+mod looking_closer;
 mod recordings;
 mod rules_files;
 mod safety;

@@ -1,0 +1,96 @@
+//! CPU figures against the kernel's own account. One test in a program of its own: the account is that of all children.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use sophron_core::groups::{Grouping, groups};
+use sophron_core::model::{Cost, Needs, Snapshot};
+use sophron_linux::Sampler;
+use sophron_linux::proc::stat;
+
+/// CPU time of our children that were waited for, seconds (own `stat`, in ticks of 10 ms).
+fn collected() -> f64 {
+    let line = std::fs::read("/proc/self/stat").unwrap();
+    stat::parse(&line).unwrap().children_ticks as f64 / 100.0
+}
+
+fn shell(script: &str) -> Child {
+    Command::new("sh").args(["-c", script]).stdin(Stdio::null()).stdout(Stdio::null()).spawn().unwrap()
+}
+
+fn end(mut child: Child) {
+    child.kill().unwrap();
+    child.wait().unwrap();
+}
+
+struct Watch {
+    sampler: Sampler,
+    snapshot: Snapshot,
+}
+
+impl Watch {
+    fn new() -> Watch {
+        let sampler = Sampler::new(Path::new("/proc"), Needs::NONE.with(Cost::Stat)).unwrap();
+        Watch { sampler, snapshot: Snapshot::default() }
+    }
+
+    fn sample(&mut self) -> &Snapshot {
+        self.sampler.sample(&mut self.snapshot, |_| Needs::NONE).unwrap();
+        &self.snapshot
+    }
+
+    /// CPU of the tree that begins with that process, percent of one core; what was not seen of it counts as nothing.
+    fn tree(&mut self, pid: u32) -> f64 {
+        let snapshot = self.sample();
+        let trees = groups(&snapshot.processes, Grouping::Tree, |process| process.id.pid == pid);
+        trees.first().and_then(|tree| tree.cpu(Grouping::Tree)).unwrap_or(0.0)
+    }
+}
+
+const SPIN: &str = "while :; do :; done";
+
+#[test]
+fn cpu_is_the_kernels_own_account() {
+    // One process that spins: what the last sample says is what its end brings in.
+    let mut watch = Watch::new();
+    let (before, child) = (collected(), shell(SPIN));
+    watch.sample();
+    std::thread::sleep(Duration::from_secs(1));
+    let pid = child.id();
+    let seen = watch.sample().process(pid).unwrap().clone();
+    end(child);
+    let account = collected() - before;
+    assert!((seen.cpu_time.as_secs_f64() - account).abs() < 0.05, "{:?} and {account}", seen.cpu_time);
+    assert!(seen.cpu.is_some_and(|cpu| cpu > 30.0 && cpu < 101.0), "{:?}", seen.cpu);
+
+    // Many short children: hardly one is ever seen, and all of their time is found in the tree.
+    let (before, child) =
+        (collected(), shell("while :; do sh -c 'i=0; while [ $i -lt 900 ]; do i=$((i+1)); done'; done"));
+    let pid = child.id();
+    watch.sample();
+    let mut found = 0.0;
+    let mut at = Instant::now();
+    for _ in 0..8 {
+        std::thread::sleep(Duration::from_millis(300));
+        let percent = watch.tree(pid);
+        found += percent / 100.0 * at.elapsed().as_secs_f64();
+        at = Instant::now();
+    }
+    end(child);
+    let account = collected() - before;
+    assert!((found - account).abs() < 0.12 * account + 0.05, "found {found} s of {account} s");
+
+    // A parent that collects a child which had worked long: that was counted when it was used, and is no spike.
+    let child = shell("sh -c 'i=0; while [ $i -lt 700000 ]; do i=$((i+1)); done'; sleep 1; exit 0");
+    let pid = child.id();
+    let mut highest: f64 = 0.0;
+    for _ in 0..16 {
+        std::thread::sleep(Duration::from_millis(150));
+        highest = highest.max(watch.tree(pid));
+    }
+    end(child);
+    assert!(highest > 30.0 && highest < 135.0, "{highest}");
+}

@@ -1,0 +1,128 @@
+//! What may change without a process running is seen in the tick that asks for it; what hangs its reader delays nobody.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use rustix::process::{Pid, setpriority_process};
+use sophron_core::model::{Cost, Needs, Process, Snapshot};
+use sophron_linux::{RiskyFiles, SLICES, Sampler};
+use sophron_testkit::eventually;
+
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn sleeper() -> Ended {
+    Ended(Command::new("sleep").arg("60").stdin(Stdio::null()).spawn().unwrap())
+}
+
+fn sampler(needs: Needs) -> (Sampler, Snapshot) {
+    let mut sampler = Sampler::new(Path::new("/proc"), needs).unwrap();
+    let mut snapshot = Snapshot::default();
+    for _ in 0..3 {
+        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+    }
+    (sampler, snapshot)
+}
+
+#[test]
+fn a_niceness_set_from_outside_is_seen_in_the_tick_that_names_it() {
+    let target = sleeper();
+    let pid = target.0.id();
+    let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Stat));
+    let named = |process: &Process| if process.id.pid == pid { Needs::NONE.with(Cost::Stat) } else { Needs::NONE };
+    // Whoever is named is asked for when he is read; in ten ticks everybody is.
+    for _ in 0..SLICES {
+        sampler.sample(&mut snapshot, named).unwrap();
+    }
+    for nice in [3, 5, 9] {
+        setpriority_process(Pid::from_raw(pid.cast_signed()), nice).unwrap();
+        sampler.sample(&mut snapshot, named).unwrap();
+        assert_eq!(snapshot.process(pid).unwrap().nice, nice);
+    }
+}
+
+#[test]
+fn nothing_is_older_than_ten_ticks() {
+    let target = sleeper();
+    let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Stat));
+    setpriority_process(Pid::from_raw(target.0.id().cast_signed()), 4).unwrap();
+    for _ in 0..SLICES {
+        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+    }
+    assert_eq!(snapshot.process(target.0.id()).unwrap().nice, 4);
+}
+
+#[test]
+fn an_orphan_has_its_new_parent_in_the_tick_in_which_the_old_one_is_gone() {
+    let mut parent =
+        Command::new("sh").args(["-c", "sleep 60 & echo $!; wait"]).stdout(Stdio::piped()).spawn().unwrap();
+    let mut line = String::new();
+    BufReader::new(parent.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    let child: u32 = line.trim().parse().unwrap();
+    let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Stat));
+    assert_eq!(snapshot.process(child).unwrap().parent, parent.id());
+    parent.kill().unwrap();
+    parent.wait().unwrap();
+    sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+    assert!(snapshot.process(parent.id()).is_none());
+    assert_ne!(snapshot.process(child).unwrap().parent, parent.id());
+    // Ours, though no longer our child.
+    rustix::process::kill_process(Pid::from_raw(child.cast_signed()).unwrap(), rustix::process::Signal::KILL).unwrap();
+}
+
+#[test]
+fn new_processes_are_found_between_two_listings_and_an_exec_is_noticed() {
+    let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Stat).and(Needs::IDENTITY));
+    let target =
+        Ended(Command::new("sh").args(["-c", "read line; exec sleep 60"]).stdin(Stdio::piped()).spawn().unwrap());
+    let pid = target.0.id();
+    eventually("found", || {
+        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        snapshot.process(pid).filter(|process| process.app != "freshness").map(|_| ())
+    });
+    let mut target = target;
+    drop(target.0.stdin.take());
+    eventually("its new program is seen", || {
+        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        snapshot.process(pid).filter(|process| process.name == "sleep" && process.app != "sh").map(|_| ())
+    });
+}
+
+/// A layer below in which one process hangs whoever reads its memory files.
+#[derive(Debug)]
+struct Trap(u32);
+
+impl RiskyFiles for Trap {
+    fn read(&self, pid: u32, file: &str) -> std::io::Result<Vec<u8>> {
+        if pid == self.0 {
+            std::thread::sleep(Duration::from_secs(3600));
+        }
+        std::fs::read(PathBuf::from(format!("/proc/{pid}/{file}")))
+    }
+}
+
+#[test]
+fn a_target_that_hangs_its_reader_delays_nobody_and_is_unknown() {
+    let (stuck, well) = (sleeper(), sleeper());
+    let mut sampler = Sampler::with_files(Path::new("/proc"), Needs::PERIODIC, Arc::new(Trap(stuck.0.id()))).unwrap();
+    let mut snapshot = Snapshot::default();
+    let began = Instant::now();
+    for _ in 0..20 {
+        sampler.sample(&mut snapshot, |_| Needs::PERIODIC).unwrap();
+    }
+    assert!(began.elapsed() < Duration::from_secs(10), "{:?}", began.elapsed());
+    assert_eq!(snapshot.process(stuck.0.id()).unwrap().command, None);
+    assert_eq!(snapshot.process(well.0.id()).unwrap().command.as_deref(), Some("sleep 60"));
+    assert!(sampler.stuck().iter().any(|id| id.pid == stuck.0.id()));
+}
