@@ -9,7 +9,7 @@
 use std::alloc::System;
 use std::io::Read;
 use std::os::fd::OwnedFd;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -183,17 +183,75 @@ fn memory() {
     );
 }
 
-fn list() {
-    // The program is built with the workspace; without it there is nothing to time.
-    let Some(program) =
-        std::env::current_exe().ok().and_then(|own| own.parent()?.parent().map(|folder| folder.join("sophron")))
-    else {
-        return;
-    };
+/// The program is built with the workspace; without it there is nothing to time.
+fn program() -> Option<PathBuf> {
+    let own = std::env::current_exe().ok()?;
+    let program = own.parent()?.parent()?.join("sophron");
     if !program.exists() {
-        println!("list: build it first with `cargo build --release`");
-        return;
+        println!("list and watch: build the program first with `cargo build --release`");
+        return None;
     }
+    Some(program)
+}
+
+/// Twenty rules, eight of which cover every process, twelve one app each.
+fn twenty_rules() -> String {
+    let mut rules = "format = 1\nevery = \"500ms\"\n".to_owned();
+    for number in 0..8 {
+        let limit = 90 + number;
+        rules += &format!("[[rule]]\nname = \"all-{number}\"\nbreach = 'cpu > {limit}%'\nlasting = \"10s\"\n");
+    }
+    for number in 0..12 {
+        rules += &format!(
+            "[[rule]]\nname = \"app-{number}\"\nwhere = 'app = \"press{number}\" and owner != root'\n\
+             breach = 'memory.held > 750 MiB'\nlasting = \"20s\"\n"
+        );
+    }
+    rules
+}
+
+/// What a watcher uses for a tick, and what it holds.
+fn watch() {
+    let Some(program) = program() else { return };
+    let folder = tempfile::tempdir().unwrap();
+    let rules = folder.path().join("rules.toml");
+    std::fs::write(&rules, twenty_rules()).unwrap();
+    std::fs::set_permissions(&rules, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    let mut watcher = Command::new(program)
+        .args(["watch", "--rules"])
+        .arg(&rules)
+        .arg("--state")
+        .arg(folder.path().join("state"))
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(Duration::from_secs(6));
+    let used = || sophron_linux::sys::process_cpu_time(watcher.id()).unwrap().as_secs_f64();
+    let (before, began) = (used(), Instant::now());
+    std::thread::sleep(Duration::from_secs(20));
+    let tick = (used() - before) / (began.elapsed().as_secs_f64() / 0.5);
+    let statm = std::fs::read(format!("/proc/{}/statm", watcher.id())).unwrap();
+    let resident = sophron_linux::proc::status::parse_pages(&statm).unwrap().1 * rustix::param::page_size() as u64;
+    let _ = watcher.kill();
+    let _ = watcher.wait();
+    let mut naive = Naive::new();
+    let passes = (0..10).map(|_| {
+        std::thread::sleep(APART);
+        timed(|| {
+            std::hint::black_box(naive.pass());
+        })
+    });
+    let naive = median(passes.collect());
+    println!(
+        "sophron watch, 20 rules, 1,000 idle: {:.2} ms a tick, {:.2} of a naive pass (goal 0.50), {:.1} MiB resident (goal 16)",
+        tick * 1e3,
+        tick / naive,
+        resident as f64 / 1048576.0
+    );
+}
+
+fn list() {
+    let Some(program) = program() else { return };
     let used = |args: &[&str]| {
         let before = rustix_children();
         let mut child = Command::new(&program).args(args).stdout(Stdio::piped()).spawn().unwrap();
@@ -225,6 +283,7 @@ fn measure(most: usize) {
         let _crowd = Crowd::new(1000, 0);
         memory();
         list();
+        watch();
     }
     if most > 1000 {
         let _crowd = Crowd::new(most - most / 10, most / 10);
