@@ -66,6 +66,29 @@ fn cpu_is_the_kernels_own_account() {
     assert!((seen.cpu_time.as_secs_f64() - account).abs() < 0.05, "{:?} and {account}", seen.cpu_time);
     assert!(seen.cpu.is_some_and(|cpu| cpu > 30.0 && cpu < 101.0), "{:?}", seen.cpu);
 
+    // Four threads in one process, this one: as much of the cores as it gets.
+    let stop = std::sync::atomic::AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        for _ in 0..4 {
+            scope.spawn(|| {
+                while !stop.load(std::sync::atomic::Ordering::Relaxed) {
+                    std::hint::spin_loop();
+                }
+            });
+        }
+        let own = |watch: &mut Watch| watch.sample().process(std::process::id()).unwrap().clone();
+        own(&mut watch);
+        let ticks = || stat::parse(&std::fs::read("/proc/self/stat").unwrap()).unwrap().cpu_ticks as f64;
+        let (before, began) = (ticks(), Instant::now());
+        own(&mut watch);
+        std::thread::sleep(Duration::from_secs(1));
+        let seen = own(&mut watch).cpu.unwrap();
+        let account = (ticks() - before) / began.elapsed().as_secs_f64();
+        stop.store(true, std::sync::atomic::Ordering::Relaxed);
+        // A point, and a scheduler's tick (4 ms here) for each thread at either end.
+        assert!((seen - account).abs() < 1.0 + 4.0 * 0.8 + 2.0, "{seen} and {account}");
+    });
+
     // Many short children: hardly one is ever seen, and all of their time is found in the tree.
     let (before, child) =
         (collected(), shell("while :; do sh -c 'i=0; while [ $i -lt 900 ]; do i=$((i+1)); done'; done"));

@@ -51,7 +51,7 @@ fn cpu_and_memory_are_what_the_kernel_says() {
             .find_map(|line| line.strip_prefix("Rss:")?.trim().strip_suffix(" kB")?.trim().parse().ok())
             .unwrap();
         let shown = seen["memory"].as_u64().unwrap() / 1024;
-        assert!(shown.abs_diff(rss) < 3 * 1024, "{shown} and {rss} kB");
+        assert!(shown.abs_diff(rss) < 512, "{shown} and {rss} kB");
     }
 }
 

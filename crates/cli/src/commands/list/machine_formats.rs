@@ -22,7 +22,12 @@ pub(super) fn processes(
     let of = |process: &Process| {
         let facts = Facts::new(process, &snapshot.machine);
         let value = |field: &Field| facts.reading(*field).map_or(Value::Null, |reading| reading.to_json());
-        fields.iter().map(|field| (field.name().to_owned(), value(field))).collect::<Map<_, _>>()
+        let mut row: Map<String, Value> = fields.iter().map(|field| (field.name().to_owned(), value(field))).collect();
+        if fields.contains(&Field::Path) && format != Format::Csv {
+            row.insert("path.proven".to_owned(), process.path_proven.into());
+            row.insert("path.replaced".to_owned(), process.replaced.into());
+        }
+        row
     };
     let rows: Vec<Map<String, Value>> = rows.iter().map(of).collect();
     let names: Vec<&str> = fields.iter().map(|field| field.name()).collect();

@@ -6,7 +6,6 @@ mod machine_formats;
 mod tree;
 
 use std::cmp::Ordering;
-use std::collections::HashMap;
 use std::fs::File;
 use std::io::Write;
 use std::time::Duration;
@@ -171,8 +170,9 @@ impl<'a> Query<'a> {
         }
         if self.plain {
             self.exact_memory(&mut snapshot, source, Grouping::App);
-            let zone = zone.as_ref();
-            return self.head(&snapshot, zone, &look::summary(&snapshot)) + &look::render(&snapshot);
+            return self.first_lines(&snapshot, zone.as_ref(), &look::summary(&snapshot))
+                + &look::render(&snapshot)
+                + &format!("\n{}\n", look::machine_line(&snapshot.machine));
         }
         if self.args.tree {
             let rows = tree::rows(&snapshot, self.limit());
@@ -258,15 +258,18 @@ impl<'a> Query<'a> {
         }
     }
 
-    /// The first lines: host, time, interval, totals.
+    /// The first lines: host, time, interval, counts; and the machine's totals.
     fn head(&self, snapshot: &Snapshot, zone: Option<&jiff::tz::TimeZone>, words: &str) -> String {
+        self.first_lines(snapshot, zone, words) + &format!("{}\n", look::machine_line(&snapshot.machine))
+    }
+
+    fn first_lines(&self, snapshot: &Snapshot, zone: Option<&jiff::tz::TimeZone>, words: &str) -> String {
         let interval =
             snapshot.interval.map(|interval| format!("cpu over {}", scaled_duration(interval))).unwrap_or_default();
         let mut text = format!(
-            "{}  {}  {interval}  {words}\n{}\n",
+            "{}  {}  {interval}  {words}\n",
             Styled(Label::Heading, &snapshot.machine.host),
             when::date_in(snapshot.moment.wall, zone),
-            look::machine_line(&snapshot.machine),
         );
         if snapshot.machine.hidden {
             text.push_str("processes of other users are hidden from you (hidepid): run as root to see them\n");
@@ -285,6 +288,11 @@ impl<'a> Query<'a> {
         let mut rows: Vec<Process> = std::mem::take(&mut snapshot.processes);
         rows.retain(|process| !process.has_ended());
         let matched = rows.len();
+        // Of everybody what was read of everybody; of the rest, what is read of those shown.
+        let of_all = self.needs();
+        let (wide, narrow): (Vec<Field>, Vec<Field>) =
+            self.columns.iter().partition(|field| of_all.has(field.info().cost));
+        let mut unread = unreadable(&rows, &wide);
         let hidden = if self.hides_idle() {
             rows.retain(|process| process.cpu.is_none_or(|cpu| cpu >= IDLE));
             matched - rows.len()
@@ -318,7 +326,8 @@ impl<'a> Query<'a> {
         if rows.is_empty() {
             return head + &self.nothing(hidden, source);
         }
-        let coverage = coverage(&rows, &self.columns);
+        unread.extend(unreadable(&rows, &narrow));
+        let coverage = coverage(&unread);
         let cells: Vec<Vec<String>> =
             rows.iter().map(|process| columns::row(process, &snapshot.machine, &self.columns)).collect();
         head + &table::render(&columns::headings(&self.columns), &cells, table::terminal_width()) + &coverage
@@ -388,25 +397,23 @@ impl<'a> Query<'a> {
     }
 }
 
-/// What could be read of how many, where not of all.
-fn coverage(rows: &[Process], columns: &[Field]) -> String {
+/// What could be read of how many, where not of all: `disk.read readable for 41 of 312`.
+fn unreadable(rows: &[Process], columns: &[Field]) -> Vec<String> {
     let machine = Machine::default();
-    let mut unreadable: HashMap<Field, usize> = HashMap::new();
-    for process in rows {
-        for field in columns.iter().filter(|field| field.info().cost != Cost::Free) {
-            if Facts::new(process, &machine).reading(*field).is_none() {
-                *unreadable.entry(*field).or_default() += 1;
-            }
-        }
-    }
-    let mut lines: Vec<String> = unreadable
-        .into_iter()
-        .map(|(field, count)| format!("{field} readable for {} of {}", rows.len() - count, rows.len()))
-        .collect();
-    lines.sort();
-    match lines.is_empty() {
+    let readable =
+        |field: Field| rows.iter().filter(|process| Facts::new(process, &machine).reading(field).is_some()).count();
+    let files = columns.iter().filter(|field| field.info().cost != Cost::Free);
+    files
+        .map(|field| (field, readable(*field)))
+        .filter(|(_, count)| *count < rows.len())
+        .map(|(field, count)| format!("{field} readable for {count} of {}", rows.len()))
+        .collect()
+}
+
+fn coverage(unread: &[String]) -> String {
+    match unread.is_empty() {
         true => String::new(),
-        false if sophron_linux::here::is_privileged() => format!("{}\n", lines.join("; ")),
-        false => format!("{}: run as root for the rest\n", lines.join("; ")),
+        false if sophron_linux::here::is_privileged() => format!("{}\n", unread.join("; ")),
+        false => format!("{}: run as root for the rest\n", unread.join("; ")),
     }
 }
