@@ -22,7 +22,7 @@ const INTERVAL: Duration = Duration::from_secs(1);
 /// A source of snapshots.
 pub enum Source {
     /// This machine.
-    Live(Box<Sampler>),
+    Live(Box<Sampler>, Needs),
     /// One moment of a recording.
     Recorded(PathBuf, Option<String>),
 }
@@ -44,7 +44,7 @@ impl Source {
             None => {
                 let sampler =
                     Sampler::new(Path::new("/proc"), needs).map_err(|error| Failure::of(Exit::Failed, error))?;
-                let mut source = Source::Live(Box::new(sampler));
+                let mut source = Source::Live(Box::new(sampler), needs);
                 source.prime(needs)?;
                 Ok(source)
             }
@@ -52,31 +52,38 @@ impl Source {
     }
 
     pub fn is_live(&self) -> bool {
-        matches!(self, Source::Live(_))
+        matches!(self, Source::Live(..))
     }
 
     /// The first sample of a live machine has no rates. Only what has other rates than CPU needs more than the clocks.
     fn prime(&mut self, needs: Needs) -> Result<(), Failure> {
-        let Source::Live(sampler) = self else { return Ok(()) };
-        let primed =
-            if needs.has(Cost::Io) || needs.has(Cost::Family) { sampler.look().map(|_| ()) } else { sampler.prime() };
+        let Source::Live(sampler, _) = self else { return Ok(()) };
+        let primed = if needs_two_readings(needs) { sampler.look().map(|_| ()) } else { sampler.prime() };
         primed.map_err(|error| Failure::of(Exit::Failed, error))
     }
 
     /// The next snapshot: of the machine after an interval, of the recording at its moment.
     pub fn look(&mut self, interval: Option<Duration>) -> Result<Look, Failure> {
         match self {
-            Source::Live(sampler) => {
+            Source::Live(sampler, needs) => {
                 let interval = interval.unwrap_or(INTERVAL);
                 measuring(interval);
                 std::thread::sleep(interval);
-                let snapshot = sampler.look().map_err(|error| Failure::of(Exit::Failed, error))?;
+                // What only ranks by CPU or memory needs little of the idle.
+                let ranks_only = !needs_two_readings(*needs) && !needs.has(Cost::Stat) && !needs.has(Cost::Command);
+                let snapshot = if ranks_only { sampler.glance() } else { sampler.look() };
+                let snapshot = snapshot.map_err(|error| Failure::of(Exit::Failed, error))?;
                 measured();
                 Ok(Look { snapshot, zone: None, notes: Vec::new() })
             }
             Source::Recorded(path, at) => recorded(path, at.as_deref()),
         }
     }
+}
+
+/// Rates other than CPU, and counts over all, come from two whole readings.
+fn needs_two_readings(needs: Needs) -> bool {
+    needs.has(Cost::Io) || needs.has(Cost::Family) || needs.has(Cost::Status) || needs.has(Cost::Cgroup)
 }
 
 fn told() -> bool {

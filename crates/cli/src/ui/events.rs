@@ -1,9 +1,9 @@
 //! The event lines of a watcher: time, what happened in one word, case, who, and what comes next.
 
 use jiff::Timestamp;
-use unicode_width::UnicodeWidthStr;
 
 use super::style::{Label, Styled};
+use super::table::wrap;
 use super::when;
 
 /// One line.
@@ -35,22 +35,6 @@ impl EventLine {
         let word = format!("{:<9}", self.word);
         format!("{}  {}  {}", when::clock(self.at), Styled(self.label, word), rows.join(&format!("\n{:INDENT$}", "")))
     }
-}
-
-/// Breaks at spaces; a word that is longer than the row stands on a row of its own.
-fn wrap(text: &str, width: usize) -> Vec<String> {
-    let mut rows = vec![String::new()];
-    for word in text.split_inclusive(' ') {
-        if let Some(row) = rows.last_mut() {
-            if row.is_empty() || row.width() + word.trim_end().width() <= width {
-                row.push_str(word);
-                continue;
-            }
-            row.truncate(row.trim_end().len());
-        }
-        rows.push(word.to_owned());
-    }
-    rows
 }
 
 #[cfg(test)]

@@ -51,12 +51,45 @@ pub fn render(columns: &[Column], rows: &[Vec<String>], width: Option<usize>) ->
         shrink(columns, &mut widths, width);
     }
     let headings: Vec<String> = columns.iter().map(|column| column.heading.to_string()).collect();
-    let mut text = format!("{}\n", Styled(Label::Heading, line(columns, &widths, &headings)));
+    // Where no column can give way any more, the line itself is cut.
+    let cut = |line: String| width.map_or_else(|| line.clone(), |width| fit(&line, width));
+    let mut text = format!("{}\n", Styled(Label::Heading, cut(line(columns, &widths, &headings))));
     for row in rows {
-        text.push_str(&line(columns, &widths, row));
+        text.push_str(&cut(line(columns, &widths, row)));
         text.push('\n');
     }
     text
+}
+
+/// Pieces of text in a row, two spaces between them; what does not fit goes to the next row, at a space if it has to be.
+pub fn flow(pieces: &[String], width: Option<usize>) -> String {
+    let width = width.unwrap_or(usize::MAX);
+    let seen = |text: &str| anstream::adapter::strip_str(text).to_string().width();
+    let mut rows: Vec<String> = Vec::new();
+    for piece in pieces.iter().filter(|piece| !piece.is_empty()) {
+        match rows.last_mut() {
+            Some(row) if seen(row) + GAP + seen(piece) <= width => row.push_str(&format!("  {piece}")),
+            _ if seen(piece) <= width => rows.push(piece.clone()),
+            _ => rows.extend(wrap(piece, width)),
+        }
+    }
+    rows.into_iter().map(|row| row + "\n").collect()
+}
+
+/// Breaks at spaces; a word that is longer than the row stands on a row of its own.
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut rows = vec![String::new()];
+    for word in text.split_inclusive(' ') {
+        if let Some(row) = rows.last_mut() {
+            if row.is_empty() || row.width() + word.trim_end().width() <= width {
+                row.push_str(word);
+                continue;
+            }
+            row.truncate(row.trim_end().len());
+        }
+        rows.push(word.to_owned());
+    }
+    rows
 }
 
 /// Takes from the widest column that gives way until the line fits or none is left to take from.
@@ -121,5 +154,10 @@ mod tests {
         labelpress    3.4  tomas
         ");
         assert!(text.lines().all(|line| line.width() <= 24));
+        let narrow = anstream::adapter::strip_str(&render(&columns, &rows, Some(12))).to_string();
+        assert!(narrow.lines().all(|line| line.width() <= 12), "{narrow}");
+        let pieces = ["mossgate-desk-03".to_owned(), "10:40:00 BST".to_owned(), "10 of 225 processes".to_owned()];
+        assert_eq!(flow(&pieces, Some(32)), "mossgate-desk-03  10:40:00 BST\n10 of 225 processes\n");
+        assert_eq!(flow(&pieces, Some(9)).lines().last(), Some("processes"));
     }
 }

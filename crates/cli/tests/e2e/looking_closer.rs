@@ -138,6 +138,21 @@ fn a_limit_is_a_number_of_rows_and_repeats_repeat() {
 }
 
 #[test]
+fn who_is_named_by_a_quick_look_is_named_right() {
+    let stage = stage();
+    // Idle, and so large that it is among the first.
+    let press = stage.offender("labelpress", &["--grow", "2GiB/s", "--up-to", "380MiB"]);
+    let id = eventually("it has grown", || {
+        let row = json(&stage, &["--where", &format!("pid = {}", press.pid())])["rows"][0].clone();
+        (row["memory"].as_u64()? > 380 << 20).then(|| row["id"].as_str().unwrap().to_owned())
+    });
+    for options in [&["list"][..], &["list", "--by", "memory"], &["list", "--group", "app", "--by", "memory"]] {
+        let output = stage.run(options);
+        assert!(output.stdout.contains(&id), "{options:?} does not show {id}:\n{}", output.stdout);
+    }
+}
+
+#[test]
 fn the_look_everybody_takes_and_the_trees_of_the_demo_day() {
     let stage = stage();
     let alone = stage.run(&["list", "--from", "demo", "--at", "10:30"]);

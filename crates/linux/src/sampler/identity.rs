@@ -74,6 +74,12 @@ fn is_proven(root: &Path, pid: u32, path: &Path, replaced: bool) -> bool {
     running.is_some() && running == file(path)
 }
 
+/// What a program that is no interpreter is called, by the link to its file.
+pub(super) fn app_of(link: &Path) -> String {
+    let (path, _) = without_deleted(link.to_owned());
+    path.file_name().map(|name| text::clean(name.as_bytes())).unwrap_or_default()
+}
+
 /// Whether what it runs is a script, which its command line names.
 pub(super) fn is_interpreter(link: Option<&Path>) -> bool {
     let base = link.and_then(Path::file_name).map(|name| text::clean(name.as_bytes()));

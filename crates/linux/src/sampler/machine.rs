@@ -4,13 +4,14 @@ use std::time::Duration;
 
 use sophron_core::model::{Cost, Machine, Needs};
 
-use super::SampleError;
 use super::reader::Reader;
+use super::{SLICES, SampleError};
 use crate::proc::machine::{self, CpuTimes, Disk};
 
 /// Counters of the last sample.
 #[derive(Debug, Default)]
 pub(super) struct Earlier {
+    reads: u32,
     times: Option<(CpuTimes, Vec<CpuTimes>)>,
     swapped: Option<u64>,
     disks: Vec<Disk>,
@@ -25,6 +26,15 @@ pub(super) fn read(
     interval: Option<Duration>,
     page: u64,
 ) -> Result<Option<u32>, SampleError> {
+    let load = reader.optional("loadavg", machine::parse_load);
+    into.load = load.map(|(load, _)| load);
+    let last_pid = load.map(|(_, last)| last);
+    // What nobody has asked for is read now and then only: RAM and cores do not change.
+    if !needs.has(Cost::Machine) && !earlier.reads.is_multiple_of(SLICES) {
+        earlier.reads += 1;
+        return Ok(last_pid);
+    }
+    earlier.reads = 1;
     let (all, cores) = reader.parsed("stat", machine::parse_cpu)?;
     let memory = reader.parsed("meminfo", machine::parse_memory)?;
     into.cores = u32::try_from(cores.len()).unwrap_or(u32::MAX).max(1);
@@ -43,8 +53,6 @@ pub(super) fn read(
                 .max_by(f64::total_cmp)
         });
     earlier.times = Some((all, cores));
-    let load = reader.optional("loadavg", machine::parse_load);
-    into.load = load.map(|(load, _)| load);
     if needs.has(Cost::Machine) {
         let swapped = reader.optional("vmstat", machine::parse_swapped);
         let pages = swapped.zip(earlier.swapped).map(|(now, then)| now.saturating_sub(then));
@@ -60,7 +68,7 @@ pub(super) fn read(
     if needs.has(Cost::Disks) {
         into.files_full = fullest_disk(reader);
     }
-    Ok(load.map(|(_, last)| last))
+    Ok(last_pid)
 }
 
 /// Busy share of the busiest disk, and the mean time its requests took.

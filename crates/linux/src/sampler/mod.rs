@@ -74,6 +74,8 @@ struct Context {
     tick: u32,
     /// Only clocks are read, and what identity takes waits for the next sample.
     priming: bool,
+    /// Of what did not run since it was primed, only its memory and its name are read.
+    glancing: bool,
     /// When the sample before began, on the monotonic and the boot-time clock.
     before: Option<(Duration, Duration)>,
 }
@@ -111,6 +113,7 @@ impl Sampler {
                 most_kept: usize::try_from(open_files / 2).unwrap_or(usize::MAX).min(MOST_KEPT),
                 tick: 0,
                 priming: false,
+                glancing: false,
                 before: None,
             },
             pids: Pids::default(),
@@ -130,9 +133,23 @@ impl Sampler {
         Ok(snapshot)
     }
 
+    /// One sample after [`Sampler::prime`] that reads of the idle only what ranking takes: name and owner, and memory if
+    /// that is in the base. Those shown have to be [completed](Sampler::complete): until then an idle process's start
+    /// time is 0.
+    ///
+    /// # Errors
+    /// As [`Sampler::sample`].
+    pub fn glance(&mut self) -> Result<Snapshot, SampleError> {
+        self.context.glancing = true;
+        let seen = self.look();
+        self.context.glancing = false;
+        seen
+    }
+
     /// Reads the rest of a process that a sample has read in part: everything the periodic pass can read. Its rates stay.
     pub fn complete(&mut self, process: &mut Process) {
-        if let Some(whole) = self.again(process.id.pid).filter(|whole| whole.id == process.id) {
+        if let Some(whole) = self.again(process.id.pid).filter(|whole| whole.id == process.id || process.id.start == 0)
+        {
             let partial = std::mem::replace(process, whole);
             (process.cpu, process.waited, process.faults) = (partial.cpu, partial.waited, partial.faults);
             (process.disk_read, process.disk_write) = (partial.disk_read, partial.disk_write);

@@ -44,6 +44,8 @@ pub(super) struct Row {
     program: u64,
     file: Option<OwnedFd>,
     known: bool,
+    /// The place of its code may not be read: an exec may show in nothing but its file and command line.
+    opaque: bool,
 }
 
 impl Row {
@@ -66,6 +68,7 @@ impl Row {
             program: 0,
             file: None,
             known: false,
+            opaque: false,
         }
     }
 
@@ -127,7 +130,18 @@ impl Context {
         // A young process is often moved to its own group a moment after its start.
         let settling = [1, 2, 5, 10].iter().any(|at| process.age.as_secs() < *at && age.as_secs() >= *at);
         process.age = age;
+        if in_turn && row.opaque && self.base.has(Cost::Command) {
+            row.program = 0;
+        }
         let needs = if moved || in_turn || settling || !row.known { self.base.and(row.named) } else { row.named };
+        if self.glancing
+            && row.start == 0
+            && !moved
+            && let Some(lives) = self.glance_at(row, process)
+        {
+            row.cpu_at = now;
+            return lives;
+        }
         if moved || in_turn || settling || needs.of_process() || !row.known {
             return self.read_stat(row, process, clock_ns, now, needs, named);
         }
@@ -141,6 +155,34 @@ impl Context {
             self.kept -= 1;
         }
         true
+    }
+
+    /// Name, owner and memory of a process that did not run, without its `stat`; `None` where that does not tell who it
+    /// is: a kernel thread, a zombie, a script, another user's.
+    fn glance_at(&mut self, row: &mut Row, process: &mut Process) -> Option<bool> {
+        let pid = row.pid;
+        process.cpu = Some(0.0);
+        if !self.base.has(Cost::Statm) {
+            row.known = true;
+            return Some(true);
+        }
+        let path = self.reader.link(pid, "exe")?;
+        if identity::is_interpreter(Some(&path)) {
+            return None;
+        }
+        let Ok((pages, uid)) = self.reader.owned(pid, "statm").map(|(pages, uid)| (status::parse_pages(pages), uid))
+        else {
+            return Some(false);
+        };
+        process.memory_virtual = pages.map(|(all, _)| all * self.page);
+        process.memory = pages.map(|(_, resident)| resident * self.page);
+        process.uid = uid;
+        let owner = self.users.name(uid);
+        let names = process.names_mut();
+        names.owner = owner;
+        names.app = identity::app_of(&path);
+        row.known = true;
+        Some(true)
     }
 
     /// A second reading within one tick, because something around the process has changed. Its own rates stay.
@@ -237,6 +279,7 @@ impl Context {
         process.session = stat.session;
         let program = hash(stat.name) ^ stat.code.rotate_left(32);
         let terminal = stat.terminal;
+        row.opaque = stat.code <= 1 && !stat.is_kernel();
         let changed = !row.known || row.program != program;
         if changed {
             let stat_name = stat.name.to_vec();

@@ -29,8 +29,11 @@ use columns::{DEFAULT, field_named};
 /// Less than that in percent of one core is idle.
 const IDLE: f64 = 0.1;
 
-/// How long the exact memory of the groups shown is read for, all together.
+/// How long the exact memory of the groups shown is read for, all together; what is left is an upper bound.
 const EXACT_MEMORY: Duration = Duration::from_millis(250);
+
+/// The same for the look everybody takes, which has to cost next to nothing.
+const EXACT_MEMORY_AT_A_LOOK: Duration = Duration::from_millis(3);
 
 /// What was asked for, understood.
 struct Query<'a> {
@@ -126,9 +129,18 @@ impl<'a> Query<'a> {
     fn needs(&self) -> Needs {
         let of_where = self.covers.iter().flat_map(Condition::fields);
         let fields: Vec<Field> = of_where.chain([self.by]).collect();
-        let mut needs = Needs::of(&fields);
+        // The first lines show the machine's totals.
+        let mut needs = Needs::of(&fields).with(Cost::Machine);
         if self.plain || self.grouping.is_some() || self.args.tree {
-            needs = needs.with(Cost::Stat).with(Cost::Statm);
+            needs = needs.with(Cost::Statm);
+        }
+        if self.args.tree
+            || self.grouping == Some(Grouping::Tree)
+            || self.covers.is_some()
+            || self.by.info().cost != Cost::Free && self.by != Field::Memory
+            || self.by == Field::Age
+        {
+            needs = needs.with(Cost::Stat);
         }
         if self.grouping == Some(Grouping::Unit) {
             needs = needs.with(Cost::Cgroup);
@@ -192,7 +204,7 @@ impl<'a> Query<'a> {
 
     /// Costly fields of `where` are read only of those for which all else in it holds.
     fn read_costly(&self, snapshot: &mut Snapshot, source: &mut Source, needs: Needs) {
-        let (Some(covers), Source::Live(sampler)) = (&self.covers, source) else { return };
+        let (Some(covers), Source::Live(sampler, _)) = (&self.covers, source) else { return };
         for process in &mut snapshot.processes {
             if covers.evaluate(&Facts::new(process, &snapshot.machine)) == Truth::Unknown {
                 sampler.read_costly(process, needs, EXACT_MEMORY);
@@ -234,17 +246,29 @@ impl<'a> Query<'a> {
 
     /// Resident sums only screen: of the groups that will be shown the exact memory is read.
     fn exact_memory(&self, snapshot: &mut Snapshot, source: &mut Source, grouping: Grouping) {
-        let Source::Live(sampler) = source else { return };
+        let Source::Live(sampler, _) = source else { return };
         let needs = Needs::NONE.with(Cost::Rollup);
         let groups = self.ranked_groups(snapshot, grouping);
-        let mut by_memory: Vec<&Group<'_>> = groups.iter().filter(|group| group.members.len() > 1).collect();
+        let mut by_memory: Vec<&Group<'_>> = groups.iter().collect();
         by_memory.sort_by_key(|group| std::cmp::Reverse(group.memory().map(|amount| amount.bytes)));
-        let shown = groups.iter().take(self.limit()).chain(by_memory.into_iter().take(self.limit()));
+        let shown = groups.iter().take(self.limit()).chain(by_memory.iter().copied().take(self.limit()));
         let wanted: Vec<u32> = shown
             .filter(|group| group.members.len() > 1)
             .flat_map(|group| group.members.iter().map(|member| member.id.pid))
             .collect();
-        let give_up = std::time::Instant::now() + EXACT_MEMORY;
+        // Whom a row names has to be known in full: of the idle only what ranking takes was read.
+        let named = groups.iter().take(self.limit()).chain(by_memory.iter().copied().take(self.limit()));
+        let named: Vec<u32> =
+            named.flat_map(|group| [group.heaviest(false).id.pid, group.heaviest(true).id.pid]).collect();
+        let budget = if self.plain { EXACT_MEMORY_AT_A_LOOK } else { EXACT_MEMORY };
+        for pid in named {
+            if let Ok(at) = snapshot.processes.binary_search_by_key(&pid, |process| process.id.pid)
+                && snapshot.processes[at].id.start == 0
+            {
+                sampler.complete(&mut snapshot.processes[at]);
+            }
+        }
+        let give_up = std::time::Instant::now() + budget;
         for pid in wanted {
             let left = give_up.saturating_duration_since(std::time::Instant::now());
             if left.is_zero() {
@@ -260,17 +284,16 @@ impl<'a> Query<'a> {
 
     /// The first lines: host, time, interval, counts; and the machine's totals.
     fn head(&self, snapshot: &Snapshot, zone: Option<&jiff::tz::TimeZone>, words: &str) -> String {
-        self.first_lines(snapshot, zone, words) + &format!("{}\n", look::machine_line(&snapshot.machine))
+        self.first_lines(snapshot, zone, words)
+            + &table::flow(&[look::machine_line(&snapshot.machine)], table::terminal_width())
     }
 
     fn first_lines(&self, snapshot: &Snapshot, zone: Option<&jiff::tz::TimeZone>, words: &str) -> String {
         let interval =
             snapshot.interval.map(|interval| format!("cpu over {}", scaled_duration(interval))).unwrap_or_default();
-        let mut text = format!(
-            "{}  {}  {interval}  {words}\n",
-            Styled(Label::Heading, &snapshot.machine.host),
-            when::date_in(snapshot.moment.wall, zone),
-        );
+        let host = Styled(Label::Heading, &snapshot.machine.host).to_string();
+        let pieces = [host, when::date_in(snapshot.moment.wall, zone), interval, words.to_owned()];
+        let mut text = table::flow(&pieces, table::terminal_width());
         if snapshot.machine.hidden {
             text.push_str("processes of other users are hidden from you (hidepid): run as root to see them\n");
         }
@@ -286,7 +309,6 @@ impl<'a> Query<'a> {
     ) -> String {
         let total = snapshot.machine.processes as usize;
         let mut rows: Vec<Process> = std::mem::take(&mut snapshot.processes);
-        rows.retain(|process| !process.has_ended());
         let matched = rows.len();
         // Of everybody what was read of everybody; of the rest, what is read of those shown.
         let of_all = self.needs();
@@ -301,7 +323,7 @@ impl<'a> Query<'a> {
         };
         rows.sort_by(|a, b| self.heavier(b, a, &snapshot.machine).then(a.id.pid.cmp(&b.id.pid)));
         rows.truncate(self.limit());
-        if let Source::Live(sampler) = source {
+        if let Source::Live(sampler, _) = source {
             let costly = Needs::of(&self.columns);
             for process in &mut rows {
                 sampler.complete(process);
@@ -321,7 +343,8 @@ impl<'a> Query<'a> {
         }
         let idle = if hidden > 0 { format!(", {hidden} idle hidden") } else { String::new() };
         let of = if self.covers.is_some() { format!("{matched} that match, of {total}") } else { total.to_string() };
-        let words = format!("{} of {of} processes, most {} first{idle}", rows.len(), self.by);
+        let order = if self.by == Field::Age { "oldest".to_owned() } else { format!("most {}", self.by) };
+        let words = format!("{} of {of} processes, {order} first{idle}", rows.len());
         let head = self.head(&snapshot, zone, &words);
         if rows.is_empty() {
             return head + &self.nothing(hidden, source);
@@ -352,7 +375,7 @@ impl<'a> Query<'a> {
             .as_deref()
             .map_or("everything".to_owned(), |text| sophron_core::text::clean(text.as_bytes()));
         let mut text = format!("no process matches {searched}\n");
-        if let (Some(covers), Source::Live(sampler)) = (&self.covers, source)
+        if let (Some(covers), Source::Live(sampler, _)) = (&self.covers, source)
             && let Ok(snapshot) = sampler.look()
             && let Some((wanted, near)) = covers.words_of(Field::App).into_iter().find_map(|wanted| {
                 let apps = snapshot.processes.iter().map(|process| process.app.as_str());
