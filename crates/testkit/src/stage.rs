@@ -237,6 +237,20 @@ impl Running {
         self.child.id()
     }
 
+    /// Reads its lines up to the first that has that word in it.
+    ///
+    /// # Panics
+    /// It ends before.
+    pub fn line_with(&mut self, word: &str) -> String {
+        let mut line = String::new();
+        while !line.contains(word) {
+            line.clear();
+            let length = self.stdout.read_line(&mut line).expect("its lines are text");
+            assert!(length > 0, "it ended without `{word}`");
+        }
+        line
+    }
+
     /// Ends it politely; its remaining lines and its exit status.
     ///
     /// # Panics

@@ -92,6 +92,8 @@ struct Watcher<'s> {
     guards: BTreeMap<ProcessId, Guard>,
     /// Processes with an act or an undo under way.
     busy: BTreeSet<ProcessId>,
+    /// Lowerings that go along with another case's greater one, which is under way.
+    joining: BTreeMap<ProcessId, Vec<(u64, i32)>>,
     /// Processes on which a suspension of ours was in force since the last tick.
     touched: BTreeSet<ProcessId>,
     standing_back: BTreeMap<ProcessId, Duration>,

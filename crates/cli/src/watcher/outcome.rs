@@ -14,6 +14,9 @@ impl Watcher<'_> {
     pub(super) fn acted(&mut self, done: act::Done) {
         let id = done.subject.id;
         self.busy.remove(&id);
+        if !matches!(done.outcome, Outcome::Lowered { .. }) {
+            self.joining.remove(&id);
+        }
         let case = self.judge.case(done.case).cloned();
         let word = done.outcome.word();
         let mut label = Label::Notice;
@@ -22,6 +25,9 @@ impl Watcher<'_> {
         let mut ended = false;
         match done.outcome {
             Outcome::Lowered { nice, originals } => {
+                for (case, nice) in self.joining.remove(&id).unwrap_or_default() {
+                    self.effects.lower(id, case, nice, originals.clone());
+                }
                 self.effects.lower(id, done.case, nice, originals);
                 effect = true;
             }

@@ -78,6 +78,7 @@ impl<'s> Watcher<'s> {
             fixed: BTreeMap::new(),
             guards: BTreeMap::new(),
             busy: BTreeSet::new(),
+            joining: BTreeMap::new(),
             touched: BTreeSet::new(),
             standing_back: BTreeMap::new(),
             closing: Vec::new(),

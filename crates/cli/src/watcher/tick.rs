@@ -74,6 +74,8 @@ impl Watcher<'_> {
         self.look_after_the_suspended(snapshot);
         let now = snapshot.moment.monotonic;
         self.standing_back.retain(|_, until| *until > now);
+        let busy = &self.busy;
+        self.joining.retain(|id, _| busy.contains(id));
 
         self.touched.extend(self.effects.suspended().map(|(id, _)| *id));
         let tick = Tick { snapshot, suspended: &self.touched, busy: &self.busy, only: self.only.as_ref() };
@@ -310,7 +312,24 @@ impl Watcher<'_> {
             return;
         }
         self.tell(word, label, Some(case.number), &case.subject, text);
-        self.judge.settled(case.number, false);
+        let joins = self.join_a_lowering(&case, decision);
+        self.judge.settled(case.number, joins);
+    }
+
+    /// A lowering overtaken by a greater one is part of it: this case holds it as well, at its own niceness.
+    fn join_a_lowering(&mut self, case: &Case, decision: &Decision) -> bool {
+        let (Verdict::Overtaken { by }, Action::Lower { nice }) = (&decision.verdict, decision.action) else {
+            return false;
+        };
+        let winner = self.judge.case(*by).and_then(|winner| {
+            let step = winner.next.checked_sub(1)?;
+            Some(self.judge.rule_of(winner).ladder.get(step)?.action)
+        });
+        let joins = matches!(winner, Some(Action::Lower { .. }));
+        if joins {
+            self.joining.entry(case.subject.id).or_default().push((case.number, nice));
+        }
+        joins
     }
 
     /// Starts an act on a thread of its own; until its outcome is in, no other step is taken on that process.

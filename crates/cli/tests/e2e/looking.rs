@@ -107,3 +107,24 @@ fn audit_lists_cases_and_verify_names_the_changed_record() {
     assert!(verified.stderr.contains("record 5 (line 5 of"), "{}", verified.stderr);
     assert!(verified.stderr.contains("the record was changed"), "{}", verified.stderr);
 }
+
+#[test]
+fn the_help_is_this() {
+    let stage = stage();
+    let of = |args: &[&str]| format!("$ sophron {}\n{}\n", args.join(" "), stage.run(args).stdout);
+    let commands: [&[&str]; 10] = [
+        &["--help"],
+        &["list", "--help"],
+        &["record", "--help"],
+        &["rules", "--help"],
+        &["rules", "check", "--help"],
+        &["watch", "--help"],
+        &["audit", "--help"],
+        &["audit", "verify", "--help"],
+        &["demo", "--help"],
+        &["misbehave", "--help"],
+    ];
+    let help: String = commands.into_iter().map(of).collect();
+    assert_eq!(help.matches("Exit status:").count(), commands.len(), "one table in every help");
+    insta::assert_snapshot!(help);
+}

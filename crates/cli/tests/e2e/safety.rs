@@ -98,3 +98,31 @@ fn a_trail_that_is_taken_away_is_begun_anew_and_nothing_is_lost_in_between() {
     let kinds: Vec<_> = stage.records().iter().map(|record| record["kind"].as_str().unwrap().to_owned()).collect();
     assert_eq!(kinds, ["trail opened", "watcher ended"]);
 }
+
+#[test]
+fn a_trail_lost_under_a_running_watcher_disarms_it_until_it_is_back() {
+    let stage = stage();
+    let rules = stage.write("rules.toml", RULES);
+    let mut watcher = stage.watch(&rules, &[]);
+    eventually("begun", || (stage.records().len() >= 3).then_some(()));
+    let trail = stage.state().join("audit/000001.jsonl");
+    let kept = stage.path("kept.jsonl");
+    fs::rename(&trail, &kept).unwrap();
+    fs::create_dir(&trail).unwrap();
+    let press = stage.offender("labelpress", &["--grow", "200MiB/s", "--up-to", "30MiB"]);
+    let line = watcher.line_with("disarmed");
+    assert!(line.contains("nothing is acted upon"), "{line}");
+    // Several ticks further it is still not touched.
+    std::thread::sleep(std::time::Duration::from_secs(1));
+    assert!(!is_gone(press.pid()) && threads(press.pid()).iter().all(|thread| thread.nice == 0 && thread.state != 'T'));
+    fs::remove_dir(&trail).unwrap();
+    fs::rename(&kept, &trail).unwrap();
+    watcher.line_with("armed");
+    eventually("acted upon", || is_gone(press.pid()).then_some(()));
+    eventually("recorded", || stage.story(press.pid()).contains(&"ended ended".to_owned()).then_some(()));
+    let story = stage.story(press.pid());
+    assert_eq!(story[0], "breach opened", "what could not be written then was written later: {story:?}");
+    watcher.interrupt();
+    let verified = stage.run(&["audit", "verify", "--state", stage.state().to_str().unwrap()]);
+    assert_eq!(verified.status, Some(0), "{}", verified.stderr);
+}

@@ -8,6 +8,7 @@ mod decide;
 mod docs;
 mod groups;
 mod judge;
+mod judge_laws;
 mod judge_suspension;
 mod protect;
 mod recording;

@@ -60,17 +60,20 @@ impl Script {
     }
 
     pub fn judge_now(&mut self) -> Vec<String> {
+        let events = self.events_now();
+        events.iter().map(|event| self.word(event)).collect()
+    }
+
+    pub fn events_now(&mut self) -> Vec<Event> {
         let snapshot = self.world.snapshot();
         let ids: BTreeSet<_> = snapshot.processes.iter().map(|process| process.id).collect();
         let none = BTreeSet::new();
-        let tick = Tick {
+        self.judge.tick(&Tick {
             snapshot: &snapshot,
             suspended: if self.suspended { &ids } else { &none },
             busy: if self.busy { &ids } else { &none },
             only: None,
-        };
-        let events = self.judge.tick(&tick);
-        events.iter().map(|event| self.word(event)).collect()
+        })
     }
 
     fn word(&mut self, event: &Event) -> String {
