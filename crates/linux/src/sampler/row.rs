@@ -151,7 +151,7 @@ impl Context {
         process.faults = process.faults.map(|_| 0.0);
         process.disk_read = process.disk_read.map(|_| 0.0);
         process.disk_write = process.disk_write.map(|_| 0.0);
-        if row.idle > 3 && row.file.take().is_some() {
+        if row.idle > 3 && self.kept > self.most_kept / 2 && row.file.take().is_some() {
             self.kept -= 1;
         }
         true
@@ -232,6 +232,11 @@ impl Context {
         here::now().boottime.saturating_sub(self.started(start))
     }
 
+    /// Half of the files that may be kept open are for those that run: they are read at every tick.
+    fn may_keep(&self, row: &Row) -> usize {
+        if row.idle == 0 { self.most_kept } else { self.most_kept / 2 }
+    }
+
     /// When a process started, on the boot-time clock.
     fn started(&self, start: u64) -> Duration {
         Duration::from_nanos(start.saturating_mul(self.tick_ns))
@@ -250,13 +255,11 @@ impl Context {
         let line = match &row.file {
             // A kept file shows the owner that it had when it was opened: that is asked for anew.
             Some(file) => self.reader.uid(pid).and_then(|uid| Ok((self.reader.again(file)?, uid))),
-            None if row.known && row.idle == 0 && self.kept < self.most_kept => {
-                self.reader.open(pid, "stat").and_then(|file| {
-                    self.kept += 1;
-                    let uid = self.reader.uid(pid)?;
-                    Ok((self.reader.again(&*row.file.insert(file))?, uid))
-                })
-            }
+            None if row.known && self.kept < self.may_keep(row) => self.reader.open(pid, "stat").and_then(|file| {
+                self.kept += 1;
+                let uid = self.reader.uid(pid)?;
+                Ok((self.reader.again(&*row.file.insert(file))?, uid))
+            }),
             None => self.reader.owned(pid, "stat"),
         };
         let Some((stat, uid)) = line.ok().and_then(|(line, uid)| Some((stat::parse(line)?, uid))) else { return false };

@@ -35,6 +35,9 @@ const EXACT_MEMORY: Duration = Duration::from_millis(250);
 /// The same for the look everybody takes, which has to cost next to nothing.
 const EXACT_MEMORY_AT_A_LOOK: Duration = Duration::from_millis(3);
 
+/// A family of more processes than that is left at its upper bound in that look.
+const CROWD_AT_A_LOOK: usize = 64;
+
 /// What was asked for, understood.
 struct Query<'a> {
     args: &'a args::List,
@@ -252,8 +255,10 @@ impl<'a> Query<'a> {
         let mut by_memory: Vec<&Group<'_>> = groups.iter().collect();
         by_memory.sort_by_key(|group| std::cmp::Reverse(group.memory().map(|amount| amount.bytes)));
         let shown = groups.iter().take(self.limit()).chain(by_memory.iter().copied().take(self.limit()));
+        // Exact is only what was read of every member: of a crowd that a look cannot pay for, nothing is read.
+        let most = if self.plain { CROWD_AT_A_LOOK } else { usize::MAX };
         let wanted: Vec<u32> = shown
-            .filter(|group| group.members.len() > 1)
+            .filter(|group| group.members.len() > 1 && group.members.len() <= most)
             .flat_map(|group| group.members.iter().map(|member| member.id.pid))
             .collect();
         // Whom a row names has to be known in full: of the idle only what ranking takes was read.
