@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use jiff::civil::Time;
 use jiff::tz::TimeZone;
 use sophron_core::model::{Cost, Needs, Snapshot};
 use sophron_core::recording::Header;
@@ -14,7 +13,7 @@ use sophron_linux::Sampler;
 
 use crate::exit::{Exit, Failure};
 use crate::recording_file::Player;
-use crate::ui;
+use crate::ui::{self, when};
 
 /// Over how long rates of the live machine are measured.
 const INTERVAL: Duration = Duration::from_secs(1);
@@ -144,8 +143,7 @@ fn moment(at: &str, header: &Header, zone: &TimeZone) -> Result<Timestamp, Failu
     if let Ok(time) = at.parse::<Timestamp>() {
         return Ok(time);
     }
-    let padded = if at.len() == 4 { format!("0{at}") } else { at.to_owned() };
-    let time: Time = padded.parse().map_err(|_| {
+    let time = when::time_of_day(at).ok_or_else(|| {
         Failure::new(Exit::Usage, format!("`{}` is not a time", sophron_core::text::clean(at.as_bytes())))
             .hint("write it as 10:00, 10:00:30 or 2026-11-23T10:00:00+01:00")
     })?;

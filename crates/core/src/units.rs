@@ -176,16 +176,6 @@ pub fn unit_names() -> impl Iterator<Item = &'static str> {
     DECIMAL.iter().chain(&BINARY).chain(&TIME_MS).map(|(name, _)| *name).chain(["%"])
 }
 
-/// Whether `word` is a unit of size.
-pub fn is_size_unit(word: &str) -> bool {
-    size_factor(word).is_some()
-}
-
-/// Whether `word` is a unit of time.
-pub fn is_time_unit(word: &str) -> bool {
-    time_factor_ms(word).is_some()
-}
-
 fn size_factor(word: &str) -> Option<u64> {
     DECIMAL.iter().chain(&BINARY).find(|(name, _)| *name == word).map(|(_, factor)| *factor)
 }

@@ -139,7 +139,8 @@ pub struct Thread {
     pub state: State,
 }
 
-fn start_time(pid: u32) -> Option<u64> {
+/// When the process of that PID was started, clock ticks since boot; `None` when there is none.
+pub(crate) fn start_time(pid: u32) -> Option<u64> {
     let line = fs::read(format!("/proc/{pid}/stat")).ok()?;
     stat::parse(&line).map(|stat| stat.start)
 }

@@ -6,6 +6,7 @@ use std::path::Path;
 
 use sophron_core::model::{Boot, ProcessId};
 
+use crate::handle::start_time;
 use crate::proc::stat;
 
 /// The leader of our session, and every process that holds the other end of our terminal: a terminal window, a
@@ -32,15 +33,28 @@ fn own_session() -> Option<(u32, u32)> {
 }
 
 fn identity(pid: u32, boot: Boot) -> Option<ProcessId> {
-    let line = fs::read(format!("/proc/{pid}/stat")).ok()?;
-    Some(ProcessId { pid, start: stat::parse(&line)?.start, boot })
+    Some(ProcessId { pid, start: start_time(pid)?, boot })
+}
+
+/// Major and minor of a device number as `stat` field 7 has it (proc_pid_stat(5)).
+fn device(number: u32) -> (u32, u32) {
+    ((number >> 8) & 0xfff, (number & 0xff) | ((number >> 12) & 0xf_ff00))
 }
 
 /// The number N of `/dev/pts/N` from a device number: majors 136 to 143 (pts(4)).
-fn pty_index(device: u32) -> Option<u32> {
-    let major = (device >> 8) & 0xfff;
-    let minor = (device & 0xff) | ((device >> 12) & 0xf_ff00);
+fn pty_index(number: u32) -> Option<u32> {
+    let (major, minor) = device(number);
     (136..=143).contains(&major).then(|| (major - 136) * 256 + minor)
+}
+
+/// A terminal's name from its device number: `pts/3`, `tty2`, or the number itself; empty for none.
+pub(crate) fn name(number: u32) -> String {
+    match (pty_index(number), device(number)) {
+        (Some(index), _) => format!("pts/{index}"),
+        (None, (0, _)) => String::new(),
+        (None, (4, minor)) => format!("tty{minor}"),
+        (None, (major, minor)) => format!("{major}:{minor}"),
+    }
 }
 
 /// A master end shows `tty-index: N` in its fdinfo (proc_pid_fdinfo(5)).

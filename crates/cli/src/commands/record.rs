@@ -7,7 +7,6 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use jiff::Zoned;
-use jiff::civil::Time;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use sophron_core::condition::{Condition, Truth};
 use sophron_core::model::{Facts, Needs, Snapshot};
@@ -19,7 +18,7 @@ use super::condition;
 use crate::args;
 use crate::exit::{Exit, Failure};
 use crate::recording_file::Sink;
-use crate::ui;
+use crate::ui::{self, when};
 
 /// What was written is readable after that long at the latest, whatever happens to the rest.
 const FLUSH: Duration = Duration::from_secs(10);
@@ -106,8 +105,7 @@ fn header(args: &args::Record) -> Result<Header, Failure> {
 
 /// Waits until that time of day, today or tomorrow.
 fn wait_until(begin: &str, stop: &AtomicBool) -> Result<(), Failure> {
-    let padded = if begin.len() == 4 { format!("0{begin}") } else { begin.to_owned() };
-    let time: Time = padded.parse().map_err(|_| {
+    let time = when::time_of_day(begin).ok_or_else(|| {
         let shown = sophron_core::text::clean(begin.as_bytes());
         Failure::new(Exit::Usage, format!("`{shown}` is not a time of day")).hint("write it as --begin 07:30")
     })?;

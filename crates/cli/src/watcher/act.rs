@@ -240,8 +240,8 @@ pub fn own_processes(guards: impl Iterator<Item = u32>) -> BTreeSet<u32> {
     guards.chain([std::process::id()]).collect()
 }
 
-/// A subject whose process could not be fixed by a handle.
-pub fn not_fixed(id: &ProcessId) -> Result<Arc<Handle>, String> {
+/// Fixes a process by a handle, or says why it cannot be.
+pub fn fix_by_handle(id: &ProcessId) -> Result<Arc<Handle>, String> {
     Handle::open(id).map(Arc::new).map_err(|error| chain(&error))
 }
 

@@ -205,7 +205,7 @@ impl Watcher<'_> {
     fn fix(&mut self, rule: usize, id: ProcessId) {
         if let Some(fixed) = self.fixed.get_mut(&id) {
             fixed.rules.insert(rule);
-        } else if let Ok(handle) = act::not_fixed(&id) {
+        } else if let Ok(handle) = act::fix_by_handle(&id) {
             self.fixed.insert(id, Fixed { handle, rules: [rule].into() });
         }
     }
@@ -350,16 +350,20 @@ impl Watcher<'_> {
             self.judge.settled(case.number, true);
             return;
         }
-        let handle =
-            match self.fixed.get(&id).map(|fixed| Arc::clone(&fixed.handle)).map_or_else(|| act::not_fixed(&id), Ok) {
-                Ok(handle) => handle,
-                Err(why) => {
-                    self.recorder.note(intent.as_kind(Kind::Refused).came_of_it("refused", why.clone()));
-                    self.tell("refused", Label::Warning, Some(case.number), &case.subject, why);
-                    self.judge.settled(case.number, false);
-                    return;
-                }
-            };
+        let handle = match self
+            .fixed
+            .get(&id)
+            .map(|fixed| Arc::clone(&fixed.handle))
+            .map_or_else(|| act::fix_by_handle(&id), Ok)
+        {
+            Ok(handle) => handle,
+            Err(why) => {
+                self.recorder.note(intent.as_kind(Kind::Refused).came_of_it("refused", why.clone()));
+                self.tell("refused", Label::Warning, Some(case.number), &case.subject, why);
+                self.judge.settled(case.number, false);
+                return;
+            }
+        };
         let request = act::Request {
             case: case.number,
             rules: Arc::clone(&self.rules),

@@ -76,11 +76,6 @@ impl Case {
         rule.ladder.get(self.next).map(|step| (step, step.at.saturating_sub(self.clock)))
     }
 
-    /// Whether it is on its way to calm.
-    pub fn is_easing(&self) -> bool {
-        self.easing.is_some()
-    }
-
     pub(super) fn read(&mut self, rule: &Rule, facts: &Facts<'_>, at: Timestamp) {
         self.subject = facts.process.clone();
         self.measure = rule.breach.leading(facts);

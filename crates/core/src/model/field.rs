@@ -81,6 +81,12 @@ impl Needs {
         Needs(self.0 & other.0)
     }
 
+    /// What is in this one only.
+    #[must_use]
+    pub const fn without(self, other: Needs) -> Needs {
+        Needs(self.0 & !other.0)
+    }
+
     /// Whether it is in the set.
     pub const fn has(self, cost: Cost) -> bool {
         self.0 & 1 << cost as u16 != 0

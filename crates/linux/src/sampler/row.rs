@@ -11,7 +11,7 @@ use super::risky::Read;
 use super::{Context, SLICES};
 use crate::here;
 use crate::proc::{cgroup, stat, status};
-use crate::sys;
+use crate::{sys, terminal};
 
 /// What the figures of a process are compared with at the next tick. Times are nanoseconds on the monotonic clock; 0 is
 /// never.
@@ -256,8 +256,8 @@ impl Context {
             // A kept file shows the owner that it had when it was opened: that is asked for anew.
             Some(file) => self.reader.uid(pid).and_then(|uid| Ok((self.reader.again(file)?, uid))),
             None if row.known && self.kept < self.may_keep(row) => self.reader.open(pid, "stat").and_then(|file| {
-                self.kept += 1;
                 let uid = self.reader.uid(pid)?;
+                self.kept += 1;
                 Ok((self.reader.again(&*row.file.insert(file))?, uid))
             }),
             None => self.reader.owned(pid, "stat"),
@@ -281,13 +281,13 @@ impl Context {
         process.nice = stat.nice;
         process.session = stat.session;
         let program = hash(stat.name) ^ stat.code.rotate_left(32);
-        let terminal = stat.terminal;
+        let device = stat.terminal;
         row.opaque = stat.code <= 1 && !stat.is_kernel();
         let changed = !row.known || row.program != program;
         if changed {
             let stat_name = stat.name.to_vec();
             process.names_mut().name = text::clean(&stat_name);
-            process.names_mut().tty = tty(terminal);
+            process.names_mut().tty = terminal::name(device);
             self.identify(process, &stat_name);
             (row.program, row.known) = (program, true);
         }
@@ -300,8 +300,8 @@ impl Context {
         }
         self.read_others(row, process, needs, changed);
         row.named = named(process);
-        let missing = row.named.only(Needs::PERIODIC);
-        if missing.of_process() && !covers(needs, missing) {
+        let missing = row.named.only(Needs::PERIODIC).without(needs);
+        if missing.of_process() {
             self.read_others(row, process, missing, false);
         }
         true
@@ -407,22 +407,7 @@ fn now_ns() -> u64 {
     here::monotonic().as_nanos() as u64
 }
 
-fn covers(needs: Needs, wanted: Needs) -> bool {
-    needs.and(wanted) == needs
-}
-
 /// FNV-1a: only to see that a name has changed.
 fn hash(bytes: &[u8]) -> u64 {
     bytes.iter().fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(*byte)).wrapping_mul(0x100_0000_01b3))
-}
-
-/// `pts/3`, `tty2`, or the device number (proc_pid_stat(5) field 7).
-fn tty(device: u32) -> String {
-    let (major, minor) = ((device >> 8) & 0xfff, (device & 0xff) | ((device >> 12) & 0xf_ff00));
-    match major {
-        0 => String::new(),
-        4 => format!("tty{minor}"),
-        136..=143 => format!("pts/{}", (major - 136) * 256 + minor),
-        _ => format!("{major}:{minor}"),
-    }
 }
