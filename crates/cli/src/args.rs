@@ -20,6 +20,9 @@ pub struct Args {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// Say in words whether the machine is short of something, of what, and because of whom
+    #[command(after_help = TABLE)]
+    Checkup(Checkup),
     /// Rank the machine's processes, the worst first
     #[command(after_help = TABLE)]
     List(List),
@@ -52,6 +55,34 @@ pub enum Command {
     /// Watch over a suspension (started by `watch`)
     #[command(hide = true)]
     Guard,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Checkup {
+    /// Measure for this long [default: 3s; 30s of a recording]
+    #[arg(long = "for", value_name = "TIME", value_parser = measuring_time)]
+    pub length: Option<Duration>,
+    /// Take limits, known findings and protections from this rules file [default: the one that `watch` reads]
+    #[arg(long, value_name = "FILE")]
+    pub rules: Option<PathBuf>,
+    /// Read a recording instead of this machine; `demo` is the one that comes with Sophron
+    #[arg(long, value_name = "FILE")]
+    pub from: Option<PathBuf>,
+    /// The moment of the recording, as 10:00 or 2026-11-23T10:00:00Z [default: its end]
+    #[arg(long, value_name = "TIME", requires = "from")]
+    pub at: Option<String>,
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub format: Format,
+    #[command(flatten)]
+    pub state: State,
+}
+
+/// A measuring of a few looks takes a moment, and nobody waits an hour for a checkup.
+fn measuring_time(text: &str) -> Result<Duration, String> {
+    let length = units::parse_duration(text)?;
+    let sane = Duration::from_millis(500)..=Duration::from_secs(600);
+    if sane.contains(&length) { Ok(length) } else { Err("write something from 500ms to 10m".to_owned()) }
 }
 
 #[derive(Debug, clap::Args)]
@@ -222,6 +253,15 @@ pub struct Misbehave {
     /// Stop growing at this size
     #[arg(long, value_name = "SIZE", default_value = "380MiB", value_parser = units::parse_size)]
     pub up_to: u64,
+    /// Write this much to a file and have it on disk, as 20MiB/s
+    #[arg(long, value_name = "RATE", value_parser = units::parse_rate)]
+    pub write: Option<f64>,
+    /// Read a file of this size again and again
+    #[arg(long, value_name = "SIZE", value_parser = units::parse_size)]
+    pub read: Option<u64>,
+    /// Do nothing but wait
+    #[arg(long, value_enum, value_name = "WHAT", conflicts_with_all = ["cpu", "grow", "write", "read"])]
+    pub wait_on: Option<WaitOn>,
     /// Start this many children that do the same
     #[arg(long, value_name = "N", default_value_t = 0, value_parser = clap::value_parser!(u32).range(..=64))]
     pub children: u32,
@@ -240,6 +280,17 @@ pub struct Misbehave {
     /// The private folder of the copy, removed at the end
     #[arg(long, hide = true)]
     pub folder: Option<PathBuf>,
+}
+
+/// What an offender waits for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum WaitOn {
+    /// Words from a pipe that nobody writes to
+    Pipe,
+    /// Time to pass
+    Time,
+    /// The kernel, uninterruptibly: the polite signal is not answered
+    Kernel,
 }
 
 /// What other words people try, and ours for them.

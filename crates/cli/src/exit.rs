@@ -13,7 +13,7 @@ pub enum Exit {
     Failed = 1,
     /// The command was not understood.
     Usage = 2,
-    /// Something was found: a rules file with errors, a broken chain.
+    /// Something was found: checkup trouble, a rules file with errors, a broken chain.
     Found = 3,
     /// It was refused: others could change a file that decides, or a right is wanting.
     Refused = 4,
@@ -24,7 +24,7 @@ pub const TABLE: &str = "Exit status:
   0  fine
   1  failed
   2  wrong usage
-  3  something was found: a rules file with errors, a broken chain
+  3  something was found: checkup trouble, a rules file with errors, a broken chain
   4  refused: unsafe file or folder, no right to it";
 
 impl From<Exit> for ExitCode {

@@ -89,14 +89,14 @@ fn told() -> bool {
     std::io::stderr().is_terminal() && std::io::stdout().is_terminal()
 }
 
-/// A command that measures says so at once.
-fn measuring(interval: Duration) {
+/// A command that measures says so at once, and for how long still.
+pub fn measuring(left: Duration) {
     if told() {
-        ui::err(format_args!("measuring for {} …\r", scaled_duration(interval)));
+        ui::err(format_args!("\u{1b}[2Kmeasuring for {} …\r", scaled_duration(left)));
     }
 }
 
-fn measured() {
+pub fn measured() {
     if told() {
         ui::err("\u{1b}[2K\r");
     }
@@ -104,24 +104,36 @@ fn measured() {
 
 /// The sample at a moment, the last one before it; without a moment, the last of all.
 fn recorded(path: &Path, at: Option<&str>) -> Result<Look, Failure> {
+    let mut found: Option<Snapshot> = None;
+    let (zone, notes) = replay(path, at, |snapshot| match found.as_mut() {
+        Some(found) => found.clone_from(snapshot),
+        None => found = Some(snapshot.clone()),
+    })?;
+    // Without a sample the replay has failed.
+    Ok(Look { snapshot: found.unwrap_or_default(), zone: Some(zone), notes })
+}
+
+/// Every sample of a recording up to a moment, in the order of time; its zone, and what has to be said about it.
+pub fn replay(
+    path: &Path,
+    at: Option<&str>,
+    mut each: impl FnMut(&Snapshot),
+) -> Result<(TimeZone, Vec<String>), Failure> {
     let mut player = Player::open(path)?;
     let zone = player.header().zone.as_deref().and_then(|name| TimeZone::get(name).ok());
     let shown_zone = zone.clone().unwrap_or(TimeZone::UTC);
     let until = at.map(|at| moment(at, player.header(), &shown_zone)).transpose()?;
-    let mut found: Option<Snapshot> = None;
-    let mut last = None;
+    let (mut seen, mut last) = (None, None);
     while let Some(snapshot) = player.next() {
         last = Some(snapshot.moment.wall);
         if until.is_some_and(|until| snapshot.moment.wall > until) {
             break;
         }
-        match found.as_mut() {
-            Some(found) => found.clone_from(snapshot),
-            None => found = Some(snapshot.clone()),
-        }
+        seen = last;
+        each(snapshot);
     }
     let name = path.display();
-    let snapshot = found.ok_or_else(|| match (&player.cut, last) {
+    let seen = seen.ok_or_else(|| match (&player.cut, last) {
         (Some(cut), None) => Failure::new(Exit::Failed, format!("{name} holds no whole sample: {cut}")),
         (None, None) => Failure::new(Exit::Failed, format!("{name} holds no sample")),
         _ => Failure::new(
@@ -132,10 +144,10 @@ fn recorded(path: &Path, at: Option<&str>) -> Result<Look, Failure> {
     })?;
     let mut notes = Vec::new();
     if let Some(cut) = &player.cut {
-        let until = snapshot.moment.wall.to_zoned(shown_zone).strftime("%H:%M:%S").to_string();
+        let until = seen.to_zoned(shown_zone.clone()).strftime("%H:%M:%S").to_string();
         notes.push(format!("{name} is sound until {until} only: {cut}"));
     }
-    Ok(Look { snapshot, zone: zone.or(Some(TimeZone::UTC)), notes })
+    Ok((shown_zone, notes))
 }
 
 /// `10:00`, `10:00:30` on the day the recording begins, or a whole RFC 3339 time.

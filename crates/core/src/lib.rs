@@ -7,6 +7,7 @@
 #![forbid(unsafe_code)]
 
 pub mod audit;
+pub mod checkup;
 pub mod condition;
 pub mod decide;
 pub mod diag;

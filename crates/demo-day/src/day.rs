@@ -5,7 +5,9 @@ use std::time::Duration;
 
 use jiff::civil::Time;
 use jiff::tz::TimeZone;
-use sophron_core::model::{Boot, Machine, Moment, Names, Origin, Process, ProcessId, Snapshot, State};
+use sophron_core::model::{
+    Boot, CpuSplit, DiskUse, Machine, Moment, Names, Origin, Process, ProcessId, Snapshot, Stall, State,
+};
 use sophron_core::recording::{FORMAT, Header, Writer};
 
 use crate::StoryError;
@@ -282,14 +284,28 @@ impl<'s> Day<'s> {
         let available = memory.saturating_sub(used).max(190 * MIB as u64);
         let short = available < memory / 10;
         let squeeze = events.iter().any(|event| event.what == What::Squeeze) && short;
-        let copying = self.actors.iter().any(|actor| actor.process.disk_read.unwrap_or(0.0) > 1e6);
+        let copying = self.actors.iter().any(|actor| actor.process.disk_read.unwrap_or(0.0) > 20e6);
         for (load, minutes) in self.load.iter_mut().zip([1.0, 5.0, 15.0]) {
             let keep = (-(self.story.every as f64) / 60.0 / minutes).exp();
             *load = *load * keep + (total / 100.0 + if copying { 1.0 } else { 0.0 }) * (1.0 - keep);
         }
         let random = &mut self.random;
         let tenth = |value: f64| (value * 10.0).round() / 10.0;
+        let stall = |share: f64| Stall { ten_seconds: tenth(share), ..Stall::default() };
+        let disk = DiskUse {
+            name: "mossdisk".to_owned(),
+            busy: tenth(if copying {
+                random.between(88.0, 96.0)
+            } else if squeeze {
+                random.between(52.0, 83.0)
+            } else {
+                random.between(0.2, 3.0)
+            }),
+            answer: Some(Duration::from_micros(if copying || squeeze { 21_400 } else { 800 })),
+        };
         let cpu = (total / cores + random.between(0.5, 1.5)).min(100.0);
+        let kernel = random.between(0.12, 0.2);
+        let split = CpuSplit { user: cpu * (1.0 - kernel), kernel: cpu * kernel, ..CpuSplit::default() };
         let mut load = self.load.map(|load| (load * 100.0).round() / 100.0);
         load.iter_mut().for_each(|load| *load = load.max(0.0));
         Machine {
@@ -299,7 +315,7 @@ impl<'s> Day<'s> {
             cpu: Some(tenth(cpu)),
             core_fullest: Some(tenth((total.min(100.0) * random.between(0.9, 1.0)).max(cpu).min(100.0))),
             iowait: Some(tenth(if copying {
-                random.between(9.0, 16.0)
+                random.between(19.0, 26.0)
             } else if squeeze {
                 random.between(6.0, 22.0)
             } else {
@@ -310,21 +326,24 @@ impl<'s> Day<'s> {
             memory_available: Some(available / (1 << 20) * (1 << 20)),
             swap_used: Some(if short { self.story.swap.0 / 3 } else { self.story.swap.0 / 20 } / (1 << 20) * (1 << 20)),
             swap_traffic: Some(if squeeze { (random.between(4.0, 18.0) * MIB).round() } else { 0.0 }),
-            stall_cpu: Some(tenth(if cpu > 85.0 { random.between(20.0, 45.0) } else { random.between(0.0, 1.5) })),
-            stall_memory: Some(tenth(if squeeze { random.between(8.0, 27.0) } else { 0.0 })),
-            stall_io: Some(tenth(if copying {
-                random.between(4.0, 11.0)
+            stall_cpu: Some(stall(if cpu > 85.0 { random.between(20.0, 45.0) } else { random.between(0.0, 1.5) })),
+            stall_memory: Some(stall(if squeeze { random.between(8.0, 27.0) } else { 0.0 })),
+            stall_io: Some(stall(if copying {
+                random.between(24.0, 36.0)
             } else if squeeze {
                 random.between(10.0, 25.0)
             } else {
                 random.between(0.0, 0.8)
             })),
-            disk_busy: Some(tenth(if copying { random.between(55.0, 74.0) } else { random.between(0.2, 3.0) })),
-            disk_answer: Some(Duration::from_micros(if copying { 5200 } else { 800 })),
+            disk_busy: Some(disk.busy),
+            disk_answer: disk.answer,
+            running: Some((total / 100.0).round() as u32),
+            blocked: Some(u32::from(copying)),
+            split: Some(split),
+            disks: vec![disk],
             files_full: Some(71.4),
-            processes: 0,
-            hidden: false,
             uptime: moment.boottime,
+            ..Machine::default()
         }
     }
 }

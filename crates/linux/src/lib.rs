@@ -4,14 +4,17 @@
 //! It knows no rules and prints nothing.
 
 pub mod act;
+pub mod cgroups;
 pub mod files;
 pub mod guard;
 pub mod handle;
 pub mod here;
+pub mod open_files;
 pub mod proc;
 mod sampler;
 pub mod sys;
 pub mod terminal;
 pub mod trail;
+pub mod volumes;
 
 pub use sampler::{RiskyFiles, SLICES, SampleError, Sampler};

@@ -41,6 +41,39 @@ pub fn block_stop_signals() -> io::Result<()> {
     if status == 0 { Ok(()) } else { Err(io::Error::from_raw_os_error(status)) }
 }
 
+/// Waits uninterruptibly in the kernel for that time, as a process on a disk that does not answer does: only being
+/// killed ends it (clone(2), CLONE_VFORK). For an offender that is to be stuck.
+///
+/// # Errors
+/// No process can be started.
+pub fn wait_in_kernel(length: Duration) -> io::Result<()> {
+    extern "C" fn child(length: *mut libc::c_void) -> libc::c_int {
+        // SAFETY: `length` points to a value of that type in this process's own copy of the memory; the calls are
+        // allowed after a fork.
+        unsafe {
+            let length = &*length.cast::<libc::timespec>();
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            libc::nanosleep(length, std::ptr::null_mut());
+        }
+        0
+    }
+    const STACK: usize = 64 * 1024;
+    let mut stack = vec![0_u128; STACK / 16];
+    let mut time = libc::timespec { tv_sec: length.as_secs().cast_signed(), tv_nsec: length.subsec_nanos().into() };
+    let flags = libc::CLONE_VFORK | libc::SIGCHLD;
+    // SAFETY: the child has memory of its own (no CLONE_VM) and runs on a stack of its own, which grows downwards from
+    // its end; that, and what it is given, live until it has ended, since CLONE_VFORK waits for that.
+    let pid = unsafe {
+        let top = stack.as_mut_ptr().add(stack.len());
+        libc::clone(child, top.cast(), flags, (&raw mut time).cast())
+    };
+    if pid < 0 {
+        return Err(io::Error::last_os_error());
+    }
+    // SAFETY: no memory is handed over; the child is our own and not collected yet.
+    unsafe { libc::waitpid(pid, std::ptr::null_mut(), 0) };
+    Ok(())
+}
 #[cfg(test)]
 mod tests {
     #[test]

@@ -1,7 +1,7 @@
 //! `sophron misbehave`: a real, harmless offender. It ends by itself, and never grows beyond half of the free memory.
 
 use std::fs;
-use std::io::Write;
+use std::io::{Read, Seek, Write};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command};
@@ -9,17 +9,25 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use clap::ValueEnum;
 use rustix::time::{ClockId, clock_gettime};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
-use crate::args::Misbehave;
+use crate::args::{Misbehave, WaitOn};
 use crate::exit::{Exit, Failure};
 use crate::ui;
 
 /// One turn of work and rest.
 const PERIOD: Duration = Duration::from_millis(40);
 const CHUNK: usize = 1024 * 1024;
+const PIECE: usize = 16 * 1024;
 const MOST_THREADS: f64 = 64.0;
+
+/// A file that is written begins anew at this size.
+const WRITTEN_FILE: u64 = 64 * 1024 * 1024;
+
+/// Largest file that is read.
+const LARGEST_FILE: u64 = 1024 * 1024 * 1024;
 
 pub fn run(args: Misbehave) -> Result<Exit, Failure> {
     check(&args)?;
@@ -71,6 +79,9 @@ fn check(args: &Misbehave) -> Result<(), Failure> {
             );
         }
     }
+    if args.read.is_some_and(|size| size > LARGEST_FILE) {
+        return usage("--read is out of range".to_owned(), "write a size up to 1GiB, as --read 256MiB");
+    }
     Ok(())
 }
 
@@ -121,6 +132,15 @@ fn arguments(args: &Misbehave, folder: &Path) -> Vec<String> {
     }
     add("--up-to", format!("{}B", args.up_to));
     add("--for", sophron_core::units::exact_duration(args.length));
+    if let Some(write) = args.write {
+        add("--write", format!("{write}B/s"));
+    }
+    if let Some(read) = args.read {
+        add("--read", format!("{read}B"));
+    }
+    if let Some(wait) = args.wait_on.and_then(|wait| wait.to_possible_value()) {
+        add("--wait-on", wait.get_name().to_owned());
+    }
     if let Some(calm) = args.calm_after {
         add("--calm-after", sophron_core::units::exact_duration(calm));
     }
@@ -166,6 +186,18 @@ fn announce(args: &Misbehave) {
         let sizes = (sophron_core::units::scaled_size(grow), sophron_core::units::scaled_size(args.up_to as f64));
         what.push(format!("growing by {}/s up to {}", sizes.0, sizes.1));
     }
+    if let Some(write) = args.write {
+        what.push(format!("writing {}/s", sophron_core::units::scaled_size(write)));
+    }
+    if let Some(read) = args.read {
+        what.push(format!("reading {} again and again", sophron_core::units::scaled_size(read as f64)));
+    }
+    match args.wait_on {
+        Some(WaitOn::Pipe) => what.push("waiting for a pipe".to_owned()),
+        Some(WaitOn::Time) => what.push("asleep".to_owned()),
+        Some(WaitOn::Kernel) => what.push("waiting in the kernel".to_owned()),
+        None => {}
+    }
     if args.deaf {
         what.push("deaf to the polite signal".to_owned());
     }
@@ -184,6 +216,17 @@ fn misbehave(args: &Misbehave, stop: &Arc<AtomicBool>) {
         let (stop, calm) = (Arc::clone(stop), Arc::clone(&calm));
         std::thread::spawn(move || burn(cpu / 100.0 / threads, &stop, &calm));
     }
+    if let Some(rate) = args.write {
+        let (stop, calm) = (Arc::clone(stop), Arc::clone(&calm));
+        std::thread::spawn(move || trouble(write(rate, &stop, &calm)));
+    }
+    if let Some(size) = args.read {
+        let (stop, calm) = (Arc::clone(stop), Arc::clone(&calm));
+        std::thread::spawn(move || trouble(read(size, &stop, &calm)));
+    }
+    if let Some(what) = args.wait_on {
+        return trouble(wait_on(what, args.length, stop));
+    }
     let mut held: Vec<Vec<u8>> = Vec::new();
     while !stop.load(Ordering::Relaxed) && began.elapsed() < args.length {
         if args.calm_after.is_some_and(|after| began.elapsed() >= after) {
@@ -199,6 +242,87 @@ fn misbehave(args: &Misbehave, stop: &Arc<AtomicBool>) {
         std::thread::sleep(PERIOD / 2);
     }
     stop.store(true, Ordering::Relaxed);
+}
+
+/// An offender that cannot offend says so.
+fn trouble(done: std::io::Result<()>) {
+    if let Err(error) = done {
+        ui::err(format_args!("sophron: this offender cannot go on: {error}\n"));
+    }
+}
+
+/// Writes at that rate, each piece on disk before the next, into a file that has no name and goes with the process.
+fn write(rate: f64, stop: &AtomicBool, calm: &AtomicBool) -> std::io::Result<()> {
+    let mut file = tempfile::tempfile()?;
+    let piece = vec![0x5a; CHUNK / 4];
+    let (began, mut written) = (Instant::now(), 0_u64);
+    while !stop.load(Ordering::Relaxed) {
+        let due = began.elapsed().as_secs_f64() * rate;
+        if calm.load(Ordering::Relaxed) || written as f64 > due {
+            std::thread::sleep(PERIOD / 4);
+            continue;
+        }
+        file.write_all(&piece)?;
+        file.sync_data()?;
+        written += piece.len() as u64;
+        if written % WRITTEN_FILE < piece.len() as u64 {
+            file.rewind()?;
+        }
+    }
+    Ok(())
+}
+
+/// Reads a file of that size again and again, here and there; where its control group has less memory than that, what
+/// it needs next was just thrown out.
+fn read(size: u64, stop: &AtomicBool, calm: &AtomicBool) -> std::io::Result<()> {
+    let mut file = tempfile::tempfile()?;
+    let mut piece = vec![0x5a; CHUNK];
+    for _ in 0..size.div_ceil(CHUNK as u64) {
+        file.write_all(&piece)?;
+    }
+    file.sync_data()?;
+    let pieces = (size / PIECE as u64).max(1);
+    let mut place: u64 = 1;
+    while !stop.load(Ordering::Relaxed) {
+        if calm.load(Ordering::Relaxed) {
+            std::thread::sleep(PERIOD);
+            continue;
+        }
+        // Any order will do that no read-ahead foresees (Knuth's multiplier for 64 bits).
+        place = place.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+        file.seek(std::io::SeekFrom::Start((place >> 33) % pieces * PIECE as u64))?;
+        file.read_exact(&mut piece[..PIECE])?;
+    }
+    Ok(())
+}
+
+fn wait_on(what: WaitOn, length: Duration, stop: &AtomicBool) -> std::io::Result<()> {
+    match what {
+        WaitOn::Pipe => {
+            let (mut reader, writer) = std::io::pipe()?;
+            // Nobody writes; when the time is over the end of the pipe is closed.
+            std::thread::spawn(move || {
+                std::thread::sleep(length);
+                drop(writer);
+            });
+            let mut nothing = [0];
+            while !stop.load(Ordering::Relaxed) {
+                match reader.read(&mut nothing) {
+                    Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
+                    Err(error) => return Err(error),
+                    Ok(_) => break,
+                }
+            }
+            Ok(())
+        }
+        WaitOn::Time => {
+            // In one piece, but for a signal.
+            let time = rustix::time::Timespec { tv_sec: length.as_secs().cast_signed(), tv_nsec: 0 };
+            let _ = rustix::thread::nanosleep(&time);
+            Ok(())
+        }
+        WaitOn::Kernel => sophron_linux::sys::wait_in_kernel(length),
+    }
 }
 
 /// Uses that share of one core, by the thread's own CPU clock: under contention it takes what it can get.

@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod audit;
+mod checkup;
 mod demo;
 mod guard;
 mod list;
@@ -27,6 +28,7 @@ fn condition(text: &str) -> Result<Condition, Failure> {
 /// Runs a command.
 pub fn run(command: Command) -> Result<Exit, Failure> {
     match command {
+        Command::Checkup(args) => checkup::run(&args),
         Command::List(args) => list::run(&args),
         Command::Record(args) => record::run(&args),
         Command::Rules { command: Rules::Check { file } } => rules_check::run(&file),

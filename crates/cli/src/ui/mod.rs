@@ -3,6 +3,8 @@
 pub mod diagnostics;
 pub mod events;
 pub mod failure;
+pub mod machine;
+pub mod paragraph;
 pub mod style;
 pub mod table;
 pub mod when;

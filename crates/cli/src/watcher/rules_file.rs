@@ -3,11 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use sophron_core::condition::Condition;
-use sophron_core::rules::{self, LARGEST, RuleSet};
+use sophron_core::rules::{self, LARGEST, Rejected, RuleSet};
 use sophron_linux::files::{self, PathError};
 
 use crate::exit::{Exit, Failure};
-use crate::places::MACHINE_RULES;
+use crate::places::{self, MACHINE_RULES};
 use crate::ui::diagnostics;
 
 /// A rules file and where it came from.
@@ -39,21 +39,60 @@ impl Loaded {
 
 /// Reads a rules file. Its errors are printed; the failure counts them.
 pub fn load(path: &Path) -> Result<Loaded, Failure> {
+    let origin = diagnostics::origin(path);
+    read(path)?.map_err(|rejected| {
+        crate::ui::err(diagnostics::render(&rejected.errors, &rejected.text, &origin));
+        Failure::new(Exit::Found, format!("{} in {origin}; nothing of it is used", count(&rejected)))
+    })
+}
+
+fn count(rejected: &Rejected) -> String {
+    match rejected.errors.len() {
+        1 => "1 error".to_owned(),
+        many => format!("{many} errors"),
+    }
+}
+
+/// What a look goes by: the rules that would be watched with, as far as there are any, and whom they protect.
+pub struct Guidance {
+    /// The rules file, if one was read.
+    pub loaded: Option<Loaded>,
+    /// Protections, each with its file.
+    pub protections: Vec<(Condition, String)>,
+    /// What has to be said about it.
+    pub notes: Vec<String>,
+}
+
+/// The rules file given, which has to be sound; else the one that a watcher would read, which may be missing or not
+/// sound: a look goes on without it, and says so.
+pub fn guidance(given: Option<&Path>) -> Result<Guidance, Failure> {
+    if let Some(path) = given {
+        let loaded = load(path)?;
+        let protections = loaded.protections()?;
+        return Ok(Guidance { protections, loaded: Some(loaded), notes: Vec::new() });
+    }
+    let mut guidance = Guidance { loaded: None, protections: Vec::new(), notes: Vec::new() };
+    let Some(path) = places::rules(None).ok().filter(|path| path.exists()) else { return Ok(guidance) };
+    let origin = diagnostics::origin(&path);
+    match read(&path) {
+        Ok(Ok(loaded)) => {
+            guidance.protections = loaded.protections()?;
+            guidance.loaded = Some(loaded);
+        }
+        Ok(Err(rejected)) => guidance.notes.push(format!(
+            "{} in {origin}: nothing of it is used, neither its limits nor its protections; see `sophron rules check {origin}`",
+            count(&rejected)
+        )),
+        Err(failure) => guidance.notes.push(format!("{}: it is not used", failure.message)),
+    }
+    Ok(guidance)
+}
+
+fn read(path: &Path) -> Result<Result<Loaded, Rejected>, Failure> {
     let bytes = files::read_trusted(path, LARGEST as u64).map_err(|error| match &error {
         PathError::Unsafe { .. } => Failure::of(Exit::Refused, error)
             .hint("what decides over processes must be writable by nobody but root, or you"),
         PathError::Io { .. } => Failure::of(Exit::Failed, error),
     })?;
-    let origin = diagnostics::origin(path);
-    match rules::load(&bytes) {
-        Ok(rules) => Ok(Loaded { rules, path: path.to_owned() }),
-        Err(rejected) => {
-            crate::ui::err(diagnostics::render(&rejected.errors, &rejected.text, &origin));
-            let count = match rejected.errors.len() {
-                1 => "1 error".to_owned(),
-                many => format!("{many} errors"),
-            };
-            Err(Failure::new(Exit::Found, format!("{count} in {origin}; nothing of it is used")))
-        }
-    }
+    Ok(rules::load(&bytes).map(|rules| Loaded { rules, path: path.to_owned() }))
 }

@@ -119,6 +119,39 @@ fn verb(record: &Record) -> &str {
     record.action.as_ref().map_or("", |action| &action.verb)
 }
 
+/// Since when a process has been suspended by us, and for what.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OpenSuspension {
+    /// When.
+    pub since: Timestamp,
+    /// The case it was done for.
+    pub case: Option<u64>,
+    /// The rule of that case.
+    pub rule: Option<String>,
+    /// Who was watching.
+    pub who: String,
+}
+
+/// The suspensions that the trail shows as ours and not yet ended.
+pub fn open_suspensions(records: &[Record]) -> BTreeMap<ProcessId, OpenSuspension> {
+    let mut open = BTreeMap::new();
+    for record in records {
+        let Some(id) = record.identity() else { continue };
+        let verb = record.action.as_ref().map_or("", |action| action.verb.as_str());
+        match (record.kind, verb) {
+            (Kind::Outcome, "suspend") => {
+                let who = record.who.user.clone();
+                open.insert(id, OpenSuspension { since: record.at, case: record.case, rule: record.rule.clone(), who });
+            }
+            (Kind::Restored | Kind::Superseded | Kind::StoodBack, "resume") | (Kind::Ended, _) => {
+                open.remove(&id);
+            }
+            _ => {}
+        }
+    }
+    open
+}
+
 /// A lowering that the trail shows as ours and not yet taken back.
 #[derive(Debug, Clone, PartialEq)]
 pub struct OpenHold {

@@ -4,6 +4,6 @@ mod cases;
 mod chain;
 mod record;
 
-pub use cases::{CaseSummary, OpenHold, Story, cases, open_holds};
+pub use cases::{CaseSummary, OpenHold, OpenSuspension, Story, cases, open_holds, open_suspensions};
 pub use chain::{Fault, GENESIS, Link, Repair, Verified, tail, verify};
 pub use record::{ActionRecord, Draft, Evidence, FORMAT, Kind, Record, ResultRecord, SubjectRecord, Who};

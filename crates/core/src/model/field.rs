@@ -196,6 +196,7 @@ fields! {
     MachineLoad1 "machine.load1" Count Machine false Free "processes running or waiting in the kernel, mean over 1 minute (/proc/loadavg)";
     MachineLoad5 "machine.load5" Count Machine false Free "the same over 5 minutes (/proc/loadavg)";
     MachineLoad15 "machine.load15" Count Machine false Free "the same over 15 minutes (/proc/loadavg)";
+    MachineLoadCore "machine.load.core" Count Machine false Machine "load over 1 minute for each core (/proc/loadavg, cores of /proc/stat)";
     MachineMemoryTotal "machine.memory.total" Size Machine false Free "RAM (/proc/meminfo MemTotal)";
     MachineMemoryAvailable "machine.memory.available" Size Machine false Machine "RAM that programs can still get (/proc/meminfo MemAvailable)";
     MachineMemoryUsed "machine.memory.used" Size Machine false Machine "RAM minus what is available (/proc/meminfo MemTotal - MemAvailable)";
@@ -207,6 +208,7 @@ fields! {
     MachineDiskBusy "machine.disk.busy" Percent Machine true Machine "share of the interval in which the busiest disk had a request outstanding (/proc/diskstats field 13)";
     MachineDiskAnswer "machine.disk.answer" Duration Machine true Machine "mean time a request to that disk took (/proc/diskstats fields 7, 11 over 4, 8)";
     MachineFilesFull "machine.files.full" Percent Machine false Disks "used share of the fullest mounted disk (statvfs(3))";
+    MachineFilesFree "machine.files.free" Size Machine false Disks "free space of the mounted disk that has least of it (statvfs(3))";
     MachineProcesses "machine.processes" Count Machine false Free "processes, kernel threads included";
     MachineUptime "machine.uptime" Duration Machine false Free "time since the start of the machine, naps included (CLOCK_BOOTTIME)";
     Host "host" Text Machine false Free "the machine's name";

@@ -3,11 +3,13 @@
 mod facts;
 mod field;
 mod identity;
+mod machine;
 mod process;
 mod snapshot;
 
 pub use facts::Facts;
 pub use field::{Cost, Field, FieldInfo, Needs, PENDING_FUNCTIONS, Subject};
 pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};
+pub use machine::{CpuSplit, DiskUse, Machine, Stall, Volume};
 pub use process::{Names, Origin, Process, State, count_families};
-pub use snapshot::{Machine, Moment, Snapshot};
+pub use snapshot::{Moment, Snapshot};

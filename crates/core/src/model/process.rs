@@ -30,8 +30,16 @@ pub enum State {
 
 impl State {
     /// Every state.
-    pub const ALL: [State; 7] =
-        [State::Running, State::Sleeping, State::Waiting, State::Suspended, State::Traced, State::Zombie, State::Idle];
+    pub const ALL: [State; 8] = [
+        State::Running,
+        State::Sleeping,
+        State::Waiting,
+        State::Suspended,
+        State::Frozen,
+        State::Traced,
+        State::Zombie,
+        State::Idle,
+    ];
 
     /// The state of a letter of `/proc/PID/stat`; a letter this program does not know counts as sleeping.
     pub fn from_letter(letter: u8) -> State {

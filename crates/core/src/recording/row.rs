@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
-use serde_json::{Map, Value};
+use serde_json::{Map, Value, json};
 
-use crate::model::{Facts, Field, Machine, Origin, Process, State, Subject};
+use crate::model::{CpuSplit, DiskUse, Facts, Field, Machine, Origin, Process, Stall, State, Subject};
 use crate::text;
 
 /// What a recording holds of a process: not what follows from the rest (`id`, `cpu`, shares, sums, age), and not what is
@@ -34,6 +34,9 @@ pub(super) const RECORDED: [Field; 22] = [
     Field::Nice,
 ];
 
+/// Most disks of one sample that are taken from a recording.
+const MOST_DISKS: usize = 1024;
+
 /// The values of a process, with what has no field of its own.
 pub(super) fn of_process(process: &Process, machine: &Machine) -> Map<String, Value> {
     let facts = Facts::new(process, machine);
@@ -59,11 +62,32 @@ pub(super) fn of_machine(machine: &Machine) -> Map<String, Value> {
     let nobody = Process::unread(crate::model::ProcessId { pid: 0, start: 0, boot: machine.boot });
     let facts = Facts::new(&nobody, machine);
     let recorded = Field::ALL.iter().filter(|field| {
-        let follows =
-            matches!(field, Field::Host | Field::MachineMemoryUsed | Field::MachineProcesses | Field::MachineUptime);
+        let follows = matches!(
+            field,
+            Field::Host
+                | Field::MachineLoadCore
+                | Field::MachineMemoryUsed
+                | Field::MachineProcesses
+                | Field::MachineUptime
+        );
         field.info().subject == Subject::Machine && !follows
     });
-    recorded.filter_map(|field| Some((field.name().to_owned(), facts.reading(*field)?.to_json()))).collect()
+    let mut row: Map<String, Value> =
+        recorded.filter_map(|field| Some((field.name().to_owned(), facts.reading(*field)?.to_json()))).collect();
+    let tenth = |share: f64| (share * 10.0).round() / 10.0;
+    if let Some(split) = &machine.split {
+        let parts = [split.user, split.nice, split.kernel, split.interrupts, split.stolen];
+        row.insert("split".to_owned(), parts.map(tenth).to_vec().into());
+    }
+    for (key, count) in [("running", machine.running), ("blocked", machine.blocked)] {
+        row.extend(count.map(|count| (key.to_owned(), count.into())));
+    }
+    if !machine.disks.is_empty() {
+        let disk =
+            |disk: &DiskUse| json!([disk.name, tenth(disk.busy), disk.answer.map(|answer| answer.as_secs_f64())]);
+        row.insert("disks".to_owned(), machine.disks.iter().map(disk).collect());
+    }
+    row
 }
 
 /// Sets what a recording says of a process; keys that this version does not know are passed over.
@@ -121,6 +145,14 @@ pub(super) fn set_machine(machine: &mut Machine, row: &Map<String, Value>) {
     for (key, value) in row {
         let number = value.as_f64().filter(|number| number.is_finite());
         let size = value.as_u64();
+        let small = || value.as_u64().and_then(|number| u32::try_from(number).ok());
+        match key.as_str() {
+            "split" => machine.split = split(value),
+            "running" => machine.running = small(),
+            "blocked" => machine.blocked = small(),
+            "disks" => machine.disks = disks(value),
+            _ => {}
+        }
         let Some(field) = Field::named(key) else { continue };
         let load = machine.load.get_or_insert([0.0; 3]);
         match field {
@@ -135,15 +167,33 @@ pub(super) fn set_machine(machine: &mut Machine, row: &Map<String, Value>) {
             Field::MachineMemoryAvailable => machine.memory_available = size,
             Field::MachineSwapUsed => machine.swap_used = size,
             Field::MachineSwapTraffic => machine.swap_traffic = number,
-            Field::MachineStallCpu => machine.stall_cpu = number,
-            Field::MachineStallMemory => machine.stall_memory = number,
-            Field::MachineStallIo => machine.stall_io = number,
+            Field::MachineStallCpu => machine.stall_cpu = number.map(stall),
+            Field::MachineStallMemory => machine.stall_memory = number.map(stall),
+            Field::MachineStallIo => machine.stall_io = number.map(stall),
             Field::MachineDiskBusy => machine.disk_busy = number,
             Field::MachineDiskAnswer => machine.disk_answer = seconds(value),
             Field::MachineFilesFull => machine.files_full = number,
             _ => {}
         }
     }
+}
+
+fn stall(ten_seconds: f64) -> Stall {
+    Stall { ten_seconds, ..Stall::default() }
+}
+
+fn split(value: &Value) -> Option<CpuSplit> {
+    let share = |at: usize| value.get(at)?.as_f64().filter(|share| (0.0..=100.0).contains(share));
+    Some(CpuSplit { user: share(0)?, nice: share(1)?, kernel: share(2)?, interrupts: share(3)?, stolen: share(4)? })
+}
+
+fn disks(value: &Value) -> Vec<DiskUse> {
+    let disk = |value: &Value| {
+        let busy = value.get(1)?.as_f64().filter(|share| (0.0..=100.0).contains(share))?;
+        let answer = value.get(2).and_then(seconds);
+        Some(DiskUse { name: text::clean(value.get(0)?.as_str()?.as_bytes()), busy, answer })
+    };
+    value.as_array().into_iter().flatten().take(MOST_DISKS).filter_map(disk).collect()
 }
 
 fn seconds(value: &Value) -> Option<Duration> {

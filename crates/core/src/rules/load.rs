@@ -8,6 +8,7 @@ use sha2::{Digest, Sha256};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use super::checkup;
 use super::section::{Keys, Section, Source};
 use super::{Action, FORMAT, Rule, RuleSet, Severity, Step};
 use crate::condition::Place;
@@ -19,8 +20,8 @@ use crate::units::exact_duration;
 pub const LARGEST: usize = 1024 * 1024;
 
 const FILE: Keys = Keys {
-    known: &["format", "every", "protect", "rule"],
-    pending: &["hours", "adjust", "settle", "checkup", "audit", "lookback"],
+    known: &["format", "every", "protect", "rule", "checkup"],
+    pending: &["hours", "adjust", "settle", "audit", "lookback"],
 };
 const PROTECT: Keys = Keys { known: &["where"], pending: &[] };
 const RULE: Keys = Keys {
@@ -110,8 +111,9 @@ fn file(source: &mut Source<'_>, table: &Spanned<DeTable<'_>>) -> Option<RuleSet
             None
         }
     });
+    let checkup = section.get("checkup").map(|value| checkup::settings(source, value)).unwrap_or_default();
     let rules = rules(source, &section);
-    Some(RuleSet { every, protect, rules, digest: String::new() })
+    Some(RuleSet { every, protect, rules, checkup, digest: String::new() })
 }
 
 fn format_is_ours(source: &mut Source<'_>, section: &Section<'_>) -> bool {
@@ -138,8 +140,9 @@ fn format_is_ours(source: &mut Source<'_>, section: &Section<'_>) -> bool {
 
 fn rules(source: &mut Source<'_>, section: &Section<'_>) -> Vec<Rule> {
     let Some(value) = section.get("rule") else {
-        // A file that only protects is a whole file: the machine's protections bind every user's rules.
-        if section.get("protect").is_none() {
+        // A file that only protects is a whole file: the machine's protections bind every user's rules. So is one that
+        // only says what checkup goes by.
+        if section.get("protect").is_none() && section.get("checkup").is_none() {
             source.error(
                 Diagnostic::at(section.place(), "the rules file has no rule and no protection", "nothing in it to watch for").help(
                     "add a table: `[[rule]]`, `name = \"press-leak\"`, `breach = 'memory.held > 750 MiB'`, `lasting = \"20s\"`",

@@ -1,5 +1,6 @@
 //! Rules: what is too much, for how long, and what is done about it, mildest first.
 
+mod checkup;
 mod load;
 mod section;
 
@@ -25,6 +26,8 @@ pub struct RuleSet {
     pub protect: Option<Condition>,
     /// The rules, in the file's order.
     pub rules: Vec<Rule>,
+    /// What `[checkup]` says.
+    pub checkup: crate::checkup::Settings,
     /// SHA-256 of the bytes that were read, lower-case hex.
     pub digest: String,
 }

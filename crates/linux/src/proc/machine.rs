@@ -1,5 +1,7 @@
 //! The machine: `/proc/stat`, `meminfo`, `loadavg`, `vmstat`, `pressure/*`, `diskstats` (man pages proc_stat(5) and so on).
 
+use sophron_core::model::{CpuSplit, Stall};
+
 use super::{kilobytes, number};
 
 /// CPU times of one core or of all together, clock ticks since boot.
@@ -11,6 +13,8 @@ pub struct CpuTimes {
     pub busy: u64,
     /// Idle with a disk request outstanding.
     pub waiting: u64,
+    /// What the busy time went to: programs, mild programs, the kernel, interrupts, other machines.
+    pub parts: [u64; 5],
 }
 
 impl CpuTimes {
@@ -19,6 +23,18 @@ impl CpuTimes {
         let total = self.total.checked_sub(earlier.total).filter(|total| *total > 0)?;
         let share = |now: u64, then: u64| 100.0 * now.saturating_sub(then).min(total) as f64 / total as f64;
         Some((share(self.busy, earlier.busy), share(self.waiting, earlier.waiting)))
+    }
+
+    /// What the busy time since `earlier` went to, percent of all time.
+    pub fn split_since(&self, earlier: &CpuTimes) -> Option<CpuSplit> {
+        let total = self.total.checked_sub(earlier.total).filter(|total| *total > 0)?;
+        let mut shares = self
+            .parts
+            .iter()
+            .zip(&earlier.parts)
+            .map(|(now, then)| 100.0 * now.saturating_sub(*then).min(total) as f64 / total as f64);
+        let mut next = || shares.next().unwrap_or_default();
+        Some(CpuSplit { user: next(), nice: next(), kernel: next(), interrupts: next(), stolen: next() })
     }
 }
 
@@ -37,8 +53,16 @@ fn parse_times(times: &[u8]) -> Option<CpuTimes> {
     // user nice system idle iowait irq softirq steal; guest time is already in user time.
     let ticks: Vec<u64> = times.split(|byte| *byte == b' ').filter_map(number).take(8).collect();
     let total: u64 = ticks.iter().sum();
-    let waiting = ticks.get(4).copied().unwrap_or(0);
-    Some(CpuTimes { total, busy: total - ticks.get(3)? - waiting, waiting })
+    let at = |place: usize| ticks.get(place).copied().unwrap_or(0);
+    let waiting = at(4);
+    let parts = [at(0), at(1), at(2), at(5) + at(6), at(7)];
+    Some(CpuTimes { total, busy: total - ticks.get(3)? - waiting, waiting, parts })
+}
+
+/// `/proc/stat`: threads on a core or ready for one, and threads waiting for a disk, at this moment.
+pub fn parse_queues(stat: &[u8]) -> (Option<u32>, Option<u32>) {
+    let line = |name: &[u8]| stat.split(|byte| *byte == b'\n').find_map(|line| number(line.strip_prefix(name)?));
+    (line(b"procs_running "), line(b"procs_blocked "))
 }
 
 /// Memory, bytes.
@@ -72,10 +96,13 @@ pub fn parse_swapped(vmstat: &[u8]) -> Option<u64> {
     Some(number::<u64>(line(b"pswpin ")?)? + number::<u64>(line(b"pswpout ")?)?)
 }
 
-/// `/proc/pressure/*`: avg10 of the line `some`, percent.
-pub fn parse_stall(pressure: &[u8]) -> Option<f64> {
-    let line = pressure.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"some avg10="))?;
-    number(line.split(|byte| *byte == b' ').next()?)
+/// `/proc/pressure/*`, the line `some`: the averages, and the microseconds since boot.
+pub fn parse_stall(pressure: &[u8]) -> Option<(Stall, u64)> {
+    let line = pressure.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"some "))?;
+    let mut values = line.split(|byte| *byte == b' ').map(|pair| pair.splitn(2, |byte| *byte == b'=').nth(1));
+    let mut average = || values.next().flatten().and_then(number::<f64>);
+    let stall = Stall { ten_seconds: average()?, minute: average(), five_minutes: average(), interval: None };
+    Some((stall, values.next().flatten().and_then(number)?))
 }
 
 /// One whole disk of `/proc/diskstats`, counted since boot.
@@ -123,6 +150,8 @@ mod tests {
         assert_eq!((cores.len(), cores[0].busy, cores[1].busy), (2, 100, 0));
         assert_eq!(after.since(&before), Some((50.0, 20.0)));
         assert_eq!(before.since(&before), None);
+        let split = after.split_since(&before).unwrap();
+        assert_eq!((split.user, split.kernel, split.interrupts), (50.0, 0.0, 0.0));
     }
 
     #[test]
@@ -132,7 +161,10 @@ mod tests {
         assert_eq!(memory, Some(Memory { total: 8192, available: Some(4096), swap_used: Some(1024) }));
         assert_eq!(parse_load(b"0.20 0.18 0.12 1/80 11206\n"), Some(([0.2, 0.18, 0.12], 11206)));
         assert_eq!(parse_swapped(b"nr_free 1\npswpin 3\npswpout 4\n"), Some(7));
-        assert_eq!(parse_stall(b"some avg10=12.50 avg60=0.00 avg300=0.00 total=1\nfull avg10=0.00\n"), Some(12.5));
+        let stall = Stall { ten_seconds: 12.5, minute: Some(3.0), five_minutes: Some(1.0), interval: None };
+        let pressure = b"some avg10=12.50 avg60=3.00 avg300=1.00 total=77\nfull avg10=0.00 total=5\n";
+        assert_eq!(parse_stall(pressure), Some((stall, 77)));
+        assert_eq!(parse_queues(b"cpu 1\nprocs_running 3\nprocs_blocked 2\nsoftirq 1\n"), (Some(3), Some(2)));
         let disks = parse_disks(b"   7 0 loop0 1 0 0 5 0 0 0 0 0 1 1\n 253 0 vda 10 0 0 40 5 0 0 20 0 30 60\n 253 1 vda1 9 0 0 9 0 0 0 0 0 9 9\n");
         assert_eq!(disks, [Disk { name: "vda".to_owned(), requests: 15, took_ms: 60, busy_ms: 30 }]);
     }

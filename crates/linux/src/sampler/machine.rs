@@ -2,11 +2,12 @@
 
 use std::time::Duration;
 
-use sophron_core::model::{Cost, Machine, Needs};
+use sophron_core::model::{Cost, DiskUse, Machine, Needs, Stall, Volume};
 
 use super::reader::Reader;
 use super::{SLICES, SampleError};
 use crate::proc::machine::{self, CpuTimes, Disk};
+use crate::volumes;
 
 /// Counters of the last sample.
 #[derive(Debug, Default)]
@@ -15,6 +16,7 @@ pub(super) struct Earlier {
     times: Option<(CpuTimes, Vec<CpuTimes>)>,
     swapped: Option<u64>,
     disks: Vec<Disk>,
+    stalled: [Option<u64>; 3],
 }
 
 /// Reads the machine into `into`; gives the PID that was handed out last.
@@ -43,6 +45,9 @@ pub(super) fn read(
     into.swap_used = memory.swap_used;
     let since = earlier.times.as_ref().and_then(|(times, _)| all.since(times));
     (into.cpu, into.iowait) = since.map_or((None, None), |(busy, waiting)| (Some(busy), Some(waiting)));
+    into.split = earlier.times.as_ref().and_then(|(times, _)| all.split_since(times));
+    (into.running, into.blocked) =
+        reader.optional("stat", |stat| Some(machine::parse_queues(stat))).unwrap_or_default();
     into.core_fullest =
         earlier.times.as_ref().filter(|(_, before)| before.len() == cores.len()).and_then(|(_, before)| {
             cores
@@ -58,46 +63,44 @@ pub(super) fn read(
         let pages = swapped.zip(earlier.swapped).map(|(now, then)| now.saturating_sub(then));
         into.swap_traffic = pages.zip(interval).map(|(pages, interval)| (pages * page) as f64 / interval.as_secs_f64());
         earlier.swapped = swapped;
-        into.stall_cpu = reader.optional("pressure/cpu", machine::parse_stall);
-        into.stall_memory = reader.optional("pressure/memory", machine::parse_stall);
-        into.stall_io = reader.optional("pressure/io", machine::parse_stall);
+        let stalls = [&mut into.stall_cpu, &mut into.stall_memory, &mut into.stall_io];
+        for ((file, stall), before) in ["cpu", "memory", "io"].into_iter().zip(stalls).zip(&mut earlier.stalled) {
+            *stall = stalled(reader, &format!("pressure/{file}"), before, interval);
+        }
         let disks = reader.optional("diskstats", |text| Some(machine::parse_disks(text))).unwrap_or_default();
-        (into.disk_busy, into.disk_answer) = busiest(&disks, &earlier.disks, interval);
+        into.disks = used(&disks, &earlier.disks, interval);
+        let busiest = into.disks.iter().max_by(|a, b| a.busy.total_cmp(&b.busy));
+        (into.disk_busy, into.disk_answer) = busiest.map_or((None, None), |disk| (Some(disk.busy), disk.answer));
         earlier.disks = disks;
     }
     if needs.has(Cost::Disks) {
-        into.files_full = fullest_disk(reader);
+        into.volumes = volumes::mounted(reader.root()).iter().filter_map(volumes::Mount::look).collect();
+        into.files_full = into.volumes.iter().map(Volume::full).max_by(f64::total_cmp);
     }
     Ok(last_pid)
 }
 
-/// Busy share of the busiest disk, and the mean time its requests took.
-fn busiest(now: &[Disk], before: &[Disk], interval: Option<Duration>) -> (Option<f64>, Option<Duration>) {
-    let Some(interval) = interval.filter(|interval| !interval.is_zero()) else { return (None, None) };
-    let pairs = now.iter().filter_map(|disk| Some((disk, before.iter().find(|old| old.name == disk.name)?)));
-    let busiest = pairs.max_by_key(|(disk, old)| disk.busy_ms.saturating_sub(old.busy_ms));
-    let Some((disk, old)) = busiest else { return (None, None) };
-    let busy = disk.busy_ms.saturating_sub(old.busy_ms) as f64 / interval.as_secs_f64() / 10.0;
-    let requests = disk.requests.saturating_sub(old.requests);
-    let took = disk.took_ms.saturating_sub(old.took_ms);
-    let answer = (requests > 0).then(|| Duration::from_secs_f64(took as f64 / 1000.0 / requests as f64));
-    (Some(busy.min(100.0)), answer)
+/// What each disk did since `before`.
+fn used(now: &[Disk], before: &[Disk], interval: Option<Duration>) -> Vec<DiskUse> {
+    let Some(interval) = interval.filter(|interval| !interval.is_zero()) else { return Vec::new() };
+    let used = |disk: &Disk| {
+        let old = before.iter().find(|old| old.name == disk.name)?;
+        let busy = disk.busy_ms.saturating_sub(old.busy_ms) as f64 / interval.as_secs_f64() / 10.0;
+        let requests = disk.requests.saturating_sub(old.requests);
+        let took = disk.took_ms.saturating_sub(old.took_ms);
+        let answer = (requests > 0).then(|| Duration::from_secs_f64(took as f64 / 1000.0 / requests as f64));
+        Some(DiskUse { name: disk.name.clone(), busy: busy.min(100.0), answer })
+    };
+    now.iter().filter_map(used).collect()
 }
 
-/// Used share of the fullest file system that stands on a disk of this machine (proc_pid_mountinfo(5), statvfs(3)).
-fn fullest_disk(reader: &mut Reader) -> Option<f64> {
-    let mounts = reader.optional("self/mountinfo", |text| Some(String::from_utf8_lossy(text).into_owned()))?;
-    let full = |line: &str| {
-        let point = line.split(' ').nth(4)?;
-        let (_, after) = line.split_once(" - ")?;
-        let device = after.split(' ').nth(1)?;
-        // Network file systems can hang, and images that are full by nature say nothing.
-        if !device.starts_with("/dev/") || ["squashfs", "iso9660"].iter().any(|kind| after.starts_with(kind)) {
-            return None;
-        }
-        let stat = rustix::fs::statvfs(point.replace("\\040", " ").as_str()).ok()?;
-        let usable = stat.f_blocks.saturating_sub(stat.f_bfree) + stat.f_bavail;
-        (usable > 0).then(|| 100.0 * (usable - stat.f_bavail) as f64 / usable as f64)
-    };
-    mounts.lines().filter_map(full).max_by(f64::total_cmp)
+/// The averages, and over the interval the share of it that was added to the total.
+fn stalled(reader: &mut Reader, file: &str, earlier: &mut Option<u64>, interval: Option<Duration>) -> Option<Stall> {
+    let found = reader.optional(file, machine::parse_stall);
+    let before = std::mem::replace(earlier, found.map(|(_, total)| total));
+    let (stall, total) = found?;
+    let share = before.zip(interval.filter(|interval| !interval.is_zero())).map(|(before, interval)| {
+        (total.saturating_sub(before) as f64 / interval.as_micros() as f64 * 100.0).min(100.0)
+    });
+    Some(Stall { interval: share, ..stall })
 }

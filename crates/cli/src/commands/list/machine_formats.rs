@@ -6,6 +6,7 @@ use sophron_core::model::{Facts, Field, Process, Snapshot, Subject};
 use sophron_core::units;
 
 use crate::args::Format;
+use crate::ui::machine;
 
 /// Processes: all fields, or the columns that were asked for.
 pub(super) fn processes(
@@ -73,48 +74,19 @@ fn write(
     first: bool,
 ) -> String {
     match format {
-        Format::Jsonl => rows.into_iter().map(|row| format!("{}\n", Value::Object(row))).collect(),
-        Format::Csv => csv(names, &rows, first),
+        Format::Jsonl => machine::lines(rows),
+        Format::Csv => machine::csv(names, &rows, first),
         _ => {
-            let nobody =
-                Process::unread(sophron_core::model::ProcessId { pid: 0, start: 0, boot: snapshot.machine.boot });
-            let facts = Facts::new(&nobody, &snapshot.machine);
-            let of_machine =
-                Field::ALL.iter().filter(|field| field.info().subject == Subject::Machine && **field != Field::Host);
-            let value = |field: &Field| facts.reading(*field).map_or(Value::Null, |reading| reading.to_json());
-            let machine: Map<String, Value> = of_machine.map(|field| (field.name().to_owned(), value(field))).collect();
             let mut object = json!({
                 "host": snapshot.machine.host,
                 "at": snapshot.moment.wall.to_string(),
                 "interval": snapshot.interval.map(|interval| units::Value::Duration(interval).to_json()),
                 "processes": snapshot.machine.processes,
-                "machine": machine,
+                "machine": machine::of_machine(snapshot),
                 "rows": rows,
             });
             object[count.0] = count.1.into();
             format!("{object}\n")
         }
-    }
-}
-
-fn csv(names: &[&str], rows: &[Map<String, Value>], first: bool) -> String {
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    // Writing to memory does not fail, and every row has as many cells as there are names.
-    if first {
-        let _ = writer.write_record(names);
-    }
-    for row in rows {
-        let _ = writer.write_record(names.iter().map(|name| cell(row.get(*name))));
-    }
-    writer.into_inner().map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default()
-}
-
-/// A spreadsheet takes a cell that begins with `=`, `+`, `-` or `@` for a formula: a text that does is quoted.
-fn cell(value: Option<&Value>) -> String {
-    match value {
-        None | Some(Value::Null) => String::new(),
-        Some(Value::String(text)) if text.starts_with(['=', '+', '-', '@', '\t', '\r']) => format!("'{text}"),
-        Some(Value::String(text)) => text.clone(),
-        Some(other) => other.to_string(),
     }
 }

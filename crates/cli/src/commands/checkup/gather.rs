@@ -1,0 +1,194 @@
+//! What a checkup is made from: several looks at this machine, or the last samples of a recording.
+
+use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use sophron_core::audit;
+use sophron_core::checkup::{Observation, Past, Scene, Settings, Surroundings, Watched};
+use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot, State};
+use sophron_core::protect::Protections;
+use sophron_linux::volumes::Survey;
+use sophron_linux::{Sampler, cgroups, here, open_files, terminal, trail};
+
+use crate::args;
+use crate::exit::{Exit, Failure};
+use crate::places;
+use crate::source;
+use crate::watcher::rules_file::Guidance;
+
+/// How long a checkup measures unless told otherwise.
+const LENGTH: Duration = Duration::from_secs(3);
+
+/// A recording has a sample every few seconds: that much of it is one look around.
+const RECORDED_LENGTH: Duration = Duration::from_secs(30);
+
+/// So many looks, not more often than that nor more seldom.
+const LOOKS: u32 = 12;
+const OFTENEST: Duration = Duration::from_millis(100);
+const SELDOMEST: Duration = Duration::from_millis(500);
+
+/// How long deleted files that are still held are looked for.
+const HELD_FILES: Duration = Duration::from_millis(80);
+
+/// A smaller deleted file is not looked for.
+const HELD_AT_LEAST: u64 = 16 << 20;
+
+/// How long a disk that has not answered while we measured is waited for at the end.
+const DISKS: Duration = Duration::from_millis(20);
+
+/// Everything a checkup needs.
+pub(super) struct Gathered {
+    pub scene: Scene,
+    pub around: Surroundings<'static>,
+    pub zone: Option<jiff::tz::TimeZone>,
+    /// What holds our terminal: protected with us.
+    pub terminal: BTreeSet<ProcessId>,
+    pub suffix: String,
+    pub notes: Vec<String>,
+}
+
+/// Looks at this machine for as long as was asked for.
+pub(super) fn live(args: &args::Checkup, settings: &Settings) -> Result<Gathered, Failure> {
+    let length = args.length.unwrap_or(LENGTH);
+    let end = Instant::now() + length;
+    source::measuring(length);
+    let failed = |error| Failure::of(Exit::Failed, error);
+    let survey = Survey::begin(Path::new("/proc"));
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
+    let mut observation = Observation::default();
+    let mut snapshot = Snapshot::default();
+    let mut look = |observation: &mut Observation| {
+        sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+        observation.add(&snapshot);
+        Ok::<Boot, Failure>(snapshot.machine.boot)
+    };
+    let boot = look(&mut observation)?;
+    let terminal = terminal::holders(boot);
+    let step = (length / LOOKS).clamp(OFTENEST, SELDOMEST);
+    loop {
+        let left = end.saturating_duration_since(Instant::now());
+        // The last two looks are one, rather than a very short one at the end.
+        let wait = if left < step * 3 / 2 { left } else { step };
+        std::thread::sleep(wait);
+        look(&mut observation)?;
+        if wait == left {
+            break;
+        }
+        source::measuring(end.saturating_duration_since(Instant::now()));
+    }
+    source::measured();
+    let mut scene = observation.finish();
+    let (volumes, silent) = survey.finish(DISKS);
+    let machine = &mut scene.snapshot.machine;
+    machine.files_full = volumes.iter().map(sophron_core::model::Volume::full).max_by(f64::total_cmp);
+    machine.volumes = volumes;
+    let around = Surroundings {
+        recorded: false,
+        privileged: here::is_privileged(),
+        silent,
+        groups: tight_groups(&scene),
+        held: held_files(&scene, settings),
+        own: std::iter::once(std::process::id()).collect(),
+        notes: notes(&scene.snapshot, &args.state),
+        past: Past::default(),
+        protected: None,
+    };
+    Ok(Gathered { scene, around, zone: None, terminal, suffix: String::new(), notes: Vec::new() })
+}
+
+/// The control groups of those that wait for pages, with their limits.
+fn tight_groups(scene: &Scene) -> Vec<sophron_core::checkup::GroupMemory> {
+    let waits = |process: &&Process| {
+        let tally = scene.tally(process);
+        let often = scene.looks > 0 && tally.waiting * 4 >= scene.looks;
+        !process.kernel && (often || process.faults.is_some_and(|faults| faults >= 1.0))
+    };
+    let mut groups: Vec<sophron_core::checkup::GroupMemory> = Vec::new();
+    for process in scene.snapshot.processes.iter().filter(waits) {
+        let Some(found) = cgroups::memory(process.id.pid) else { continue };
+        match groups.iter_mut().find(|known| known.group == found.group) {
+            Some(known) => known.members.extend(found.members),
+            None => groups.push(found),
+        }
+    }
+    groups
+}
+
+/// Deleted files are looked for only where a file system is nearly full.
+fn held_files(scene: &Scene, settings: &Settings) -> Vec<sophron_core::checkup::HeldFile> {
+    let limits = &settings.limits;
+    let nearly_full = |volume: &sophron_core::model::Volume| {
+        limits.weigh(Watched::FilesFull, volume.full()).is_some()
+            || limits.weigh(Watched::FilesFree, volume.free as f64).is_some()
+    };
+    if !scene.snapshot.machine.volumes.iter().any(nearly_full) {
+        return Vec::new();
+    }
+    let alive = scene.snapshot.processes.iter().filter(|process| !process.kernel && !process.has_ended());
+    open_files::held(alive.map(|process| process.id.pid), HELD_AT_LEAST, Instant::now() + HELD_FILES)
+}
+
+/// What the record tells of those that are suspended. A record that cannot be read tells nothing.
+pub(in crate::commands) fn notes(snapshot: &Snapshot, state: &args::State) -> HashMap<ProcessId, String> {
+    let suspended = |process: &&Process| matches!(process.state, State::Suspended);
+    if snapshot.processes.iter().find(suspended).is_none() {
+        return HashMap::new();
+    }
+    let bytes = places::state(state.folder.as_deref()).ok().and_then(|state| trail::read(&state).ok().flatten());
+    let Some(bytes) = bytes else { return HashMap::new() };
+    let open = audit::open_suspensions(&audit::verify(&bytes).records);
+    let tell = |process: &Process| {
+        let held = open.get(&process.id)?;
+        let case = held.case.map(|case| format!(", case {case}")).unwrap_or_default();
+        let rule = held.rule.as_ref().map(|rule| format!(" by the rule {rule}")).unwrap_or_default();
+        Some(format!("suspended by Sophron since {}{rule}{case}", crate::ui::when::date(held.since)))
+    };
+    snapshot.processes.iter().filter(suspended).filter_map(|process| Some((process.id, tell(process)?))).collect()
+}
+
+/// The last samples of a recording before the moment asked for, and since when its figures have been as they are.
+pub(super) fn recorded(path: &Path, args: &args::Checkup, settings: &Settings) -> Result<Gathered, Failure> {
+    let length = args.length.unwrap_or(RECORDED_LENGTH);
+    let mut past = Past::default();
+    let mut window: VecDeque<Snapshot> = VecDeque::new();
+    let (zone, notes) = source::replay(path, args.at.as_deref(), |snapshot| {
+        past.note(snapshot, &settings.limits);
+        window.push_back(snapshot.clone());
+        let begin = snapshot.moment.monotonic.saturating_sub(length);
+        while window.len() > 1 && window.front().is_some_and(|oldest| oldest.moment.monotonic <= begin) {
+            window.pop_front();
+        }
+    })?;
+    let mut observation = Observation::default();
+    for snapshot in &window {
+        observation.add(snapshot);
+    }
+    let at = args.at.as_deref().map(|at| format!(" --at {}", sophron_core::text::clean(at.as_bytes())));
+    Ok(Gathered {
+        scene: observation.finish(),
+        around: Surroundings { recorded: true, privileged: true, past, ..Surroundings::default() },
+        zone: Some(zone),
+        terminal: BTreeSet::new(),
+        suffix: format!(
+            " --from {}{}",
+            sophron_core::text::clean(path.as_os_str().as_encoded_bytes()),
+            at.unwrap_or_default()
+        ),
+        notes,
+    })
+}
+
+/// Whom rules would spare, as far as that is known here.
+pub(super) fn protections(guidance: &Guidance, gathered: &Gathered) -> Protections {
+    let mut protections = Protections {
+        conditions: guidance.protections.clone(),
+        own: gathered.around.own.clone(),
+        terminal: gathered.terminal.clone(),
+        ancestors: BTreeSet::new(),
+    };
+    if !gathered.around.recorded {
+        protections.refresh_ancestors(&gathered.scene.snapshot, std::process::id());
+    }
+    protections
+}

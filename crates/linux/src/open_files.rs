@@ -1,0 +1,129 @@
+//! What processes have open: `/proc/PID/fd` (proc_pid_fd(5)). The owner's or root's to read.
+
+use std::fs;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::path::Path;
+use std::time::Instant;
+
+use sophron_core::checkup::HeldFile;
+use sophron_core::text;
+
+/// One open file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OpenFile {
+    /// Its number in the process.
+    pub number: u32,
+    /// What it is: a path, or as the kernel names it, `pipe:[4711]`.
+    pub name: String,
+    /// What kind of thing it is.
+    pub kind: FileKind,
+    /// Deleted, and only held by whoever has it open.
+    pub deleted: bool,
+    /// What it takes on its disk, bytes; 0 for all but plain files.
+    pub size: u64,
+    /// The device number of its file system.
+    pub device: u64,
+}
+
+/// What kind of thing is open.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FileKind {
+    /// A plain file.
+    Plain,
+    /// A pipe.
+    Pipe,
+    /// A socket.
+    Socket,
+    /// A terminal or another device.
+    Device,
+    /// A folder, or something of the kernel's own.
+    Other,
+}
+
+/// Everything that a process has open; `None` where that may not be read.
+pub fn of(pid: u32) -> Option<Vec<OpenFile>> {
+    let entries = fs::read_dir(format!("/proc/{pid}/fd")).ok()?;
+    let files = entries.flatten().filter_map(|entry| {
+        let number = entry.file_name().to_str()?.parse().ok()?;
+        one(&entry.path(), number)
+    });
+    Some(files.collect())
+}
+
+/// One open file of a process.
+pub fn one_of(pid: u32, number: u32) -> Option<OpenFile> {
+    one(Path::new(&format!("/proc/{pid}/fd/{number}")), number)
+}
+
+fn one(entry: &Path, number: u32) -> Option<OpenFile> {
+    let link = fs::read_link(entry).ok()?;
+    let bytes = link.as_os_str().as_bytes();
+    // What is on a disk stands with its whole path; asking a network file system for more could hang.
+    let cut = bytes.strip_suffix(b" (deleted)");
+    let mut file = OpenFile {
+        number,
+        name: text::clean(cut.unwrap_or(bytes)),
+        kind: FileKind::Other,
+        deleted: false,
+        size: 0,
+        device: 0,
+    };
+    match bytes {
+        pipe if pipe.starts_with(b"pipe:") => file.kind = FileKind::Pipe,
+        socket if socket.starts_with(b"socket:") => file.kind = FileKind::Socket,
+        path if path.starts_with(b"/") => {
+            let found = fs::metadata(entry).ok()?;
+            let kind = found.file_type();
+            file.kind = match () {
+                () if kind.is_file() => FileKind::Plain,
+                () if kind.is_fifo() => FileKind::Pipe,
+                () if kind.is_char_device() || kind.is_block_device() => FileKind::Device,
+                () => FileKind::Other,
+            };
+            file.device = found.dev();
+            if kind.is_file() {
+                (file.size, file.deleted) = (found.blocks() * 512, found.nlink() == 0);
+            }
+        }
+        _ => {}
+    }
+    Some(file)
+}
+
+/// Deleted files of at least that size that processes still hold, as far as there is time to look.
+pub fn held(pids: impl Iterator<Item = u32>, at_least: u64, give_up: Instant) -> Vec<HeldFile> {
+    let mut held = Vec::new();
+    for pid in pids {
+        if Instant::now() >= give_up {
+            break;
+        }
+        let Ok(entries) = fs::read_dir(format!("/proc/{pid}/fd")) else { continue };
+        for entry in entries.flatten() {
+            // Most links tell by themselves that their file is still there.
+            let deleted =
+                fs::read_link(entry.path()).is_ok_and(|link| link.as_os_str().as_bytes().ends_with(b" (deleted)"));
+            let file = if deleted { one(&entry.path(), 0) } else { None };
+            if let Some(file) = file.filter(|file| file.deleted && file.size >= at_least) {
+                held.push(HeldFile { pid, path: file.name, size: file.size, number: file.device });
+            }
+        }
+    }
+    held
+}
+
+/// Who else has that pipe or socket open, as the kernel names it (`pipe:[4711]`), as far as there is time to look.
+pub fn others_with(name: &str, but: u32, pids: impl Iterator<Item = u32>, give_up: Instant) -> Vec<u32> {
+    let mut others = Vec::new();
+    for pid in pids.filter(|pid| *pid != but) {
+        if Instant::now() >= give_up {
+            break;
+        }
+        let entries = fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten();
+        let has = |entry: fs::DirEntry| fs::read_link(entry.path()).is_ok_and(|link| link.as_os_str() == name);
+        if entries.into_iter().any(has) {
+            others.push(pid);
+        }
+    }
+    others
+}
