@@ -26,6 +26,9 @@ pub enum Command {
     /// Rank the machine's processes, the worst first
     #[command(after_help = TABLE)]
     List(List),
+    /// Tell everything about one process or app: who it is, what it is doing, what hangs on it
+    #[command(after_help = TABLE, arg_required_else_help = true)]
+    Inspect(Inspect),
     /// Record this machine to a file, for looking at it later
     #[command(after_help = TABLE)]
     Record(Record),
@@ -67,6 +70,32 @@ pub struct Checkup {
     pub rules: Option<PathBuf>,
     /// Read a recording instead of this machine; `demo` is the one that comes with Sophron
     #[arg(long, value_name = "FILE")]
+    pub from: Option<PathBuf>,
+    /// The moment of the recording, as 10:00 or 2026-11-23T10:00:00Z [default: its end]
+    #[arg(long, value_name = "TIME", requires = "from")]
+    pub at: Option<String>,
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub format: Format,
+    #[command(flatten)]
+    pub state: State,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Inspect {
+    /// A checked PID as 51907-kqm, a PID, or an app by its name
+    pub target: String,
+    /// Look at it for this long, and say whether it works or hangs [default: 1s, without an answer; 5m of a recording]
+    #[arg(long = "for", value_name = "TIME", value_parser = measuring_time)]
+    pub length: Option<Duration>,
+    /// Show the command line with its secrets
+    #[arg(long)]
+    pub unmasked: bool,
+    /// Take rules and protections from this rules file [default: the one that `watch` reads]
+    #[arg(long, value_name = "FILE")]
+    pub rules: Option<PathBuf>,
+    /// Read a recording instead of this machine; `demo` is the one that comes with Sophron
+    #[arg(long, value_name = "FILE", conflicts_with = "unmasked")]
     pub from: Option<PathBuf>,
     /// The moment of the recording, as 10:00 or 2026-11-23T10:00:00Z [default: its end]
     #[arg(long, value_name = "TIME", requires = "from")]
@@ -190,6 +219,15 @@ pub enum Rules {
     Check {
         /// The rules file
         file: PathBuf,
+    },
+    /// Explain the fields of conditions: meaning, how measured, what is usual, what to do when high
+    #[command(after_help = TABLE)]
+    Fields {
+        /// One field, as memory.held [default: the table of all]
+        name: Option<String>,
+        /// How to print it
+        #[arg(long, value_enum, default_value_t = Format::Text)]
+        format: Format,
     },
 }
 

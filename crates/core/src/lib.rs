@@ -13,6 +13,7 @@ pub mod decide;
 pub mod diag;
 pub mod effects;
 pub mod groups;
+pub mod inspect;
 pub mod judge;
 pub mod model;
 pub mod protect;

@@ -9,6 +9,7 @@ pub mod files;
 pub mod guard;
 pub mod handle;
 pub mod here;
+pub mod inspect;
 pub mod open_files;
 pub mod proc;
 mod sampler;

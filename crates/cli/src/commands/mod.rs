@@ -4,10 +4,13 @@ mod audit;
 mod checkup;
 mod demo;
 mod guard;
+mod inspect;
 mod list;
 mod misbehave;
 mod record;
 mod rules_check;
+mod rules_fields;
+mod target;
 mod watch;
 
 use sophron_core::condition::{Condition, Place};
@@ -30,8 +33,10 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
     match command {
         Command::Checkup(args) => checkup::run(&args),
         Command::List(args) => list::run(&args),
+        Command::Inspect(args) => inspect::run(&args),
         Command::Record(args) => record::run(&args),
         Command::Rules { command: Rules::Check { file } } => rules_check::run(&file),
+        Command::Rules { command: Rules::Fields { name, format } } => rules_fields::run(name.as_deref(), format),
         Command::Watch(args) => watch::run(&args),
         Command::Audit { list, command: None } => audit::list(&list),
         Command::Audit { command: Some(AuditCommand::Verify { state }), .. } => audit::verify(&state),

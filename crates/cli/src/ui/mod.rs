@@ -1,5 +1,6 @@
 //! What people see: words first, colour only added to them.
 
+pub mod chart;
 pub mod diagnostics;
 pub mod events;
 pub mod failure;

@@ -1,8 +1,11 @@
 //! The rules file as it is read for use: trusted, whole, and with the protections that bind everyone.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use sophron_core::condition::Condition;
+use sophron_core::model::{ProcessId, Snapshot};
+use sophron_core::protect::Protections;
 use sophron_core::rules::{self, LARGEST, Rejected, RuleSet};
 use sophron_linux::files::{self, PathError};
 
@@ -61,6 +64,21 @@ pub struct Guidance {
     pub protections: Vec<(Condition, String)>,
     /// What has to be said about it.
     pub notes: Vec<String>,
+}
+
+impl Guidance {
+    /// Whom rules would spare in a recording: what it does not hold protects nobody.
+    pub fn protections_of_a_recording(&self) -> Protections {
+        Protections { conditions: self.protections.clone(), ..Protections::default() }
+    }
+
+    /// Whom rules would spare on this machine: with Sophron itself, what it was started from, and what holds its terminal.
+    pub fn protections_now(&self, snapshot: &Snapshot, terminal: BTreeSet<ProcessId>) -> Protections {
+        let own = std::iter::once(std::process::id()).collect();
+        let mut protections = Protections { own, terminal, ..self.protections_of_a_recording() };
+        protections.refresh_ancestors(snapshot, std::process::id());
+        protections
+    }
 }
 
 /// The rules file given, which has to be sound; else the one that a watcher would read, which may be missing or not

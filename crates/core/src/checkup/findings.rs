@@ -188,7 +188,7 @@ impl Inquiry<'_> {
         }
         let split = words::split(machine);
         if !split.is_empty() {
-            remarks.push(format!("the CPU went to{}", split.replace('(', "").replace(')', "")));
+            remarks.push(format!("the CPU went to{}", split.replace(['(', ')'], "")));
         }
         remarks.extend(words::load(self.scene, &self.settings.limits));
         remarks.extend(self.unseen());

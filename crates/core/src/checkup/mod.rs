@@ -176,6 +176,9 @@ pub struct HeldFile {
     pub number: u64,
 }
 
+/// Says why a process is protected, if it is.
+pub type Protected<'a> = dyn Fn(&Process) -> Option<String> + 'a;
+
 /// What is known beside the snapshots.
 #[derive(Default)]
 pub struct Surroundings<'a> {
@@ -196,7 +199,7 @@ pub struct Surroundings<'a> {
     /// Since when figures have been beyond their limits, where earlier samples were seen.
     pub past: Past,
     /// Why a process is protected.
-    pub protected: Option<&'a dyn Fn(&Process) -> Option<String>>,
+    pub protected: Option<&'a Protected<'a>>,
 }
 
 /// What a checkup tells.

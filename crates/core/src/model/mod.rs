@@ -2,6 +2,7 @@
 
 mod facts;
 mod field;
+mod field_help;
 mod identity;
 mod machine;
 mod process;
@@ -9,6 +10,7 @@ mod snapshot;
 
 pub use facts::Facts;
 pub use field::{Cost, Field, FieldInfo, Needs, PENDING_FUNCTIONS, Subject};
+pub use field_help::FieldHelp;
 pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};
 pub use machine::{CpuSplit, DiskUse, Machine, Stall, Volume};
 pub use process::{Names, Origin, Process, State, count_families};

@@ -149,8 +149,9 @@ impl Context {
         process.cpu = Some(0.0);
         process.waited = process.waited.map(|_| 0.0);
         process.faults = process.faults.map(|_| 0.0);
-        process.disk_read = process.disk_read.map(|_| 0.0);
-        process.disk_write = process.disk_write.map(|_| 0.0);
+        // What did not run has read and written nothing, if it is known what it had before.
+        let still = (row.io_at != 0 && self.base.has(Cost::Io)).then_some(0.0);
+        (process.disk_read, process.disk_write) = (still, still);
         if row.idle > 3 && self.kept > self.most_kept / 2 && row.file.take().is_some() {
             self.kept -= 1;
         }

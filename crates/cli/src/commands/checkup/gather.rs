@@ -7,7 +7,6 @@ use std::time::{Duration, Instant};
 use sophron_core::audit;
 use sophron_core::checkup::{Observation, Past, Scene, Settings, Surroundings, Watched};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot, State};
-use sophron_core::protect::Protections;
 use sophron_linux::volumes::Survey;
 use sophron_linux::{Sampler, cgroups, here, open_files, terminal, trail};
 
@@ -15,7 +14,6 @@ use crate::args;
 use crate::exit::{Exit, Failure};
 use crate::places;
 use crate::source;
-use crate::watcher::rules_file::Guidance;
 
 /// How long a checkup measures unless told otherwise.
 const LENGTH: Duration = Duration::from_secs(3);
@@ -130,7 +128,7 @@ fn held_files(scene: &Scene, settings: &Settings) -> Vec<sophron_core::checkup::
 }
 
 /// What the record tells of those that are suspended. A record that cannot be read tells nothing.
-pub(in crate::commands) fn notes(snapshot: &Snapshot, state: &args::State) -> HashMap<ProcessId, String> {
+pub fn notes(snapshot: &Snapshot, state: &args::State) -> HashMap<ProcessId, String> {
     let suspended = |process: &&Process| matches!(process.state, State::Suspended);
     if snapshot.processes.iter().find(suspended).is_none() {
         return HashMap::new();
@@ -164,31 +162,19 @@ pub(super) fn recorded(path: &Path, args: &args::Checkup, settings: &Settings) -
     for snapshot in &window {
         observation.add(snapshot);
     }
-    let at = args.at.as_deref().map(|at| format!(" --at {}", sophron_core::text::clean(at.as_bytes())));
     Ok(Gathered {
         scene: observation.finish(),
         around: Surroundings { recorded: true, privileged: true, past, ..Surroundings::default() },
         zone: Some(zone),
         terminal: BTreeSet::new(),
-        suffix: format!(
-            " --from {}{}",
-            sophron_core::text::clean(path.as_os_str().as_encoded_bytes()),
-            at.unwrap_or_default()
-        ),
+        suffix: suffix(path, args.at.as_deref()),
         notes,
     })
 }
 
-/// Whom rules would spare, as far as that is known here.
-pub(super) fn protections(guidance: &Guidance, gathered: &Gathered) -> Protections {
-    let mut protections = Protections {
-        conditions: guidance.protections.clone(),
-        own: gathered.around.own.clone(),
-        terminal: gathered.terminal.clone(),
-        ancestors: BTreeSet::new(),
-    };
-    if !gathered.around.recorded {
-        protections.refresh_ancestors(&gathered.scene.snapshot, std::process::id());
-    }
-    protections
+/// What makes a command look at the same moment of the same recording.
+pub fn suffix(path: &Path, at: Option<&str>) -> String {
+    let clean = |bytes: &[u8]| sophron_core::text::clean(bytes);
+    let at = at.map(|at| format!(" --at {}", clean(at.as_bytes()))).unwrap_or_default();
+    format!(" --from {}{at}", clean(path.as_os_str().as_encoded_bytes()))
 }

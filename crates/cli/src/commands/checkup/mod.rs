@@ -4,6 +4,8 @@ mod gather;
 mod machine_formats;
 mod text;
 
+pub(super) use gather::{notes, suffix};
+
 use sophron_core::checkup::{self, Report, Scene};
 use sophron_core::model::Snapshot;
 
@@ -36,7 +38,10 @@ pub fn run(args: &args::Checkup) -> Result<Exit, Failure> {
     for note in &gathered.notes {
         ui::err(format_args!("sophron: {note}\n"));
     }
-    let protections = gather::protections(&guidance, &gathered);
+    let protections = match gathered.around.recorded {
+        true => guidance.protections_of_a_recording(),
+        false => guidance.protections_now(&gathered.scene.snapshot, gathered.terminal.clone()),
+    };
     let machine = &gathered.scene.snapshot.machine;
     let protected =
         |process: &sophron_core::model::Process| protections.reason(&sophron_core::model::Facts::new(process, machine));

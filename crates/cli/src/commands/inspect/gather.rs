@@ -1,0 +1,243 @@
+//! What is known of a process: looks at this machine, or at a recording.
+
+use std::collections::VecDeque;
+use std::path::Path;
+use std::sync::mpsc::channel;
+use std::time::{Duration, Instant};
+
+use sophron_core::inspect::{self, Answer, Sightings, Wait};
+use sophron_core::model::{Cost, Facts, Needs, Process, ProcessId, Snapshot, State};
+use sophron_linux::inspect::{self as details, Details, Threads};
+use sophron_linux::open_files::{self, FileKind, OpenFile};
+use sophron_linux::{Sampler, cgroups, here, terminal};
+
+use super::Inspection;
+use crate::args;
+use crate::commands::checkup::notes;
+use crate::commands::target::{self, Target};
+use crate::exit::{Exit, Failure};
+use crate::source;
+use crate::watcher::rules_file::Guidance;
+
+/// Over how long rates are measured where no answer is asked for.
+const LENGTH: Duration = Duration::from_secs(1);
+const RECORDED_LENGTH: Duration = Duration::from_secs(300);
+
+/// So many looks, not more often than that.
+const LOOKS: u32 = 50;
+const OFTENEST: Duration = Duration::from_millis(50);
+
+/// How long a file is waited for that can hang its reader.
+const PATIENCE: Duration = Duration::from_millis(40);
+
+/// How long the other end of a pipe is looked for.
+const OTHER_END: Duration = Duration::from_millis(60);
+
+/// Which process of the target: an app's heaviest.
+fn choose(target: Target<'_>) -> (Process, Vec<ProcessId>) {
+    match target {
+        Target::Process(process) => (process.clone(), Vec::new()),
+        Target::App(members) => {
+            let heavier = |a: &&&Process, b: &&&Process| {
+                let cpu = |process: &Process| process.cpu.unwrap_or(0.0);
+                cpu(a).total_cmp(&cpu(b)).then(a.memory.cmp(&b.memory)).then(b.id.pid.cmp(&a.id.pid))
+            };
+            // An app that was found has a process.
+            let heaviest = members.iter().max_by(heavier).copied().unwrap_or(members[0]);
+            (heaviest.clone(), members.iter().map(|member| member.id).collect())
+        }
+    }
+}
+
+pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspection, Failure> {
+    let failed = |error| Failure::of(Exit::Failed, error);
+    let length = args.length.unwrap_or(LENGTH);
+    let end = Instant::now() + length;
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
+    let mut snapshot = Snapshot::default();
+    sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    // A target that is not there, or not the one meant, is refused before anything is measured.
+    let target = target::find(&args.target, &snapshot)?;
+    source::measuring(length);
+    // The heaviest of an app has used most so far: its rates are not known yet.
+    let (mut process, members) = match target {
+        Target::App(members) => {
+            let ids = members.iter().map(|member| member.id).collect();
+            let most = members.iter().max_by_key(|member| (member.cpu_time, member.memory)).copied();
+            (most.unwrap_or(members[0]).clone(), ids)
+        }
+        target => choose(target),
+    };
+    let pid = process.id.pid;
+    let holders = terminal::holders(process.id.boot);
+    let before = details::details(pid);
+    let held_before = process.memory_held;
+    let mut threads = Threads::of(pid);
+    let began = Instant::now();
+    let step = (length / LOOKS).max(OFTENEST);
+    let mut gone = false;
+    loop {
+        let left = end.saturating_duration_since(Instant::now());
+        let wait = if left < step * 3 / 2 { left } else { step };
+        std::thread::sleep(wait);
+        gone = gone || !threads.look();
+        if wait == left || gone {
+            break;
+        }
+        source::measuring(end.saturating_duration_since(Instant::now()));
+    }
+    source::measured();
+    let seconds = began.elapsed().as_secs_f64();
+    sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    match snapshot.process(pid).filter(|now| now.id == process.id) {
+        Some(now) => process.clone_from(now),
+        None => gone = true,
+    }
+    let after = details::details(pid);
+    let rate = |before: Option<u64>, after: Option<u64>| {
+        before.zip(after).map(|(before, after)| (after as f64 - before as f64) / seconds.max(0.001))
+    };
+    // One that did not run was not read again by the sampler; its counters were.
+    let pair = before.disk.zip(after.disk);
+    let of = |counter: fn((u64, u64)) -> u64| rate(pair.map(|pair| counter(pair.0)), pair.map(|pair| counter(pair.1)));
+    (process.disk_read, process.disk_write) =
+        (of(|disk| disk.0).map(|rate| rate as f32), of(|disk| disk.1).map(|rate| rate as f32));
+    if !gone {
+        sampler.read_costly(&mut process, Needs::NONE.with(Cost::Rollup), PATIENCE);
+    }
+    let sightings = Sightings {
+        moved: rate(before.moved, after.moved).map(|rate| rate.max(0.0)),
+        growth: rate(held_before, process.memory_held),
+        frozen: process.state == State::Frozen,
+        ..threads.finish()
+    };
+    let doing = if args.length.is_some() && !gone { inspect::judge(&sightings) } else { None };
+    let files = open_files_of(pid);
+    let waits_on = doing.as_ref().map(|doing| waits_on(&doing.answer, pid, &snapshot)).unwrap_or_default();
+    let protections = guidance.protections_now(&snapshot, holders);
+    let protected = protections.reason(&Facts::new(&process, &snapshot.machine));
+    let of_a_user = process.group.as_deref().is_some_and(|group| group.contains("/user@"));
+    let unit = process.unit.clone().unwrap_or_default();
+    Ok(Inspection {
+        family: inspect::family(&snapshot, &process),
+        doing,
+        details: after,
+        files,
+        waits_on,
+        lever: Some(details::lever(pid)),
+        restart: details::restart(Path::new("/"), &unit, of_a_user),
+        group: cgroups::memory(pid),
+        protected,
+        note: notes(&snapshot, &args.state).remove(&process.id),
+        gone,
+        unmasked: if args.unmasked { unmasked(pid) } else { None },
+        sightings,
+        process,
+        members,
+        snapshot,
+        zone: None,
+        recorded: false,
+        guidance,
+        suffix: String::new(),
+    })
+}
+
+/// A file on a disk that does not answer hangs whoever asks for its size: a thread asks that can be done without.
+fn open_files_of(pid: u32) -> Option<Vec<OpenFile>> {
+    let (sender, answer) = channel();
+    std::thread::spawn(move || sender.send(open_files::of(pid)));
+    answer.recv_timeout(PATIENCE).ok().flatten()
+}
+
+/// The command line as it is, still harmless for a terminal. It can hang its reader, too.
+fn unmasked(pid: u32) -> Option<String> {
+    let (sender, answer) = channel();
+    std::thread::spawn(move || sender.send(std::fs::read(format!("/proc/{pid}/cmdline"))));
+    let bytes = answer.recv_timeout(PATIENCE).ok()?.ok()?;
+    let words: Vec<String> =
+        bytes.split(|byte| *byte == 0).filter(|word| !word.is_empty()).map(sophron_core::text::clean).collect();
+    Some(words.join(" "))
+}
+
+/// What exactly it waits for, and who has the other end of it.
+fn waits_on(answer: &Answer, pid: u32, snapshot: &Snapshot) -> Vec<String> {
+    let (Answer::Waiting(wait) | Answer::Stuck(Some(wait))) = answer else { return Vec::new() };
+    let name = |pid: &u32| snapshot.process(*pid).map_or(format!("process {pid}"), Process::label);
+    match wait {
+        Wait::FileLock => details::lock_holder(pid)
+            .map(|holder| format!("the lock is held by {}", name(&holder)))
+            .into_iter()
+            .collect(),
+        Wait::Child | Wait::Start => {
+            let children = snapshot.processes.iter().filter(|process| process.parent == pid && !process.has_ended());
+            children.take(3).map(|child| format!("its child {}", child.label())).collect()
+        }
+        _ => {
+            let Some(file) = details::waits_on_file(pid, pid).and_then(|number| open_files::one_of(pid, number)) else {
+                return Vec::new();
+            };
+            let mut lines = vec![format!("it is open as number {}: {}", file.number, file.name)];
+            if matches!(file.kind, FileKind::Pipe) && file.name.starts_with("pipe:") {
+                let pids = snapshot.processes.iter().map(|process| process.id.pid);
+                let others = open_files::others_with(&file.name, pid, pids, Instant::now() + OTHER_END);
+                let others: Vec<String> = others.iter().take(4).map(name).collect();
+                lines.push(match others.is_empty() {
+                    true => "nobody else is seen to have that pipe: it may be the only one that could write to it"
+                        .to_owned(),
+                    false => format!("{} has that pipe as well", others.join(", ")),
+                });
+            }
+            lines
+        }
+    }
+}
+
+pub(super) fn recorded(path: &Path, args: &args::Inspect, guidance: Guidance) -> Result<Inspection, Failure> {
+    let length = args.length.unwrap_or(RECORDED_LENGTH);
+    let mut window: VecDeque<Snapshot> = VecDeque::new();
+    let (zone, notes) = source::replay(path, args.at.as_deref(), |snapshot| {
+        window.push_back(snapshot.clone());
+        let begin = snapshot.moment.monotonic.saturating_sub(length);
+        while window.len() > 1 && window.front().is_some_and(|oldest| oldest.moment.monotonic <= begin) {
+            window.pop_front();
+        }
+    })?;
+    for note in notes {
+        crate::ui::err(format_args!("sophron: {note}\n"));
+    }
+    let length = window.iter().filter_map(|snapshot| snapshot.interval).sum();
+    // A recording without a sample was refused when it was read.
+    let snapshot = window.back().cloned().unwrap_or_default();
+    let (process, members) = choose(target::find(&args.target, &snapshot)?);
+    let cpu = window.iter().filter_map(|snapshot| snapshot.process(process.id.pid)?.cpu).collect();
+    let sightings = Sightings { length, cpu, ..Sightings::default() };
+    let protections = guidance.protections_of_a_recording();
+    let protected = protections.reason(&Facts::new(&process, &snapshot.machine));
+    Ok(Inspection {
+        family: inspect::family(&snapshot, &process),
+        process,
+        members,
+        zone: Some(zone),
+        recorded: true,
+        sightings,
+        doing: None,
+        details: Details::default(),
+        files: None,
+        waits_on: Vec::new(),
+        lever: None,
+        restart: None,
+        group: None,
+        protected,
+        note: None,
+        gone: false,
+        unmasked: None,
+        guidance,
+        suffix: super::super::checkup::suffix(path, args.at.as_deref()),
+        snapshot,
+    })
+}
+
+/// Whether Sophron may read everything.
+pub(super) fn is_privileged() -> bool {
+    here::is_privileged()
+}

@@ -1,0 +1,64 @@
+//! `sophron inspect TARGET`: who exactly is this process, what is it doing, and what hangs on it?
+
+mod gather;
+mod machine_formats;
+mod sections;
+mod text;
+
+use sophron_core::inspect::{Doing, Family, Sightings};
+use sophron_core::model::{Process, ProcessId, Snapshot};
+use sophron_linux::inspect::{Details, Lever, Restart};
+use sophron_linux::open_files::OpenFile;
+
+use crate::args::{self, Format};
+use crate::exit::{Exit, Failure};
+use crate::ui;
+use crate::watcher::rules_file::{self, Guidance};
+
+/// Everything known of one process.
+struct Inspection {
+    snapshot: Snapshot,
+    /// The process, with what is costly.
+    process: Process,
+    /// Its app's processes, where an app was asked for.
+    members: Vec<ProcessId>,
+    zone: Option<jiff::tz::TimeZone>,
+    recorded: bool,
+    /// What it was found doing; the answer only where it was looked at for long enough.
+    sightings: Sightings,
+    doing: Option<Doing>,
+    details: Details,
+    /// What it has open; `None` where that may not be read.
+    files: Option<Vec<OpenFile>>,
+    /// More about what it waits for: the file, the lock's holder.
+    waits_on: Vec<String>,
+    family: Family,
+    lever: Option<Lever>,
+    restart: Option<Restart>,
+    /// The memory limit that binds it.
+    group: Option<sophron_core::checkup::GroupMemory>,
+    protected: Option<String>,
+    /// What the record tells of it.
+    note: Option<String>,
+    /// Why it has no answer or no rates, where something came in between.
+    gone: bool,
+    unmasked: Option<String>,
+    guidance: Guidance,
+    suffix: String,
+}
+
+pub fn run(args: &args::Inspect) -> Result<Exit, Failure> {
+    let guidance = rules_file::guidance(args.rules.as_deref())?;
+    for note in &guidance.notes {
+        ui::err(format_args!("sophron: {note}\n"));
+    }
+    let inspection = match args.from.as_deref() {
+        Some(path) => gather::recorded(path, args, guidance)?,
+        None => gather::live(args, guidance)?,
+    };
+    match args.format {
+        Format::Text => ui::out(text::render(&inspection)),
+        format => ui::out(machine_formats::render(&inspection, format)),
+    }
+    Ok(Exit::Fine)
+}

@@ -1,0 +1,134 @@
+//! An inspection for people: who it is and what it does on the second line.
+
+use sophron_core::model::Process;
+use sophron_core::units::{scaled_duration, scaled_percent, scaled_size};
+
+use super::{Inspection, sections};
+use crate::ui::style::{Label, Styled};
+use crate::ui::{chart, paragraph, table, when};
+
+const INDENT: usize = 11;
+
+/// Most columns of the chart.
+const CHART: usize = 60;
+
+pub(super) fn render(seen: &Inspection) -> String {
+    let width = table::terminal_width();
+    let snapshot = &seen.snapshot;
+    let head = [
+        Styled(Label::Heading, &snapshot.machine.host).to_string(),
+        when::date_in(snapshot.moment.wall, seen.zone.as_ref()),
+        format!("over {}", scaled_duration(snapshot.interval.unwrap_or_default())),
+    ];
+    let mut text = table::flow(&head, width);
+    text.push_str(&paragraph::styled("", 0, &first_words(seen), width, Label::Heading));
+    if seen.gone {
+        text.push_str("it ended while it was looked at: what follows is what was seen last\n");
+    }
+    if seen.members.len() > 1 {
+        text.push('\n');
+        text.push_str(&family_of_the_app(seen, width));
+    }
+    text.push('\n');
+    let mut under = |name: &str, lines: &[String]| {
+        for (at, line) in lines.iter().enumerate() {
+            text.push_str(&paragraph::under(if at == 0 { name } else { "" }, INDENT, line, width));
+        }
+    };
+    if let Some(doing) = &seen.doing {
+        let mut lines = vec![doing.answer.to_string()];
+        lines.extend(doing.evidence.iter().chain(&seen.waits_on).cloned());
+        lines.extend(doing.advice.map(str::to_owned));
+        under("doing", &lines);
+    }
+    if seen.doing.is_some() || (seen.recorded && seen.sightings.cpu.len() > 1) {
+        let columns = CHART.min(width.map_or(CHART, |width| width.saturating_sub(INDENT + 1)).max(8));
+        let drawn = chart::bars(&seen.sightings.cpu, columns);
+        let each = seen.sightings.length.checked_div(drawn.columns.max(1) as u32).unwrap_or_default();
+        let heading = format!(
+            "cpu over {}; a column is {}, its full height {} of a core",
+            scaled_duration(seen.sightings.length),
+            scaled_duration(each),
+            scaled_percent(drawn.full)
+        );
+        under("over time", &[heading, drawn.line]);
+    }
+    for (name, lines) in sections::all(seen) {
+        under(name, &lines);
+    }
+    let next = next(seen);
+    for (at, (command, what)) in next.iter().enumerate() {
+        let line = format!("{}   {what}", Styled(Label::Notice, format!("sophron {command}{}", seen.suffix)));
+        text.push_str(&paragraph::under(if at == 0 { "next" } else { "" }, INDENT, &line, width));
+    }
+    text
+}
+
+/// `labelpress 51907-kqm (ines): spinning; cpu 99% of a core, memory held 812 MiB`.
+fn first_words(seen: &Inspection) -> String {
+    let process = &seen.process;
+    let state = match &seen.doing {
+        Some(doing) => doing.answer.to_string(),
+        None => process.state.word().to_owned(),
+    };
+    let cpu = process.cpu.map(|cpu| format!("cpu {} of a core", scaled_percent(cpu)));
+    let held = process.memory_held.filter(|_| !process.kernel);
+    let held = held.map(|held| format!("memory held {}", scaled_size(held as f64)));
+    let figures: Vec<String> = cpu.into_iter().chain(held).collect();
+    format!("{}: {state}; {}", process.label(), figures.join(", "))
+}
+
+/// The family first, then its heaviest: what would end with the parent is all of it.
+fn family_of_the_app(seen: &Inspection, width: Option<usize>) -> String {
+    let members: Vec<&Process> =
+        seen.members.iter().filter_map(|id| seen.snapshot.process(id.pid).filter(|now| now.id == *id)).collect();
+    let is_member = |pid: u32| members.iter().any(|member| member.id.pid == pid);
+    let roots: Vec<&&Process> = members.iter().filter(|member| !is_member(member.parent)).collect();
+    let cpu: f64 = members.iter().filter_map(|member| member.cpu).sum();
+    let held: u64 = members.iter().filter_map(|member| member.memory_held).sum();
+    let mut lines = vec![format!(
+        "{} processes of {}: cpu {} of a core, memory held at most {}",
+        members.len(),
+        seen.process.app,
+        scaled_percent(cpu),
+        scaled_size(held as f64)
+    )];
+    for root in roots.iter().take(4) {
+        let below = sophron_core::inspect::family(&seen.snapshot, root);
+        let below_of_it = match below.descendants {
+            0 => "nothing below it".to_owned(),
+            1 => "1 process below it".to_owned(),
+            many => format!("{many} processes below it"),
+        };
+        let ends = below.ends_with_it.first().map(|what| format!("; with it ends {what}"));
+        let ends = ends.or_else(|| below.goes_on.map(|what| format!("; {what}"))).unwrap_or_default();
+        lines.push(format!(
+            "{} is {} parent: {below_of_it}{ends}",
+            root.label(),
+            if roots.len() == 1 { "their" } else { "a" }
+        ));
+    }
+    if roots.len() > 4 {
+        lines.push(format!("and {} more that stand by themselves", roots.len() - 4));
+    }
+    lines.push(format!("the heaviest of them is {}, and told below", seen.process.label()));
+    lines
+        .iter()
+        .enumerate()
+        .map(|(at, line)| paragraph::under(if at == 0 { "app" } else { "" }, INDENT, line, width))
+        .collect()
+}
+
+fn next(seen: &Inspection) -> Vec<(String, &'static str)> {
+    let id = seen.process.id.checked();
+    let mut next = Vec::new();
+    if seen.doing.is_none() && !seen.recorded && !seen.gone {
+        next.push((format!("inspect {id} --for 5s"), "what it is doing: working or hung?"));
+    }
+    if seen.snapshot.processes.iter().filter(|other| other.app == seen.process.app).count() > 1
+        && seen.members.is_empty()
+    {
+        next.push((format!("inspect {}", seen.process.app), "its family: all processes of that app"));
+    }
+    next
+}

@@ -1,0 +1,50 @@
+//! A line of bars: how a figure went over time.
+
+/// Eighths of a full bar.
+const BARS: [char; 9] = ['·', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+
+/// A drawn line.
+#[derive(Debug, PartialEq)]
+pub struct Drawn {
+    /// The bars.
+    pub line: String,
+    /// How many there are.
+    pub columns: usize,
+    /// What a full bar stands for.
+    pub full: f64,
+}
+
+/// At most so many bars, each the mean of its share of the figures. A full bar is 100, or the next whole hundred above
+/// the largest.
+pub fn bars(figures: &[f64], most: usize) -> Drawn {
+    let columns = figures.len().min(most.max(1));
+    let share = |column: usize| {
+        let (from, to) = (column * figures.len() / columns, (column + 1) * figures.len() / columns);
+        let part = &figures[from..to.max(from + 1)];
+        part.iter().sum::<f64>() / part.len() as f64
+    };
+    let means: Vec<f64> = (0..columns).map(share).collect();
+    let largest = means.iter().copied().fold(0.0, f64::max);
+    // Rounding of the measuring does not make a second core.
+    let full = 100.0 * ((largest - 3.0) / 100.0).ceil().max(1.0);
+    let bar = |mean: &f64| {
+        let eighths = (mean / full * 8.0).round().clamp(0.0, 8.0) as usize;
+        // A little is not nothing.
+        BARS[if *mean >= 0.5 { eighths.max(1) } else { eighths }]
+    };
+    Drawn { line: means.iter().map(bar).collect(), columns, full }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_little_shows_and_several_cores_scale() {
+        let drawn = bars(&[0.0, 1.0, 50.0, 100.0, 101.0], 60);
+        assert_eq!(drawn, Drawn { line: "·▁▄██".to_owned(), columns: 5, full: 100.0 });
+        let drawn = bars(&[390.0, 190.0, 210.0, 0.0], 2);
+        assert_eq!(drawn, Drawn { line: "█▃".to_owned(), columns: 2, full: 300.0 });
+        assert_eq!(bars(&[], 60).columns, 0);
+    }
+}

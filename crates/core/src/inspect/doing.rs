@@ -1,0 +1,369 @@
+//! Working or hung? The answer, and what it rests on.
+
+use std::fmt;
+use std::time::Duration;
+
+use crate::model::State;
+use crate::units::{Value, scaled_duration, scaled_percent};
+
+/// What a thread waits for.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Wait {
+    /// Words from a pipe, or room in one.
+    Pipe,
+    /// Time to pass.
+    Time,
+    /// A child to end.
+    Child,
+    /// A child that it started to take over another program: until then it stands in the kernel.
+    Start,
+    /// A lock, or another thread.
+    Lock,
+    /// A lock on a file.
+    FileLock,
+    /// Something to happen: an event, a request, a key.
+    Event,
+    /// The other end of a connection.
+    Connection,
+    /// A person at a terminal.
+    Terminal,
+    /// A signal.
+    Signal,
+    /// A disk.
+    Disk,
+    /// A network disk.
+    NetworkDisk,
+    /// Memory.
+    Memory,
+    /// A core.
+    Core,
+    /// Something that only the kernel has a name for.
+    Other(String),
+}
+
+impl fmt::Display for Wait {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Wait::Pipe => "a pipe",
+            Wait::Time => "a time it set itself",
+            Wait::Child => "a child of its to end",
+            Wait::Start => "a child of its to take over another program",
+            Wait::Lock => "a lock, or another of its threads",
+            Wait::FileLock => "a lock on a file",
+            Wait::Event => "something to happen (an event, a request, a key)",
+            Wait::Connection => "the other end of a connection",
+            Wait::Terminal => "a person at its terminal",
+            Wait::Signal => "a signal",
+            Wait::Disk => "a disk",
+            Wait::NetworkDisk => "a network disk",
+            Wait::Memory => "memory",
+            Wait::Core => "a core",
+            Wait::Other(name) => return write!(f, "`{name}` (as the kernel calls it)"),
+        })
+    }
+}
+
+/// What was seen of one thread.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ThreadSeen {
+    /// Its number.
+    pub tid: u32,
+    /// Its name.
+    pub name: String,
+    /// CPU over the whole time, percent of one core.
+    pub cpu: Option<f64>,
+    /// Looks at which it was there.
+    pub looks: u32,
+    /// Looks at which it was on a core or ready for one.
+    pub running: u32,
+    /// Looks at which it waited uninterruptibly.
+    pub waiting: u32,
+    /// What it was doing at the last look.
+    pub state: State,
+    /// How often a second it gave its core up by itself.
+    pub yields: Option<f64>,
+    /// What it waited for, with the number of looks, the most frequent first.
+    pub waits: Vec<(Wait, u32)>,
+}
+
+/// What was seen of one process over some time.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Sightings {
+    /// Over how long.
+    pub length: Duration,
+    /// How many looks.
+    pub looks: u32,
+    /// CPU between one look and the next, percent of one core.
+    pub cpu: Vec<f64>,
+    /// Its threads, the main one first.
+    pub threads: Vec<ThreadSeen>,
+    /// Read and written by system calls, from pipes, files and connections alike, bytes a second.
+    pub moved: Option<f64>,
+    /// How fast what it holds in memory has grown, bytes a second.
+    pub growth: Option<f64>,
+    /// Whether its control group is frozen.
+    pub frozen: bool,
+}
+
+/// Working or hung.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Answer {
+    /// It gets on.
+    Working,
+    /// It uses a core, and nothing shows what for.
+    Spinning,
+    /// It waits, and can be woken.
+    Waiting(Wait),
+    /// Suspended by a signal.
+    Suspended,
+    /// Held with its control group.
+    Frozen,
+    /// It waits in the kernel and cannot be woken.
+    Stuck(Option<Wait>),
+    /// Ended, and not collected.
+    Zombie,
+}
+
+impl fmt::Display for Answer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Answer::Working => f.write_str("working"),
+            Answer::Spinning => f.write_str("spinning"),
+            Answer::Waiting(wait) => write!(f, "waiting for {wait}"),
+            Answer::Suspended => f.write_str("suspended"),
+            Answer::Frozen => f.write_str("frozen with its control group"),
+            Answer::Stuck(None) => f.write_str("stuck in the kernel"),
+            Answer::Stuck(Some(wait)) => write!(f, "stuck in the kernel, waiting for {wait}"),
+            Answer::Zombie => f.write_str("ended, and not collected by its parent"),
+        }
+    }
+}
+
+/// The answer and what it rests on.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Doing {
+    /// The answer.
+    pub answer: Answer,
+    /// What speaks for it.
+    pub evidence: Vec<String>,
+    /// What to do about it, in a sentence.
+    pub advice: Option<&'static str>,
+}
+
+/// A thread that uses that much of a core fills it, percent.
+const FULL: f64 = 85.0;
+
+/// One that never rests gets less of it where others want the core as well.
+const CONTESTED: f64 = 40.0;
+
+/// Less than that is doing nothing, percent of one core.
+const NOTHING: f64 = 1.0;
+
+/// A thread that gives its core up less often than that a second never waits for anything.
+const NEVER_YIELDS: f64 = 2.0;
+
+/// Less than that moved, or grown by, in a second is no work, bytes.
+const NO_WORK: f64 = 4096.0;
+const NO_GROWTH: f64 = 64.0 * 1024.0;
+
+/// What the sightings come to; `None` where nothing was seen.
+pub fn judge(seen: &Sightings) -> Option<Doing> {
+    let main = seen.threads.first()?;
+    let cpu: f64 = seen.threads.iter().filter_map(|thread| thread.cpu).sum();
+    let all = |state: State| seen.threads.iter().all(|thread| thread.state == state);
+    let doing = |answer, evidence, advice| Some(Doing { answer, evidence, advice });
+    let over = scaled_duration(seen.length);
+    if seen.frozen {
+        let evidence = vec!["its control group is frozen: it takes no signal before it is thawed".to_owned()];
+        return doing(Answer::Frozen, evidence, Some("whoever froze the group has to thaw it"));
+    }
+    if all(State::Zombie) {
+        let evidence = vec!["its last thread has ended; only its entry is left".to_owned()];
+        return doing(Answer::Zombie, evidence, Some("its parent has to collect it, or to end"));
+    }
+    if all(State::Suspended) {
+        let evidence = vec![format!("{} suspended at the last look", threads(seen.threads.len(), "was", "were all"))];
+        return doing(
+            Answer::Suspended,
+            evidence,
+            Some("it goes on when it is resumed, and holds its memory until then"),
+        );
+    }
+    let used = format!("it used {} of a core over {over}", scaled_percent(cpu));
+    let moved = seen.moved.map(|moved| format!("it read and wrote {}", Value::Rate(moved).scaled()));
+    // All the while in the kernel, without a moment on a core and without a byte.
+    let stuck = seen.threads.iter().find(|thread| thread.looks > 1 && thread.waiting == thread.looks);
+    if let Some(stuck) = stuck.filter(|_| cpu < NOTHING && seen.moved.is_none_or(|moved| moved < NO_WORK)) {
+        let mut evidence = vec![format!(
+            "its thread {} was found waiting uninterruptibly at every one of {} looks",
+            stuck.tid, stuck.looks
+        )];
+        evidence.push(used);
+        evidence.extend(moved);
+        let wait = stuck.waits.first().map(|(wait, _)| wait.clone());
+        let advice =
+            "no signal is answered before the kernel lets it go: look at what it waits for, not at the process";
+        return doing(Answer::Stuck(wait), evidence, Some(advice));
+    }
+    let busiest = seen.threads.iter().max_by(|a, b| a.cpu.unwrap_or(0.0).total_cmp(&b.cpu.unwrap_or(0.0)));
+    let full =
+        busiest.filter(|thread| thread.cpu.is_some_and(|cpu| cpu >= FULL || (cpu >= CONTESTED && never_rests(thread))));
+    if let Some(full) = full {
+        let share = scaled_percent(full.cpu.unwrap_or(0.0));
+        let mut evidence = vec![format!("its thread {} ({}) used {share} of a core over {over}", full.tid, full.name)];
+        evidence.extend(full.yields.map(|yields| format!("it gave its core up by itself {yields:.0} times a second")));
+        evidence.extend(moved);
+        evidence.extend(seen.growth.map(|growth| {
+            if growth.abs() < NO_GROWTH {
+                "what it holds in memory did not change".to_owned()
+            } else {
+                format!("what it holds in memory changed by {}", Value::Rate(growth.abs()).scaled())
+            }
+        }));
+        let idle_hands = full.yields.is_none_or(|yields| yields < NEVER_YIELDS)
+            && seen.moved.is_none_or(|moved| moved < NO_WORK)
+            && seen.growth.is_none_or(|growth| growth.abs() < NO_GROWTH);
+        let advice = "a long calculation looks the same: ask its owner whether a result is due before you act";
+        return if idle_hands {
+            doing(Answer::Spinning, evidence, Some(advice))
+        } else {
+            doing(Answer::Working, evidence, None)
+        };
+    }
+    if cpu >= NOTHING {
+        let mut evidence = vec![used];
+        evidence.extend(moved);
+        let ready: u32 = seen.threads.iter().map(|thread| thread.running).sum();
+        let starved = seen.looks > 0 && f64::from(ready) / f64::from(seen.looks) > 3.0 * cpu / 100.0 + 0.5;
+        if starved {
+            evidence
+                .push(format!("it was ready for a core {ready} times in {} looks: others take the cores", seen.looks));
+            return doing(
+                Answer::Waiting(Wait::Core),
+                evidence,
+                Some("look for who takes the cores: `sophron checkup`"),
+            );
+        }
+        return doing(Answer::Working, evidence, None);
+    }
+    let wait = main.waits.first();
+    let mut evidence = vec![used];
+    if let Some((wait, looks)) = wait {
+        evidence.push(format!("its main thread was found waiting for {wait} at {looks} of {} looks", main.looks));
+    }
+    let others: Vec<&ThreadSeen> = seen.threads.iter().skip(1).filter(|thread| !thread.waits.is_empty()).collect();
+    if !others.is_empty() {
+        let mut kinds: Vec<(String, usize)> = Vec::new();
+        for thread in &others {
+            let words = thread.waits[0].0.to_string();
+            match kinds.iter_mut().find(|(known, _)| *known == words) {
+                Some((_, count)) => *count += 1,
+                None => kinds.push((words, 1)),
+            }
+        }
+        let kinds: Vec<String> =
+            kinds.into_iter().take(3).map(|(words, count)| format!("{count} for {words}")).collect();
+        evidence.push(format!("of its other threads wait {}", kinds.join(", ")));
+    }
+    evidence.extend(moved);
+    match wait.map(|(wait, _)| wait.clone()) {
+        Some(wait) => doing(Answer::Waiting(wait), evidence, None),
+        None => {
+            evidence.push("what it waits for is for its owner and root to read".to_owned());
+            let unknown = Wait::Other(main.state.word().to_owned());
+            let answer =
+                if main.state == State::Waiting { Answer::Waiting(Wait::Disk) } else { Answer::Waiting(unknown) };
+            doing(answer, evidence, None)
+        }
+    }
+}
+
+/// On a core or ready for one at nearly every look.
+fn never_rests(thread: &ThreadSeen) -> bool {
+    thread.looks > 0 && thread.running * 10 >= thread.looks * 9
+}
+
+fn threads(count: usize, one: &str, many: &str) -> String {
+    if count == 1 { format!("its only thread {one}") } else { format!("its {count} threads {many}") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn thread(cpu: f64) -> ThreadSeen {
+        ThreadSeen {
+            tid: 752,
+            name: "labelpress".to_owned(),
+            cpu: Some(cpu),
+            looks: 20,
+            running: if cpu > 50.0 { 20 } else { 0 },
+            waiting: 0,
+            state: State::Sleeping,
+            yields: Some(0.0),
+            waits: Vec::new(),
+        }
+    }
+
+    fn seen(threads: Vec<ThreadSeen>) -> Sightings {
+        Sightings {
+            length: Duration::from_secs(5),
+            looks: 20,
+            threads,
+            moved: Some(0.0),
+            growth: Some(0.0),
+            ..Sightings::default()
+        }
+    }
+
+    fn answer(sightings: &Sightings) -> Answer {
+        let doing = judge(sightings).unwrap();
+        assert!(!doing.evidence.is_empty());
+        doing.answer
+    }
+
+    #[test]
+    fn a_full_core_is_work_only_where_something_shows_it() {
+        assert_eq!(answer(&seen(vec![thread(0.1), thread(99.0)])), Answer::Spinning);
+        for working in [
+            Sightings { moved: Some(2e6), ..seen(vec![thread(99.0)]) },
+            Sightings { growth: Some(9e6), ..seen(vec![thread(99.0)]) },
+            seen(vec![ThreadSeen { yields: Some(300.0), ..thread(99.0) }]),
+            seen(vec![thread(30.0), thread(40.0)]),
+        ] {
+            assert_eq!(answer(&working), Answer::Working);
+        }
+        // Others want that core as well.
+        let contested = ThreadSeen { running: 20, ..thread(47.0) };
+        assert_eq!(answer(&seen(vec![contested])), Answer::Spinning);
+        // What may not be read speaks neither way.
+        let dark = Sightings { moved: None, growth: None, ..seen(vec![thread(99.0)]) };
+        assert_eq!(answer(&dark), Answer::Spinning);
+    }
+
+    #[test]
+    fn idle_hands_wait_for_something() {
+        let pipe = ThreadSeen { waits: vec![(Wait::Pipe, 20)], ..thread(0.0) };
+        assert_eq!(answer(&seen(vec![pipe])), Answer::Waiting(Wait::Pipe));
+        let ready = ThreadSeen { running: 19, ..thread(4.0) };
+        assert_eq!(answer(&seen(vec![ready])), Answer::Waiting(Wait::Core));
+        assert_eq!(answer(&seen(vec![thread(0.0)])), Answer::Waiting(Wait::Other("sleeping".to_owned())));
+    }
+
+    #[test]
+    fn what_does_not_go_on() {
+        let stuck =
+            ThreadSeen { waiting: 20, state: State::Waiting, waits: vec![(Wait::NetworkDisk, 20)], ..thread(0.0) };
+        assert_eq!(answer(&seen(vec![stuck.clone()])), Answer::Stuck(Some(Wait::NetworkDisk)));
+        // A writer is found in the kernel at every look as well, but it gets on.
+        let writer = Sightings { moved: Some(5e6), ..seen(vec![ThreadSeen { cpu: Some(3.0), ..stuck }]) };
+        assert_eq!(answer(&writer), Answer::Working);
+        let suspended = ThreadSeen { state: State::Suspended, ..thread(0.0) };
+        assert_eq!(answer(&seen(vec![suspended.clone(), suspended.clone()])), Answer::Suspended);
+        assert_ne!(answer(&seen(vec![suspended.clone(), thread(0.0)])), Answer::Suspended);
+        assert_eq!(answer(&Sightings { frozen: true, ..seen(vec![thread(0.0)]) }), Answer::Frozen);
+        let zombie = ThreadSeen { state: State::Zombie, ..thread(0.0) };
+        assert_eq!(answer(&seen(vec![zombie])), Answer::Zombie);
+        assert_eq!(judge(&seen(Vec::new())), None);
+    }
+}

@@ -1,0 +1,44 @@
+//! By what a process can be made milder to the others here. Niceness acts only inside a scheduling group.
+
+use std::fs;
+
+use crate::cgroups;
+
+/// What lowering would work by.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Lever {
+    /// Niceness: it shares its scheduling group with everybody.
+    Nice,
+    /// The CPU weight of its control group: plain niceness would only act against the group's own.
+    Weight {
+        /// The group.
+        group: String,
+        /// Whether it is in the unified hierarchy (`cpu.weight`; else `cpu.shares`).
+        unified: bool,
+    },
+    /// The value of its session's automatic group: plain niceness would only act inside the session (sched(7)).
+    SessionGroup {
+        /// As `/proc/PID/autogroup` has it.
+        group: String,
+    },
+}
+
+/// The lever that works for a process.
+pub fn lever(pid: u32) -> Lever {
+    let place = cgroups::place(pid, "cpu").filter(|place| {
+        let weight = if place.unified { "cpu.weight" } else { "cpu.shares" };
+        place.group != "/" && place.folder.join(weight).exists()
+    });
+    if let Some(place) = place {
+        return Lever::Weight { group: place.group, unified: place.unified };
+    }
+    let enabled = fs::read("/proc/sys/kernel/sched_autogroup_enabled").is_ok_and(|value| value.starts_with(b"1"));
+    // `/autogroup-41 nice 0`; a process of the root's own group has none.
+    let group = fs::read_to_string(format!("/proc/{pid}/autogroup")).ok().filter(|_| enabled);
+    match group.as_deref().and_then(|line| line.split_whitespace().next()) {
+        Some(group) if group.starts_with("/autogroup-") => {
+            Lever::SessionGroup { group: sophron_core::text::clean(group.as_bytes()) }
+        }
+        _ => Lever::Nice,
+    }
+}
