@@ -139,6 +139,15 @@ impl Stage {
         }
     }
 
+    /// Runs the program, which prints JSON.
+    ///
+    /// # Panics
+    /// It prints none.
+    pub fn json(&self, args: &[&str]) -> Value {
+        let output = self.run(args);
+        serde_json::from_str(&output.stdout).unwrap_or_else(|error| panic!("{error}: {output:?}"))
+    }
+
     /// Runs the program with the stage's folder shown as `[stage]`.
     pub fn run_masked(&self, args: &[&str]) -> Output {
         let folder = self.folder.path().display().to_string();
@@ -152,12 +161,23 @@ impl Stage {
     /// # Panics
     /// It does not.
     pub fn offender(&self, name: &str, options: &[&str]) -> Offender {
-        let mut child = self
-            .command(&["misbehave", "--as", name, "--for", "60s"])
-            .args(options)
-            .stdout(Stdio::piped())
-            .spawn()
-            .expect("the offender starts");
+        Stage::begun(self.command(&["misbehave", "--as", name, "--for", "60s"]).args(options))
+    }
+
+    /// The same inside a control group, from its first byte on: `group` is the file that takes processes in.
+    ///
+    /// # Panics
+    /// It does not begin.
+    pub fn offender_in(&self, group: &Path, name: &str, options: &[&str]) -> Offender {
+        let inner = self.command(&["misbehave", "--as", name, "--for", "60s"]);
+        let mut command = Command::new("sh");
+        command.args(["-c", "echo $$ > \"$0\" && exec \"$@\""]).arg(group).arg(inner.get_program());
+        command.args(inner.get_args()).args(options).env("TMPDIR", self.folder.path()).stdin(Stdio::null());
+        Stage::begun(&mut command)
+    }
+
+    fn begun(command: &mut Command) -> Offender {
+        let mut child = command.stdout(Stdio::piped()).spawn().expect("the offender starts");
         let mut line = String::new();
         let stdout = child.stdout.take().expect("it was piped");
         BufReader::new(stdout).read_line(&mut line).expect("the offender speaks");
@@ -213,6 +233,15 @@ impl Offender {
     /// Its process ID.
     pub fn pid(&self) -> u32 {
         self.child.id()
+    }
+}
+
+impl Offender {
+    /// Suspends it, as anybody could.
+    pub fn suspend(&self) {
+        if let Some(pid) = Pid::from_raw(self.child.id().cast_signed()) {
+            let _ = kill_process(pid, Signal::STOP);
+        }
     }
 }
 

@@ -2,7 +2,9 @@
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+mod checkup;
 mod demo;
+mod inspect;
 mod ladder;
 mod looking;
 mod looking_closer;
@@ -12,9 +14,15 @@ mod safety;
 mod undoing;
 mod users;
 
+use serde_json::Value;
 use sophron_testkit::Stage;
 
 /// A stage with the program that this test was built with.
 fn stage() -> Stage {
     Stage::new(env!("CARGO_BIN_EXE_sophron"))
+}
+
+/// The rows of a JSON object.
+fn rows(value: &Value) -> &[Value] {
+    value["rows"].as_array().map_or(&[], Vec::as_slice)
 }

@@ -3,6 +3,8 @@
 //! Where the kernel tells how long somebody stood still (the stall shares), that leads: a busy machine on which nobody
 //! waits is not short of anything. Figures that cannot be read are left out, never taken for zero.
 
+use std::time::Duration;
+
 use super::limits::Watched;
 use super::suspects::Lineup;
 use super::words::{self, Trend, figure, worst};
@@ -17,11 +19,15 @@ const AT_ITS_LIMIT: f64 = 0.95;
 /// Page faults that wait for a disk, a second, of a group that is short of memory.
 const THRASHING: f64 = 20.0;
 
+/// What does not change for that long is not just passing.
+const SETTLED: Duration = Duration::from_millis(400);
+
 /// CPU that nobody is seen to use, percent of one core, from which on it is said.
 const UNSEEN: f64 = 25.0;
 
-/// A deleted file smaller than that part of its file system is not named.
+/// A deleted file is named when it takes that part of its file system, or that many bytes.
 const HELD_PART: u64 = 200;
+const HELD_BYTES: u64 = 256 << 20;
 
 /// One look at everything together.
 pub fn check(scene: &Scene, settings: &Settings, around: &Surroundings<'_>) -> Report {
@@ -301,7 +307,7 @@ impl Inquiry<'_> {
                 .around
                 .held
                 .iter()
-                .filter(|file| file.number == volume.number && file.size >= volume.size / HELD_PART)
+                .filter(|file| file.number == volume.number && file.size >= HELD_BYTES.min(volume.size / HELD_PART))
                 .collect();
             let mut suspects = self.lineup.by_held_files(&held);
             let mut remarks = Vec::new();
@@ -364,7 +370,7 @@ impl Inquiry<'_> {
     /// Processes that do not go on: stuck, frozen, suspended, not collected.
     fn held_up(&self) -> Vec<Finding> {
         let processes = &self.scene.snapshot.processes;
-        let enough = self.scene.looks >= 2 && self.scene.length.as_secs_f64() >= 1.0;
+        let enough = self.scene.looks >= 2 && self.scene.length >= SETTLED;
         let always = |seen: u32| enough && seen == self.scene.looks;
         let still = |process: &Process| process.cpu.is_none_or(|cpu| cpu < 0.05);
         let moves =
@@ -481,7 +487,12 @@ impl Inquiry<'_> {
         .collect();
         if let Some(last) = none.pop() {
             let list = if none.is_empty() { last.to_owned() } else { format!("{} or {last}", none.join(", ")) };
-            lines.push(format!("{} processes, none {list}", machine.processes));
+            let processes = if machine.processes == 1 {
+                "1 process".to_owned()
+            } else {
+                format!("{} processes", machine.processes)
+            };
+            lines.push(format!("{processes}, none {list}"));
         }
         lines
     }

@@ -118,9 +118,11 @@ impl Observation {
         self.machine.add(&snapshot.machine, seconds);
     }
 
-    /// The time that was looked at so far.
-    pub fn length(&self) -> Duration {
-        self.length
+    /// At the last look another thread than the main one was found waiting uninterruptibly.
+    pub fn also_waiting(&mut self, process: &Process) {
+        if let Some(tally) = self.tallies.get_mut(&process.id).filter(|_| process.state != State::Waiting) {
+            tally.waiting += 1;
+        }
     }
 
     /// All looks as one.

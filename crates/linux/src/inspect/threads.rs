@@ -14,6 +14,15 @@ use crate::proc::{number, stat};
 /// Most threads that are followed one by one.
 const MOST: usize = 512;
 
+/// Whether any of a process's first so many threads waits uninterruptibly at this moment.
+pub fn any_waits(pid: u32, most: usize) -> bool {
+    let tasks = fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten();
+    tasks.take(most).any(|task| {
+        let line = fs::read(task.path().join("stat")).unwrap_or_default();
+        stat::parse(&line).is_some_and(|stat| State::from_letter(stat.state) == State::Waiting)
+    })
+}
+
 /// What was seen of one thread so far.
 #[derive(Debug)]
 pub struct ThreadTrack {

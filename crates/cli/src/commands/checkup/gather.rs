@@ -8,7 +8,7 @@ use sophron_core::audit;
 use sophron_core::checkup::{Observation, Past, Scene, Settings, Surroundings, Watched};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot, State};
 use sophron_linux::volumes::Survey;
-use sophron_linux::{Sampler, cgroups, here, open_files, terminal, trail};
+use sophron_linux::{Sampler, cgroups, here, inspect, open_files, terminal, trail};
 
 use crate::args;
 use crate::exit::{Exit, Failure};
@@ -28,6 +28,10 @@ const SELDOMEST: Duration = Duration::from_millis(500);
 
 /// How long deleted files that are still held are looked for.
 const HELD_FILES: Duration = Duration::from_millis(80);
+
+/// Of so many processes, and so many threads of each, it is looked at every look whether one waits.
+const MOST_ASKED: usize = 64;
+const MOST_THREADS: usize = 32;
 
 /// A smaller deleted file is not looked for.
 const HELD_AT_LEAST: u64 = 16 << 20;
@@ -59,6 +63,15 @@ pub(super) fn live(args: &args::Checkup, settings: &Settings) -> Result<Gathered
     let mut look = |observation: &mut Observation| {
         sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
         observation.add(&snapshot);
+        // Of whom it may not be read what he reads and writes, it is looked whether a thread of his waits.
+        let unread = |process: &&Process| process.disk_read.is_none() && process.threads > 1;
+        let active =
+            snapshot.processes.iter().filter(unread).filter(|process| process.cpu.is_some_and(|cpu| cpu > 0.0));
+        for process in active.take(MOST_ASKED) {
+            if inspect::any_waits(process.id.pid, MOST_THREADS) {
+                observation.also_waiting(process);
+            }
+        }
         Ok::<Boot, Failure>(snapshot.machine.boot)
     };
     let boot = look(&mut observation)?;

@@ -1,0 +1,221 @@
+//! `checkup` on a machine that was prepared: one shortage at a time, on real processes. These tests want the machine for
+//! themselves and take turns.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::fs;
+use std::io::Write;
+use std::path::PathBuf;
+use std::process::Command;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+use sophron_testkit::{Offender, Stage, eventually, is_gone, is_suspended};
+
+static TURN: Mutex<()> = Mutex::new(());
+
+fn stage() -> (Stage, MutexGuard<'static, ()>) {
+    let turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    (Stage::new(env!("CARGO_BIN_EXE_sophron")), turn)
+}
+
+/// What this machine has by itself is no news here; the rest of a rules file may follow.
+fn rules(stage: &Stage, more: &str) -> String {
+    let mut text = "format = 1\n[checkup]\n".to_owned() + more;
+    for kind in ["files", "zombies", "suspended", "frozen", "stuck"] {
+        if !more.contains(kind) {
+            text += &format!("[[checkup.known]]\nfinding = '{kind}'\nreason = 'not what this test is about'\n");
+        }
+    }
+    stage.write("rules.toml", text).display().to_string()
+}
+
+/// The finding of that kind with this process among its suspects, as soon as a checkup has it.
+fn found(stage: &Stage, rules: &str, kind: &str, pids: &[u32]) -> (Value, Value) {
+    eventually(kind, || {
+        let told = stage.json(&["checkup", "--for", "2s", "--rules", rules, "--format", "json"]);
+        let finding = told["rows"].as_array()?.iter().find(|row| row["finding"] == kind).cloned();
+        let Some(finding) = finding else {
+            eprintln!("{kind}? {} {:?}", told["verdict"], told["fine"]);
+            return None;
+        };
+        let first = finding["suspects"][0]["pid"].as_u64();
+        let right = pids.iter().any(|pid| first == Some(u64::from(*pid)));
+        if !right {
+            eprintln!("{kind}: {}", finding["suspects"]);
+        }
+        right.then_some((told, finding))
+    })
+}
+
+#[test]
+fn a_quiet_machine_is_short_of_nothing() {
+    let (stage, _turn) = stage();
+    let rules = rules(&stage, "");
+    let give_up = Instant::now() + Duration::from_secs(60);
+    // Something else may be at work on this machine: that is waited for, and not forever.
+    while Instant::now() < give_up {
+        let output = stage.run(&["checkup", "--rules", &rules]);
+        let verdict = output.stdout.lines().nth(1).unwrap_or_default();
+        if verdict.starts_with("nothing is short") && output.status == Some(0) {
+            assert!(
+                output.stdout.contains("\nwatcher   ") && output.stdout.contains("\nfine      cpu "),
+                "{}",
+                output.stdout
+            );
+            return;
+        }
+        eprintln!("not quiet: {verdict}");
+    }
+    eprintln!("skipped: this machine is busy with something else");
+}
+
+#[test]
+fn burners_on_every_core_make_it_short_of_cpu() {
+    let (stage, _turn) = stage();
+    let cores = std::thread::available_parallelism().unwrap().get();
+    let burners: Vec<Offender> = (0..cores * 2).map(|_| stage.offender("tilebaker", &["--cpu", "100%"])).collect();
+    let pids: Vec<u32> = burners.iter().map(Offender::pid).collect();
+    let (told, cpu) = found(&stage, &rules(&stage, ""), "cpu", &pids);
+    assert!(told["verdict"].as_str().unwrap().starts_with("short of CPU"), "{}", told["verdict"]);
+    assert_eq!((cpu["severity"].as_str(), cpu["suspects"][0]["app"].as_str()), (Some("critical"), Some("tilebaker")));
+    assert!(cpu["suspects"][0]["path"].as_str().unwrap().ends_with("/tilebaker"), "{cpu}");
+    assert!(cpu["suspects"][0]["started_by"].as_array().is_some_and(|chain| !chain.is_empty()), "{cpu}");
+}
+
+#[test]
+fn a_burner_keeps_one_core_to_itself() {
+    let (stage, _turn) = stage();
+    if std::thread::available_parallelism().unwrap().get() < 2 {
+        eprintln!("skipped: on a single core that is a shortage of CPU");
+        return;
+    }
+    let lamp = stage.offender("sheetlamp", &["--cpu", "100%"]);
+    // On two cores one is half of the CPU: what else runs here must not make it look short.
+    let limits = "machine.stall.cpu = { notice = '60%', critical = '90%' }\n";
+    let (told, _) = found(&stage, &rules(&stage, limits), "core", &[lamp.pid()]);
+    let verdict = told["verdict"].as_str().unwrap();
+    assert!(verdict.starts_with("one program keeps one core to itself: sheetlamp"), "{verdict}");
+}
+
+/// A control group of the memory controller, removed with the test.
+struct Tight(PathBuf);
+
+impl Tight {
+    fn new(bytes: u64) -> Option<Tight> {
+        let name = format!("sophron-test-{}", std::process::id());
+        let candidates = [("/sys/fs/cgroup/memory", "memory.limit_in_bytes"), ("/sys/fs/cgroup", "memory.max")];
+        candidates.iter().find_map(|(root, limit)| {
+            let group = PathBuf::from(root).join(&name);
+            fs::create_dir(&group).ok()?;
+            let group = Tight(group);
+            fs::write(group.0.join(limit), bytes.to_string()).ok().map(|()| group)
+        })
+    }
+}
+
+impl Drop for Tight {
+    fn drop(&mut self) {
+        let gone = Instant::now() + Duration::from_secs(10);
+        while fs::remove_dir(&self.0).is_err() && Instant::now() < gone {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+}
+
+#[test]
+fn a_process_that_thrashes_in_its_control_group_is_short_of_memory() {
+    let (stage, _turn) = stage();
+    let Some(group) = Tight::new(40 << 20) else {
+        eprintln!("skipped: this test may make no control group with a memory limit");
+        return;
+    };
+    let offender = stage.offender_in(&group.0.join("cgroup.procs"), "herbarium", &["--read", "64MiB"]);
+    let limits = "machine.stall.memory = { notice = '0.5%' }\n";
+    let (told, memory) = found(&stage, &rules(&stage, limits), "memory", &[offender.pid()]);
+    let verdict = told["verdict"].as_str().unwrap();
+    assert!(verdict.contains("short of memory in the control group"), "{verdict}");
+    assert!(memory["of"].as_str().unwrap().contains("sophron-test-"), "{memory}");
+    drop(offender);
+}
+
+#[test]
+fn synced_writing_makes_others_wait_for_the_disk() {
+    let (stage, _turn) = stage();
+    let writers: Vec<Offender> = (0..3).map(|_| stage.offender("nightcopy", &["--write", "900MiB/s"])).collect();
+    let pids: Vec<u32> = writers.iter().map(Offender::pid).collect();
+    let device = Command::new("stat").args(["-f", "-c", "%T"]).arg(stage.path("")).output().unwrap().stdout;
+    if String::from_utf8_lossy(&device).contains("tmpfs") {
+        eprintln!("skipped: the temporary folder is no disk");
+        return;
+    }
+    // How long others wait depends on the disk: a fast one hardly lets them.
+    let limits = "machine.stall.io = { notice = '1%' }\nmachine.iowait = { notice = '1%' }\n";
+    let (told, disk) = found(&stage, &rules(&stage, limits), "disk", &pids);
+    assert!(told["verdict"].as_str().unwrap().contains("waiting on disk"), "{}", told["verdict"]);
+    assert_eq!(disk["suspects"][0]["app"], "nightcopy");
+}
+
+#[test]
+fn a_suspended_process_and_a_zombie_are_worth_knowing() {
+    let (stage, _turn) = stage();
+    let suspended = stage.offender("postbox", &[]);
+    suspended.suspend();
+    eventually("it is suspended", || is_suspended(suspended.pid()).then_some(()));
+    // A child of this test that has ended and is not collected yet: the mistake is this test's.
+    let mut zombie = Command::new("true").spawn().unwrap();
+    eventually("it has ended", || is_gone(zombie.id()).then_some(()));
+    let limits = "[[checkup.known]]\nfinding = 'core'\nof = 'suspended zombies'\nreason = 'not here'\n";
+    let rules = rules(&stage, limits);
+    let told = stage.json(&["checkup", "--for", "1s", "--rules", &rules, "--format", "json"]);
+    let suspects = |kind: &str| {
+        let rows = told["rows"].as_array().unwrap();
+        rows.iter().find(|row| row["finding"] == kind).map(|row| row["suspects"].to_string()).unwrap_or_default()
+    };
+    assert!(suspects("suspended").contains(&format!("\"pid\":{}", suspended.pid())), "{told}");
+    assert!(suspects("zombies").contains(&format!("\"pid\":{}", std::process::id())), "{told}");
+    zombie.wait().unwrap();
+}
+
+#[test]
+fn a_deleted_file_that_is_still_held_is_named_with_its_holder() {
+    let (stage, _turn) = stage();
+    let path = stage.path("spool");
+    let mut file = fs::File::create(&path).unwrap();
+    let piece = vec![0x5a; 1 << 20];
+    for _ in 0..260 {
+        file.write_all(&piece).unwrap();
+    }
+    file.sync_all().unwrap();
+    fs::remove_file(&path).unwrap();
+    let limits = "machine.files.full = { notice = '0.01%' }\n";
+    let rules = rules(&stage, limits);
+    let told = stage.json(&["checkup", "--for", "1s", "--rules", &rules, "--format", "json"]);
+    drop(file);
+    let all = told["rows"].as_array().unwrap();
+    let mut of_files = all.iter().filter(|row| row["finding"] == "files").peekable();
+    if of_files.peek().is_none() {
+        eprintln!("skipped: no disk of this machine is mounted here: {}", told["unread"]);
+        return;
+    }
+    let holder = of_files.find_map(|row| {
+        row["suspects"].as_array()?.iter().find(|suspect| suspect["pid"] == std::process::id()).cloned()
+    });
+    let Some(holder) = holder else {
+        eprintln!("skipped: the temporary folder is no disk");
+        return;
+    };
+    let amount = holder["amount"].as_str().unwrap();
+    assert!(amount.starts_with("holds 260 MiB in deleted files") && amount.contains("/spool"), "{amount}");
+}
+
+/// Never hangs on a stuck target, and finds it.
+#[test]
+fn a_process_stuck_in_the_kernel_is_found() {
+    let (stage, _turn) = stage();
+    let stuck = stage.offender("herbarium", &["--wait-on", "kernel"]);
+    let limits = "[[checkup.known]]\nfinding = 'core'\nof = 'stuck'\nreason = 'not here'\n";
+    let (_, finding) = found(&stage, &rules(&stage, limits), "stuck", &[stuck.pid()]);
+    assert_eq!(finding["suspects"][0]["app"], "herbarium");
+}
