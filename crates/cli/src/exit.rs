@@ -25,7 +25,7 @@ pub const TABLE: &str = "Exit status:
   1  failed
   2  wrong usage
   3  something was found: checkup trouble, a rules file with errors, a broken chain
-  4  refused: unsafe file or folder, no right to it";
+  4  refused: unsafe file or folder, no right to it, wrong check letters";
 
 impl From<Exit> for ExitCode {
     fn from(exit: Exit) -> ExitCode {

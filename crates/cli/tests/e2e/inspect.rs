@@ -104,8 +104,11 @@ fn a_suspension_of_ours_is_told_with_its_case() {
     let mut watcher = stage.watch(&rules, &[]);
     watcher.line_with("suspended");
     let state = stage.state().display().to_string();
-    let text = stage.run(&["inspect", &press.pid().to_string(), "--state", &state]).stdout;
-    assert!(text.contains("suspended by Sophron since ") && text.contains("by the rule press-leak, case 1"), "{text}");
+    // The line is shown before its record is on disk.
+    eventually("the record tells of it", || {
+        let text = stage.run(&["inspect", &press.pid().to_string(), "--state", &state]).stdout;
+        (text.contains("suspended by Sophron since ") && text.contains("by the rule press-leak, case 1")).then_some(())
+    });
     let checkup = stage.json(&["checkup", "--for", "500ms", "--state", &state, "--format", "json"]);
     let found = rows(&checkup).iter().find(|row| row["finding"] == "suspended").expect("a suspended process");
     assert!(found["suspects"].to_string().contains("by the rule press-leak, case 1"), "{found}");

@@ -110,7 +110,10 @@ fn started(seen: &Inspection) -> Vec<String> {
     };
     let leader = seen.snapshot.process(process.session).filter(|leader| leader.id != process.id);
     let leader = leader.map(|leader| format!(", which {} leads", leader.label())).unwrap_or_default();
-    lines.push(format!("in the session {}{leader}, {tty}", process.session));
+    lines.push(match process.session {
+        0 => format!("in a session that began outside of what is seen here, {tty}"),
+        session => format!("in the session {session}{leader}, {tty}"),
+    });
     lines
 }
 
@@ -153,6 +156,7 @@ fn memory(seen: &Inspection) -> Vec<String> {
         .collect();
         let parts = if seen.details.anonymous.is_none() { String::new() } else { format!(" = {}", parts.join(" + ")) };
         lines.push(format!("held {}{parts}: what a leak keeps; rules look at this one", size(held)));
+        lines.extend(growth(seen));
     }
     if let Some(resident) = process.memory {
         let share = scaled_percent(seen.snapshot.machine.share_of_memory(resident));
@@ -177,15 +181,18 @@ fn memory(seen: &Inspection) -> Vec<String> {
     }
     let peak = seen.details.peak.map(|peak| format!("at most so far {}", size(peak)));
     let locked = seen.details.locked.map(|locked| format!("locked in RAM {}", size(locked)));
-    let growth = seen.sightings.growth.filter(|growth| growth.abs() >= 64.0 * 1024.0);
-    let growth = growth.map(|growth| {
-        format!("{} by {}", if growth > 0.0 { "growing" } else { "shrinking" }, Value::Rate(growth.abs()).scaled())
-    });
-    let rest: Vec<String> = [growth, peak, locked].into_iter().flatten().collect();
+    let rest: Vec<String> = [peak, locked].into_iter().flatten().collect();
     if !rest.is_empty() {
         lines.push(rest.join("; "));
     }
     lines
+}
+
+/// `growing by 9.04 MiB/s`, where what it holds changes.
+pub(super) fn growth(seen: &Inspection) -> Option<String> {
+    let growth = seen.sightings.growth.filter(|growth| growth.abs() >= 64.0 * 1024.0)?;
+    let which = if growth > 0.0 { "growing" } else { "shrinking" };
+    Some(format!("{which} by {}", Value::Rate(growth.abs()).scaled()))
 }
 
 fn cpu(seen: &Inspection) -> Vec<String> {

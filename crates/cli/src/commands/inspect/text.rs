@@ -44,7 +44,9 @@ pub(super) fn render(seen: &Inspection) -> String {
     if seen.doing.is_some() || (seen.recorded && seen.sightings.cpu.len() > 1) {
         let columns = CHART.min(width.map_or(CHART, |width| width.saturating_sub(INDENT + 1)).max(8));
         let drawn = chart::bars(&seen.sightings.cpu, columns);
-        let each = seen.sightings.length.checked_div(drawn.columns.max(1) as u32).unwrap_or_default();
+        let each = seen.sightings.length.as_secs_f64() / drawn.columns.max(1) as f64;
+        // Looks are never quite in time: nobody reads 99 ms.
+        let each = std::time::Duration::from_millis((each * 100.0).round() as u64 * 10);
         let heading = format!(
             "cpu over {}; a column is {}, its full height {} of a core",
             scaled_duration(seen.sightings.length),
@@ -74,7 +76,7 @@ fn first_words(seen: &Inspection) -> String {
     let cpu = process.cpu.map(|cpu| format!("cpu {} of a core", scaled_percent(cpu)));
     let held = process.memory_held.filter(|_| !process.kernel);
     let held = held.map(|held| format!("memory held {}", scaled_size(held as f64)));
-    let figures: Vec<String> = cpu.into_iter().chain(held).collect();
+    let figures: Vec<String> = cpu.into_iter().chain(held).chain(sections::growth(seen)).collect();
     format!("{}: {state}; {}", process.label(), figures.join(", "))
 }
 
