@@ -11,6 +11,7 @@ pub mod handle;
 pub mod here;
 pub mod inspect;
 pub mod open_files;
+pub mod patience;
 pub mod proc;
 mod sampler;
 pub mod sys;

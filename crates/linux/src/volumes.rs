@@ -65,6 +65,21 @@ impl Mount {
     }
 }
 
+/// Kinds of file systems whose other end may not answer.
+const REMOTE: [&str; 8] = ["nfs", "cifs", "smb", "fuse", "9p", "ceph", "afs", "glusterfs"];
+
+/// Where file systems are mounted that may hang whoever asks them: network disks and those of programs.
+pub fn remote_points(proc: &Path) -> Vec<PathBuf> {
+    let lines = std::fs::read(proc.join("self/mountinfo")).unwrap_or_default();
+    let point = |line: &[u8]| {
+        let line = str::from_utf8(line).ok()?;
+        let (before, after) = line.split_once(" - ")?;
+        let remote = REMOTE.iter().any(|kind| after.starts_with(kind));
+        remote.then(|| PathBuf::from(unescaped(before.split(' ').nth(4).unwrap_or_default())))
+    };
+    lines.split(|byte| *byte == b'\n').filter_map(point).collect()
+}
+
 /// A look at all mounted disks by a thread that can be done without: a disk that does not answer hangs only that one.
 #[derive(Debug)]
 pub struct Survey {

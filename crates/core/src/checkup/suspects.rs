@@ -187,11 +187,14 @@ impl<'s> Lineup<'s> {
         holders.iter().take(MOST).map(suspect).collect()
     }
 
-    /// Those processes, by app, with the same words for each.
+    /// Those processes, those of which the record tells first; of an app of which it tells nothing, one stands for all.
     pub fn these(&self, processes: &[&Process], amount: impl Fn(&Process) -> String) -> Vec<Suspect> {
-        let mut apps: Vec<(&Process, usize)> = Vec::new();
-        for process in processes {
-            match apps.iter_mut().find(|(first, _)| first.app == process.app && first.uid == process.uid) {
+        let noted = |process: &Process| self.around.notes.contains_key(&process.id);
+        let mut apps: Vec<(&Process, usize)> =
+            processes.iter().filter(|process| noted(process)).map(|process| (*process, 1)).collect();
+        for process in processes.iter().filter(|process| !noted(process)) {
+            let same = |first: &Process| first.app == process.app && first.uid == process.uid && !noted(first);
+            match apps.iter_mut().find(|(first, _)| same(first)) {
                 Some((_, count)) => *count += 1,
                 None => apps.push((process, 1)),
             }

@@ -60,6 +60,8 @@ struct Context {
     reader: Reader,
     risky: Risky,
     users: Users,
+    /// Where a program's file may not be asked whether it is the one: the disk may not answer.
+    remote: Vec<PathBuf>,
     /// Whether the root is the machine's own /proc: only then do the process clocks belong to it.
     live: bool,
     /// What is read of a process whenever it is read.
@@ -104,6 +106,7 @@ impl Sampler {
                 reader,
                 risky: Risky::new(files),
                 users: Users::default(),
+                remote: crate::volumes::remote_points(root),
                 live: root == Path::new("/proc"),
                 base,
                 boot,

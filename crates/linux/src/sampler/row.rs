@@ -319,7 +319,9 @@ impl Context {
                 Read::Stuck => Vec::new(),
             };
         }
-        let identity = Identity::new(id, name, self.reader.root(), path, &command, needs.has(Cost::Proof));
+        let remote = path.as_ref().is_some_and(|path| self.remote.iter().any(|point| path.starts_with(point)));
+        let prove = needs.has(Cost::Proof) && !remote;
+        let identity = Identity::new(id, name, self.reader.root(), path, &command, prove);
         let names = process.names_mut();
         names.app = identity.app;
         names.app_proven = identity.app_proven;

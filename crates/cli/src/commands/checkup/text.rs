@@ -40,7 +40,13 @@ pub(super) fn render(checkup: &Checkup) -> String {
     section("not seen", &[format!("no checkup looks at: {NOT_EXAMINED}")]);
     section("watcher", std::slice::from_ref(&checkup.watcher));
     if let Some(own) = report.own {
-        section("Sophron", &[format!("this checkup used {} of a core while it measured", scaled_percent(own))]);
+        section(
+            "Sophron",
+            &[format!(
+                "{} of a core went to Sophron itself: this checkup, and watchers where they run",
+                scaled_percent(own)
+            )],
+        );
     }
     text
 }

@@ -2,13 +2,13 @@
 
 use std::collections::VecDeque;
 use std::path::Path;
-use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 use sophron_core::inspect::{self, Answer, Sightings, Wait};
 use sophron_core::model::{Cost, Facts, Needs, Process, ProcessId, Snapshot, State};
 use sophron_linux::inspect::{self as details, Details, Threads};
-use sophron_linux::open_files::{self, FileKind, OpenFile};
+use sophron_linux::open_files::{self, FileKind};
+use sophron_linux::patience::within;
 use sophron_linux::{Sampler, cgroups, here, terminal};
 
 use super::Inspection;
@@ -112,7 +112,8 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         ..threads.finish()
     };
     let doing = if args.length.is_some() && !gone { inspect::judge(&sightings) } else { None };
-    let files = open_files_of(pid);
+    // A file on a disk that does not answer hangs whoever asks for its size.
+    let files = within(PATIENCE, move || open_files::of(pid)).flatten();
     let waits_on = doing.as_ref().map(|doing| waits_on(&doing.answer, pid, &snapshot)).unwrap_or_default();
     let protections = guidance.protections_now(&snapshot, holders);
     let protected = protections.reason(&Facts::new(&process, &snapshot.machine));
@@ -142,21 +143,11 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     })
 }
 
-/// A file on a disk that does not answer hangs whoever asks for its size: a thread asks that can be done without.
-fn open_files_of(pid: u32) -> Option<Vec<OpenFile>> {
-    let (sender, answer) = channel();
-    std::thread::spawn(move || sender.send(open_files::of(pid)));
-    answer.recv_timeout(PATIENCE).ok().flatten()
-}
-
-/// The command line as it is, still harmless for a terminal. It can hang its reader, too.
+/// The command line as it is, still harmless for a terminal.
 fn unmasked(pid: u32) -> Option<String> {
-    let (sender, answer) = channel();
-    std::thread::spawn(move || sender.send(std::fs::read(format!("/proc/{pid}/cmdline"))));
-    let bytes = answer.recv_timeout(PATIENCE).ok()?.ok()?;
-    let words: Vec<String> =
-        bytes.split(|byte| *byte == 0).filter(|word| !word.is_empty()).map(sophron_core::text::clean).collect();
-    Some(words.join(" "))
+    let bytes = within(PATIENCE, move || std::fs::read(format!("/proc/{pid}/cmdline")))?.ok()?;
+    let words = bytes.split(|byte| *byte == 0).filter(|word| !word.is_empty()).map(sophron_core::text::clean);
+    Some(words.collect::<Vec<String>>().join(" "))
 }
 
 /// What exactly it waits for, and who has the other end of it.
@@ -173,7 +164,9 @@ fn waits_on(answer: &Answer, pid: u32, snapshot: &Snapshot) -> Vec<String> {
             children.take(3).map(|child| format!("its child {}", child.label())).collect()
         }
         _ => {
-            let Some(file) = details::waits_on_file(pid, pid).and_then(|number| open_files::one_of(pid, number)) else {
+            let number = details::waits_on_file(pid, pid);
+            let file = number.and_then(|number| within(PATIENCE, move || open_files::one_of(pid, number)).flatten());
+            let Some(file) = file else {
                 return Vec::new();
             };
             let mut lines = vec![format!("it is open as number {}: {}", file.number, file.name)];

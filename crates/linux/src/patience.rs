@@ -1,0 +1,25 @@
+//! Asking what may never answer: a file on a network disk that is gone, a file that hangs its reader.
+
+use std::sync::mpsc::channel;
+use std::time::Duration;
+
+/// The answer of `ask`, if it comes within that time. It is asked by a thread that can be done without: one that never
+/// gets its answer waits on, and ends with the program.
+pub fn within<T: Send + 'static>(patience: Duration, ask: impl FnOnce() -> T + Send + 'static) -> Option<T> {
+    let (sender, answer) = channel();
+    std::thread::spawn(move || sender.send(ask()));
+    answer.recv_timeout(patience).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_does_not_answer_is_left_behind() {
+        assert_eq!(within(Duration::from_secs(10), || 7), Some(7));
+        let (held, hangs) = channel::<()>();
+        assert_eq!(within(Duration::from_millis(5), move || hangs.recv().is_err()), None);
+        drop(held);
+    }
+}
