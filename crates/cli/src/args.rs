@@ -29,6 +29,45 @@ pub enum Command {
     /// Tell everything about one process or app: who it is, what it is doing, what hangs on it
     #[command(after_help = TABLE, arg_required_else_help = true)]
     Inspect(Inspect),
+    /// Make processes milder to the others: every thread's niceness, and the disk last; measured before and after
+    #[command(after_help = TABLE, arg_required_else_help = true)]
+    Lower {
+        #[command(flatten)]
+        hand: Hand,
+        /// The niceness, 1 to 19; higher gives way more
+        #[arg(long, value_name = "NICE", default_value_t = 15, value_parser = clap::value_parser!(i32).range(1..=19))]
+        nice: i32,
+        /// Lower only that
+        #[arg(long, value_enum, value_name = "WHAT", default_value_t = Only::Both)]
+        only: Only,
+    },
+    /// Suspend processes; they go on by themselves after a time, whatever happens
+    #[command(after_help = TABLE, arg_required_else_help = true)]
+    Suspend {
+        #[command(flatten)]
+        hand: Hand,
+        /// For how long
+        #[arg(long = "for", value_name = "TIME", default_value = "5m", value_parser = suspension)]
+        length: Duration,
+    },
+    /// Let suspended processes go on
+    #[command(after_help = TABLE, arg_required_else_help = true)]
+    Resume {
+        #[command(flatten)]
+        hand: Hand,
+    },
+    /// Ask processes to end; by force only as asked
+    #[command(after_help = TABLE, arg_required_else_help = true)]
+    Terminate {
+        #[command(flatten)]
+        hand: Hand,
+        /// End by force what has not ended by itself after this time
+        #[arg(long, value_name = "TIME", value_parser = force_time)]
+        force_after: Option<Duration>,
+    },
+    /// Take back what Sophron lowered and is still in force
+    #[command(after_help = TABLE, arg_required_else_help = true)]
+    Restore(Restore),
     /// Record this machine to a file, for looking at it later
     #[command(after_help = TABLE)]
     Record(Record),
@@ -107,11 +146,110 @@ pub struct Inspect {
     pub state: State,
 }
 
+#[derive(Debug, Clone, clap::Args)]
+pub struct Hand {
+    /// Whom: a checked PID as 51907-kqm, a PID, or an app by its name
+    #[arg(value_name = "TARGET")]
+    pub targets: Vec<String>,
+    /// Everybody for whom this condition is true
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub covers: Option<String>,
+    /// Take all that descends from them along
+    #[arg(long)]
+    pub tree: bool,
+    /// Only show who it would be and what hangs on them
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Do not ask; with --where or an app all of them are meant
+    #[arg(long)]
+    pub yes: bool,
+    /// With --where and --yes, act on at most this many [default: 10]
+    #[arg(long, value_name = "N")]
+    pub at_most: Option<usize>,
+    /// Why, for the record
+    #[arg(long, value_name = "TEXT")]
+    pub because: Option<String>,
+    /// Act on protected processes as well; never on PID 1 and kernel threads
+    #[arg(long)]
+    pub override_protection: bool,
+    /// Take protections from this rules file [default: the one that `watch` reads]
+    #[arg(long, value_name = "FILE")]
+    pub rules: Option<PathBuf>,
+    #[command(flatten)]
+    pub state: State,
+}
+
+impl Hand {
+    /// What restoring has in common with the others.
+    pub fn of_restore(args: &Restore) -> Hand {
+        Hand {
+            targets: args.targets.clone(),
+            covers: None,
+            tree: false,
+            dry_run: false,
+            yes: true,
+            at_most: None,
+            because: args.because.clone(),
+            override_protection: false,
+            rules: None,
+            state: State { folder: args.state.folder.clone() },
+        }
+    }
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Restore {
+    /// On whom: a checked PID as 51907-kqm, a PID, or an app by its name
+    #[arg(value_name = "TARGET", required_unless_present = "all", conflicts_with = "all")]
+    pub targets: Vec<String>,
+    /// Everything that is in force
+    #[arg(long)]
+    pub all: bool,
+    /// Why, for the record
+    #[arg(long, value_name = "TEXT")]
+    pub because: Option<String>,
+    #[command(flatten)]
+    pub state: State,
+}
+
+/// What is lowered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Only {
+    /// CPU and disk
+    Both,
+    /// Its niceness
+    Cpu,
+    /// Its I/O class: idle
+    Disk,
+}
+
+impl From<Only> for sophron_linux::act::Only {
+    fn from(only: Only) -> sophron_linux::act::Only {
+        match only {
+            Only::Both => sophron_linux::act::Only::Both,
+            Only::Cpu => sophron_linux::act::Only::Cpu,
+            Only::Disk => sophron_linux::act::Only::Disk,
+        }
+    }
+}
+
+fn within(text: &str, least: Duration, most: Duration, words: &str) -> Result<Duration, String> {
+    let length = units::parse_duration(text)?;
+    if (least..=most).contains(&length) { Ok(length) } else { Err(format!("write something from {words}")) }
+}
+
+/// Nothing stays suspended for ever.
+fn suspension(text: &str) -> Result<Duration, String> {
+    within(text, Duration::from_secs(1), Duration::from_secs(86_400), "1s to 24h")
+}
+
+fn force_time(text: &str) -> Result<Duration, String> {
+    within(text, Duration::from_millis(100), Duration::from_secs(600), "100ms to 10m")
+}
+
 /// A measuring of a few looks takes a moment, and nobody waits an hour for a checkup.
 fn measuring_time(text: &str) -> Result<Duration, String> {
-    let length = units::parse_duration(text)?;
-    let sane = Duration::from_millis(500)..=Duration::from_secs(600);
-    if sane.contains(&length) { Ok(length) } else { Err("write something from 500ms to 10m".to_owned()) }
+    within(text, Duration::from_millis(500), Duration::from_secs(600), "500ms to 10m")
 }
 
 #[derive(Debug, clap::Args)]
@@ -246,7 +384,7 @@ pub struct Watch {
     pub state: State,
 }
 
-#[derive(Debug, clap::Args)]
+#[derive(Debug, Clone, clap::Args)]
 pub struct State {
     /// The state folder, which holds the audit trail [default: as root /var/lib/sophron; else sophron/ in your state folder]
     #[arg(long = "state", value_name = "DIR")]

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::ProcessId;
 
-/// The niceness that threads had before they were lowered.
+/// What threads had before they were lowered: niceness, and I/O priority.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Default)]
 pub struct Originals {
     /// What the main thread, and every thread not named below, had.
@@ -15,9 +15,25 @@ pub struct Originals {
     /// Threads that had another niceness: thread ID and what it had.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub others: Vec<(u32, i32)>,
+    /// The I/O priority (ioprio_get(2)) that the main thread, and every thread not named below, had; `None` where it was
+    /// not touched.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub disk: Option<u32>,
+    /// Threads that had another I/O priority.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub disk_others: Vec<(u32, u32)>,
+    /// The value of the session's scheduling group (`/proc/PID/autogroup`); `None` where it was not touched.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub session: Option<i32>,
 }
 
 impl Originals {
+    /// The I/O priority that a thread had.
+    pub fn disk_of(&self, thread: u32) -> Option<u32> {
+        let named = self.disk_others.iter().find(|(id, _)| *id == thread).map(|(_, value)| *value);
+        self.disk.map(|was| named.unwrap_or(was))
+    }
+
     /// What that thread had.
     pub fn of(&self, thread: u32) -> i32 {
         self.others.iter().find(|(id, _)| *id == thread).map_or(self.was, |(_, nice)| *nice)
@@ -176,10 +192,10 @@ mod tests {
 
     #[test]
     fn the_greatest_nice_holds_and_the_last_to_let_go_undoes() {
-        let was = Originals { was: 0, others: vec![] };
+        let was = Originals::default();
         let mut effects = Effects::default();
         effects.lower(ID, 1, 10, was.clone());
-        effects.lower(ID, 2, 15, Originals { was: 10, others: vec![] });
+        effects.lower(ID, 2, 15, Originals { was: 10, ..Originals::default() });
         assert_eq!(effects.lowered_to(&ID), Some(15));
         assert_eq!(effects.let_go(&ID, 2), [Undo::Restore { set: 15, originals: was.clone(), still: Some(10) }]);
         assert_eq!(effects.let_go(&ID, 2), []);

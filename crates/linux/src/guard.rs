@@ -18,6 +18,9 @@ use crate::handle::Handle;
 
 const READY: &[u8] = b"ready";
 const RELEASE: &[u8] = b"release";
+/// Most targets of one guard.
+pub const MOST_TARGETS: usize = 64;
+
 const START_UP: Duration = Duration::from_secs(5);
 
 /// A guard on watch, from our side.
@@ -28,20 +31,23 @@ pub struct Guard {
 }
 
 impl Guard {
-    /// Starts a guard and waits until it holds the target's handle; only then may the target be suspended.
+    /// Starts a guard and waits until it holds the targets' handles; only then may they be suspended.
     /// `program` starts [`serve`] on its standard input.
     ///
     /// # Errors
     /// It could not be started, or did not answer within 5 s: nothing may be suspended then.
-    pub fn start(mut program: Command, target: &Handle, at_most: Duration) -> io::Result<Guard> {
+    pub fn start(mut program: Command, targets: &[&Handle], at_most: Duration) -> io::Result<Guard> {
+        if targets.is_empty() || targets.len() > MOST_TARGETS {
+            return Err(io::Error::from(io::ErrorKind::InvalidInput));
+        }
         let (line, theirs) = socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None)?;
         let child = program.stdin(Stdio::from(theirs)).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?;
         // The command object would keep a copy of their end open, and with it the line.
         drop(program);
         let guard = Guard { line, child };
         let milliseconds = at_most.as_millis().to_string();
-        let handles = [target.as_fd()];
-        let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
+        let handles: Vec<BorrowedFd<'_>> = targets.iter().map(|target| target.as_fd()).collect();
+        let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(MOST_TARGETS))];
         let mut ancillary = SendAncillaryBuffer::new(&mut space);
         ancillary.push(SendAncillaryMessage::ScmRights(&handles));
         sendmsg(&guard.line, &[IoSlice::new(milliseconds.as_bytes())], &mut ancillary, SendFlags::NOSIGNAL)?;
@@ -81,17 +87,21 @@ pub fn serve(line: BorrowedFd<'_>, stop: BorrowedFd<'_>) -> io::Result<()> {
     // Fails only for the leader of a process group, which a spawned process is not.
     let _ = rustix::process::setsid();
     let mut message = [0; 32];
-    let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
+    let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(MOST_TARGETS))];
     let mut ancillary = RecvAncillaryBuffer::new(&mut space);
     let received = recvmsg(line, &mut [IoSliceMut::new(&mut message)], &mut ancillary, RecvFlags::CMSG_CLOEXEC)?;
     let bad = || io::Error::from(io::ErrorKind::InvalidData);
     let at_most = crate::proc::number(message.get(..received.bytes).ok_or_else(bad)?).map(Duration::from_millis);
     let at_most = at_most.ok_or_else(bad)?;
-    let mut rights = ancillary.drain().filter_map(|message| match message {
-        RecvAncillaryMessage::ScmRights(mut handles) => handles.next(),
-        _ => None,
-    });
-    let target = rights.next().ok_or_else(bad)?;
+    let mut targets: Vec<OwnedFd> = Vec::new();
+    for message in ancillary.drain() {
+        if let RecvAncillaryMessage::ScmRights(handles) = message {
+            targets.extend(handles);
+        }
+    }
+    if targets.is_empty() {
+        return Err(bad());
+    }
     send(line, READY, SendFlags::NOSIGNAL)?;
     let until = Instant::now() + at_most;
     let told = wait(&[line, stop], Some(until.saturating_duration_since(Instant::now())));
@@ -100,8 +110,10 @@ pub fn serve(line: BorrowedFd<'_>, stop: BorrowedFd<'_>) -> io::Result<()> {
         && wait(&[line], Some(Duration::ZERO)).unwrap_or(false)
         && recv(line, &mut word, RecvFlags::DONTWAIT).is_ok_and(|(length, _)| word.get(..length) == Some(RELEASE));
     if !released {
-        // If it has ended meanwhile there is nothing left to resume.
-        let _ = pidfd_send_signal(&target, Signal::CONT);
+        for target in &targets {
+            // If it has ended meanwhile there is nothing left to resume.
+            let _ = pidfd_send_signal(target, Signal::CONT);
+        }
     }
     Ok(())
 }

@@ -80,9 +80,44 @@ fn parse_passwd(line: &[u8]) -> Option<(u32, String)> {
     Some((uid, text::clean(name)))
 }
 
-/// Whether Sophron has rights beyond its user's: root, or capabilities (`/proc/self/status` CapEff, capabilities(7)).
-pub fn is_privileged() -> bool {
+/// A right beyond a user's own (capabilities(7)).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Capability {
+    /// Signals to processes of others.
+    Kill,
+    /// Priorities of others, and bringing niceness down.
+    SysNice,
+    /// Reading what others' processes have open.
+    SysPtrace,
+}
+
+impl std::fmt::Display for Capability {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Capability::Kill => "CAP_KILL",
+            Capability::SysNice => "CAP_SYS_NICE",
+            Capability::SysPtrace => "CAP_SYS_PTRACE",
+        })
+    }
+}
+
+/// Whether Sophron has that right: its bit in `/proc/self/status` CapEff.
+pub fn has(capability: Capability) -> bool {
+    let bit = match capability {
+        Capability::Kill => 5,
+        Capability::SysPtrace => 19,
+        Capability::SysNice => 23,
+    };
+    effective_capabilities().is_some_and(|set| set & 1 << bit != 0)
+}
+
+fn effective_capabilities() -> Option<u64> {
     let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
     let effective = status.lines().find_map(|line| line.strip_prefix("CapEff:"));
-    is_root() || effective.and_then(|hex| u64::from_str_radix(hex.trim(), 16).ok()).is_some_and(|set| set != 0)
+    effective.and_then(|hex| u64::from_str_radix(hex.trim(), 16).ok())
+}
+
+/// Whether Sophron has rights beyond its user's: root, or capabilities (`/proc/self/status` CapEff, capabilities(7)).
+pub fn is_privileged() -> bool {
+    is_root() || effective_capabilities().is_some_and(|set| set != 0)
 }

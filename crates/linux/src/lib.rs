@@ -10,6 +10,7 @@ pub mod guard;
 pub mod handle;
 pub mod here;
 pub mod inspect;
+pub mod jobs;
 pub mod open_files;
 pub mod patience;
 pub mod proc;

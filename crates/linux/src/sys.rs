@@ -41,6 +41,29 @@ pub fn block_stop_signals() -> io::Result<()> {
     if status == 0 { Ok(()) } else { Err(io::Error::from_raw_os_error(status)) }
 }
 
+/// The I/O priority of a thread: class in the bits above 13, level below (ioprio_get(2)).
+///
+/// # Errors
+/// The thread is gone (`ESRCH`).
+pub fn io_priority(thread: u32) -> io::Result<u32> {
+    const ONE: libc::c_long = 1;
+    // SAFETY: plain numbers in and out.
+    let value = unsafe { libc::syscall(libc::SYS_ioprio_get, ONE, libc::c_long::from(thread)) };
+    u32::try_from(value).map_err(|_| io::Error::last_os_error())
+}
+
+/// Sets the I/O priority of a thread (ioprio_set(2)).
+///
+/// # Errors
+/// The thread is gone (`ESRCH`) or another user's (`EPERM`).
+pub fn set_io_priority(thread: u32, value: u32) -> io::Result<()> {
+    const ONE: libc::c_long = 1;
+    // SAFETY: plain numbers in and out.
+    let status =
+        unsafe { libc::syscall(libc::SYS_ioprio_set, ONE, libc::c_long::from(thread), libc::c_long::from(value)) };
+    if status == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+}
+
 /// Waits uninterruptibly in the kernel for that time, as a process on a disk that does not answer does: only being
 /// killed ends it (clone(2), CLONE_VFORK). For an offender that is to be stuck.
 ///

@@ -9,7 +9,7 @@ use std::time::Duration;
 use rustix::process::{Pid, Signal, kill_process};
 use sophron_core::model::Needs;
 use sophron_linux::Sampler;
-use sophron_linux::act::{self, ActError, Ending};
+use sophron_linux::act::{self, ActError, Ending, Only};
 use sophron_linux::handle::Handle;
 use sophron_testkit::{eventually, is_gone, is_suspended, nices};
 
@@ -56,14 +56,14 @@ fn suspend_and_resume_are_seen_by_the_kernel() {
 #[test]
 fn lowering_never_raises_and_restoring_leaves_what_somebody_else_has_set() {
     let target = Target::new();
-    let originals = act::originals(&target.handle).unwrap();
-    let lowering = act::lower(&target.handle, originals.was.max(0) + 5).unwrap();
+    let originals = act::originals(&target.handle, Only::Both).unwrap();
+    let lowering = act::lower(&target.handle, originals.was.max(0) + 5, Only::Both).unwrap();
     assert!(lowering.complete && lowering.changed == 1);
     let set = originals.was.max(0) + 5;
-    assert_eq!(act::lower(&target.handle, set - 3).unwrap().changed, 0, "it is lower than that already");
+    assert_eq!(act::lower(&target.handle, set - 3, Only::Both).unwrap().changed, 0, "it is lower than that already");
     assert_eq!(nices(target.child.id()), [set]);
     // Somebody else sets another value: not ours to put back.
-    act::lower(&target.handle, set + 2).unwrap();
+    act::lower(&target.handle, set + 2, Only::Both).unwrap();
     let restoring = act::restore(&target.handle, set, &originals, None).unwrap();
     assert_eq!((restoring.restored, restoring.superseded), (0, 1));
     assert_eq!(nices(target.child.id()), [set + 2]);
@@ -74,7 +74,7 @@ fn what_has_ended_is_gone_for_every_act() {
     let mut target = Target::new();
     target.child.kill().unwrap();
     target.handle.wait_for_end(Duration::from_secs(20)).unwrap();
-    assert!(matches!(act::lower(&target.handle, 19), Err(ActError::Gone)));
+    assert!(matches!(act::lower(&target.handle, 19, Only::Both), Err(ActError::Gone)));
     target.child.wait().unwrap();
     assert!(matches!(act::suspend(&target.handle), Err(ActError::Gone)));
     assert!(matches!(act::terminate(&target.handle, None), Err(ActError::Gone)));

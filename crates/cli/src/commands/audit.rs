@@ -123,6 +123,7 @@ fn as_text(trail: &Trail, cases: &[CaseSummary]) -> String {
     );
     if cases.is_empty() {
         text.push_str("no rule was broken\n");
+        text.push_str(&by_hand(records));
         return text;
     }
     let rows: Vec<Vec<String>> = cases
@@ -142,7 +143,45 @@ fn as_text(trail: &Trail, cases: &[CaseSummary]) -> String {
         })
         .collect();
     text.push_str(&table::render(&columns(), &rows, table::terminal_width()));
+    text.push_str(&by_hand(records));
     text
+}
+
+/// Most acts by hand that are listed; the rest is counted.
+const MOST_BY_HAND: usize = 10;
+
+/// What people did, the newest first.
+fn by_hand(records: &[audit::Record]) -> String {
+    let hands = audit::hands(records);
+    if hands.is_empty() {
+        return String::new();
+    }
+    let columns = [
+        Column::text("by hand"),
+        Column::text("who").gives_way(),
+        Column::text("did"),
+        Column::text("app").gives_way(),
+        Column::text("id"),
+        Column::text("owner").gives_way(),
+        Column::text("outcome").gives_way(),
+        Column::text("because").gives_way(),
+    ];
+    let row = |hand: &audit::HandSummary| {
+        vec![
+            when::short_date(hand.at),
+            hand.who.user.clone(),
+            hand.verb.clone(),
+            hand.subject.app.clone(),
+            hand.subject.id.clone(),
+            hand.subject.owner.clone(),
+            hand.outcome.clone(),
+            hand.because.clone().unwrap_or_default(),
+        ]
+    };
+    let rows: Vec<Vec<String>> = hands.iter().take(MOST_BY_HAND).map(row).collect();
+    let more = hands.len().saturating_sub(MOST_BY_HAND);
+    let more = if more > 0 { format!("and {more} earlier ones by hand\n") } else { String::new() };
+    format!("\n{}{more}", table::render(&columns, &rows, table::terminal_width()))
 }
 
 /// `lowered, suspended, resumed, ended`; the same thing several times is counted.
@@ -187,6 +226,21 @@ fn as_json(trail: &Trail, cases: &[CaseSummary]) -> serde_json::Value {
         "trail": path.display().to_string(),
         "records": trail.verified.records.len(),
         "whole": trail.verified.fault.is_none(),
+        "hands": audit::hands(&trail.verified.records).iter().map(hand_as_json).collect::<Vec<_>>(),
         "rows": rows,
+    })
+}
+
+fn hand_as_json(hand: &audit::HandSummary) -> serde_json::Value {
+    json!({
+        "at": hand.at.to_string(),
+        "who": hand.who.user,
+        "login_uid": hand.who.login_uid,
+        "did": hand.verb,
+        "app": hand.subject.app,
+        "id": hand.subject.id,
+        "owner": hand.subject.owner,
+        "outcome": hand.outcome,
+        "because": hand.because,
     })
 }

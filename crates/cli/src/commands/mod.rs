@@ -4,6 +4,7 @@ mod audit;
 mod checkup;
 mod demo;
 mod guard;
+mod hands;
 mod inspect;
 mod list;
 mod misbehave;
@@ -34,6 +35,11 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Checkup(args) => checkup::run(&args),
         Command::List(args) => list::run(&args),
         Command::Inspect(args) => inspect::run(&args),
+        Command::Lower { hand, nice, only } => hands::run(hands::Verb::Lower { nice, only: only.into() }, &hand),
+        Command::Suspend { hand, length } => hands::run(hands::Verb::Suspend { length }, &hand),
+        Command::Resume { hand } => hands::run(hands::Verb::Resume, &hand),
+        Command::Terminate { hand, force_after } => hands::run(hands::Verb::Terminate { force_after }, &hand),
+        Command::Restore(args) => hands::restore(&args),
         Command::Record(args) => record::run(&args),
         Command::Rules { command: Rules::Check { file } } => rules_check::run(&file),
         Command::Rules { command: Rules::Fields { name, format } } => rules_fields::run(name.as_deref(), format),

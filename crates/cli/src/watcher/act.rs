@@ -13,7 +13,7 @@ use sophron_core::model::{Facts, Machine, Needs, Process, ProcessId};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, RuleSet};
 use sophron_core::units::scaled_duration;
-use sophron_linux::act::{self, ActError, Ending};
+use sophron_linux::act::{self, ActError, Ending, Only};
 use sophron_linux::guard::Guard;
 use sophron_linux::handle::Handle;
 use sophron_linux::{Sampler, here};
@@ -115,7 +115,7 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
     let mut intent = request.intent.clone();
     let mut originals = Originals::default();
     if let Action::Lower { nice } = request.action {
-        match act::originals(&request.handle) {
+        match act::originals(&request.handle, Only::Both) {
             Ok(found) => originals = found,
             Err(error) => return refusal(&error),
         }
@@ -181,7 +181,7 @@ fn look_again(request: &Request) -> Result<(), String> {
 type Attempt = Result<(Outcome, String), ActError>;
 
 fn lower(request: &Request, nice: i32, originals: Originals) -> Attempt {
-    let lowering = act::lower(&request.handle, nice)?;
+    let lowering = act::lower(&request.handle, nice, Only::Both)?;
     let threads = match lowering.threads {
         1 => "1 thread".to_owned(),
         many => format!("{many} threads"),
@@ -199,7 +199,7 @@ fn lower(request: &Request, nice: i32, originals: Originals) -> Attempt {
 fn suspend(request: &Request, length: Duration) -> Attempt {
     let mut program = Command::new("/proc/self/exe");
     program.arg("guard").env_clear().current_dir("/");
-    let guard = match Guard::start(program, &request.handle, length + GUARD_MARGIN) {
+    let guard = match Guard::start(program, &[request.handle.as_ref()], length + GUARD_MARGIN) {
         Ok(guard) => guard,
         Err(error) => return Ok((Outcome::Refused, format!("no guard could be started: {error}"))),
     };

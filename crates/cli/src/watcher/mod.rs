@@ -4,9 +4,10 @@
 //! which signals and news of the trail arrive as well.
 
 mod act;
-mod drafts;
+pub mod drafts;
+mod hands;
 mod outcome;
-mod recorder;
+pub mod recorder;
 pub mod rules_file;
 mod start;
 mod tick;
@@ -97,6 +98,7 @@ struct Watcher<'s> {
     /// Processes on which a suspension of ours was in force since the last tick.
     touched: BTreeSet<ProcessId>,
     standing_back: BTreeMap<ProcessId, Duration>,
+    hands: hands::Hands,
     /// Cases whose process ended while the outcome of an act on it is awaited.
     closing: Vec<Case>,
     ended_by_us: BTreeSet<ProcessId>,

@@ -81,6 +81,7 @@ impl<'s> Watcher<'s> {
             joining: BTreeMap::new(),
             touched: BTreeSet::new(),
             standing_back: BTreeMap::new(),
+            hands: super::hands::Hands::of(&plan.state),
             closing: Vec::new(),
             ended_by_us: BTreeSet::new(),
             verdicts: Arc::new(Mutex::new(Verdicts::default())),
@@ -122,7 +123,9 @@ impl<'s> Watcher<'s> {
 
     /// Puts back what an earlier run lowered and could not undo: it was killed, or the machine's disk was full.
     fn put_back(&mut self, holds: &[OpenHold]) {
-        for hold in holds.iter().filter(|hold| hold.id.boot == self.drafter.boot) {
+        // What a hand has lowered stays until a hand restores it.
+        let ours = |hold: &&OpenHold| hold.id.boot == self.drafter.boot && hold.rule.is_some();
+        for hold in holds.iter().filter(ours) {
             let action = ActionRecord::word("restore");
             let mut draft = self.drafter.plain(Kind::Intent).doing(action);
             draft.case = Some(hold.case);

@@ -73,6 +73,7 @@ impl Watcher<'_> {
         self.protections.own = act::own_processes(self.guards.values().map(sophron_linux::guard::Guard::pid));
         self.look_after_the_suspended(snapshot);
         let now = snapshot.moment.monotonic;
+        self.stand_back_from_hands(snapshot);
         self.standing_back.retain(|_, until| *until > now);
         let busy = &self.busy;
         self.joining.retain(|id, _| busy.contains(id));
@@ -108,6 +109,26 @@ impl Watcher<'_> {
                 let seen = format!("the wall clock was set by {step:+.1} s");
                 self.recorder.note(self.drafter.plain(Kind::ClockStepped).came_of_it("stepped", seen.clone()));
                 self.say("clock", Label::Notice, seen);
+            }
+        }
+    }
+
+    /// After a hand has acted on a process, rules stand back from it.
+    fn stand_back_from_hands(&mut self, snapshot: &Snapshot) {
+        for record in self.hands.news() {
+            let Some(id) = record.identity().filter(|id| id.boot == self.drafter.boot) else { continue };
+            let Some(process) = snapshot.process(id.pid).filter(|process| process.id == id) else { continue };
+            if self.standing_back.insert(id, snapshot.moment.monotonic + STAND_BACK).is_none() {
+                let verb = record.action.as_ref().map_or("act on", |action| action.verb.as_str()).to_owned();
+                let seen = format!(
+                    "{} did `{verb}` by hand: rules stand back from it until {}",
+                    record.who.user,
+                    when::clock_after(snapshot.moment.wall, STAND_BACK)
+                );
+                let mut draft = self.drafter.plain(Kind::StoodBack).doing(ActionRecord::word(&verb));
+                draft.subject = Some(sophron_core::audit::SubjectRecord::from(process));
+                self.recorder.note(draft.came_of_it("stood back", seen.clone()));
+                self.tell("hands", Label::Notice, None, process, seen);
             }
         }
     }

@@ -119,6 +119,43 @@ fn verb(record: &Record) -> &str {
     record.action.as_ref().map_or("", |action| &action.verb)
 }
 
+/// One act by hand in short.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HandSummary {
+    /// When its outcome was recorded.
+    pub at: Timestamp,
+    /// Who did it.
+    pub who: super::Who,
+    /// What was done: `lower`, `suspend` …
+    pub verb: String,
+    /// On whom.
+    pub subject: super::SubjectRecord,
+    /// What came of it.
+    pub outcome: String,
+    /// Why, in the person's words.
+    pub because: Option<String>,
+}
+
+/// Every act by hand, the newest first.
+pub fn hands(records: &[Record]) -> Vec<HandSummary> {
+    let told = |record: &&Record| {
+        record.rule.is_none()
+            && matches!(record.kind, Kind::Outcome | Kind::Refused | Kind::Restored | Kind::Superseded)
+    };
+    let summary = |record: &Record| {
+        let action = record.action.as_ref()?;
+        Some(HandSummary {
+            at: record.at,
+            who: record.who.clone(),
+            verb: action.verb.clone(),
+            subject: record.subject.clone()?,
+            outcome: record.result.as_ref()?.outcome.clone(),
+            because: action.because.clone(),
+        })
+    };
+    records.iter().rev().filter(told).filter_map(summary).collect()
+}
+
 /// Since when a process has been suspended by us, and for what.
 #[derive(Debug, Clone, PartialEq)]
 pub struct OpenSuspension {

@@ -214,6 +214,12 @@ pub struct ActionRecord {
     /// By force after, in seconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub force_after: Option<f64>,
+    /// With all that descends from it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub tree: bool,
+    /// Why, in the words of the person who did it by hand.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub because: Option<String>,
 }
 
 impl ActionRecord {

@@ -29,7 +29,8 @@ fn draft(kind: Kind, case: Option<u64>, verb: &str, outcome: &str) -> Draft {
 fn lowering(kind: Kind, case: u64) -> Draft {
     let mut draft = draft(kind, Some(case), "lower", "");
     draft.action.as_mut().unwrap().nice = Some(15);
-    draft.action.as_mut().unwrap().originals = Some(Originals { was: 2, others: vec![(51908, 4)] });
+    draft.action.as_mut().unwrap().originals =
+        Some(Originals { was: 2, others: vec![(51908, 4)], ..Originals::default() });
     draft
 }
 

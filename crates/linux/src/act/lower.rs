@@ -1,4 +1,4 @@
-//! Lowering: the niceness of every thread, to a clean pass, and back.
+//! Lowering: niceness and I/O class of every thread, to a clean pass, and back.
 
 use std::io;
 use std::time::{Duration, Instant};
@@ -8,10 +8,36 @@ use sophron_core::effects::Originals;
 
 use super::ActError;
 use crate::handle::{Handle, Thread};
+use crate::here::{self, Capability};
+use crate::sys;
 
 /// New threads inherit from the one that makes them, so a pass that changes nothing means that all are done.
 /// A process that makes threads faster than this is left as far as it was lowered, and that is said.
 const MOST_PASSES: u32 = 50;
+
+/// The idle class: its requests are served when nobody else has any (ioprio_set(2)).
+const IDLE_CLASS: u32 = 3 << 13;
+
+/// What is lowered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Only {
+    /// CPU and disk.
+    Both,
+    /// Niceness only.
+    Cpu,
+    /// The I/O class only.
+    Disk,
+}
+
+impl Only {
+    fn cpu(self) -> bool {
+        self != Only::Disk
+    }
+
+    fn disk(self) -> bool {
+        self != Only::Cpu
+    }
+}
 
 /// What came of lowering.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -29,42 +55,60 @@ pub struct Lowering {
 /// What came of taking a lowering back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Restoring {
-    /// Threads brought back.
+    /// Threads whose niceness was brought back.
     pub restored: usize,
+    /// Threads whose I/O class was.
+    pub disks: usize,
     /// Threads whose niceness somebody else has changed since: left as they are.
     pub superseded: usize,
 }
 
-/// The niceness of every thread as it is now.
+/// The niceness and the I/O priority of every thread as they are now.
 ///
 /// # Errors
 /// The process is gone.
-pub fn originals(handle: &Handle) -> Result<Originals, ActError> {
+pub fn originals(handle: &Handle, only: Only) -> Result<Originals, ActError> {
     let threads = handle.threads()?;
     let main = threads.iter().find(|thread| thread.id == handle.id().pid).or(threads.first());
     let was = main.map_or(0, |thread| thread.nice);
     let others = threads.iter().filter(|thread| thread.nice != was).map(|thread| (thread.id, thread.nice)).collect();
-    Ok(Originals { was, others })
+    let mut originals = Originals { was, others, ..Originals::default() };
+    if only.disk() {
+        originals.disk = main.and_then(|thread| sys::io_priority(thread.id).ok());
+        let of = |thread: &Thread| sys::io_priority(thread.id).ok().map(|value| (thread.id, value));
+        originals.disk_others =
+            threads.iter().filter_map(of).filter(|(_, value)| Some(*value) != originals.disk).collect();
+    }
+    Ok(originals)
 }
 
-/// Raises every thread's niceness to `nice` where it is lower: setpriority(2) changes one thread only.
+/// Raises every thread's niceness to `nice` where it is lower, and puts every thread into the idle I/O class: both calls
+/// change one thread only.
 ///
 /// # Errors
 /// The process is gone or another user's.
-pub fn lower(handle: &Handle, nice: i32) -> Result<Lowering, ActError> {
+pub fn lower(handle: &Handle, nice: i32, only: Only) -> Result<Lowering, ActError> {
     let began = Instant::now();
     let mut changed = 0;
     for _ in 0..MOST_PASSES {
         let threads = handle.threads()?;
-        let to_change: Vec<&Thread> = threads.iter().filter(|thread| thread.nice < nice).collect();
-        if to_change.is_empty() {
+        let mut clean = true;
+        for thread in &threads {
+            let mut touched = false;
+            if only.cpu() && thread.nice < nice {
+                touched |= set(handle, thread.id, nice)?;
+            }
+            if only.disk() && sys::io_priority(thread.id).is_ok_and(|value| value != IDLE_CLASS) {
+                touched |= set_disk(handle, thread.id, IDLE_CLASS)?;
+            }
+            changed += usize::from(touched);
+            clean &= !touched;
+        }
+        if clean {
             return Ok(Lowering { threads: threads.len(), changed, complete: true, took: began.elapsed() });
         }
-        for thread in to_change {
-            changed += usize::from(set(handle, thread.id, nice)?);
-        }
     }
-    let threads = handle.threads()?.iter().filter(|thread| thread.nice >= nice).count();
+    let threads = handle.threads()?.iter().filter(|thread| !only.cpu() || thread.nice >= nice).count();
     Ok(Lowering { threads, changed, complete: false, took: began.elapsed() })
 }
 
@@ -79,7 +123,7 @@ pub fn restore(
     originals: &Originals,
     still: Option<i32>,
 ) -> Result<Restoring, ActError> {
-    let mut done = Restoring { restored: 0, superseded: 0 };
+    let mut done = Restoring { restored: 0, disks: 0, superseded: 0 };
     for _ in 0..MOST_PASSES {
         let threads = handle.threads()?;
         let target = |thread: &Thread| originals.of(thread.id).max(still.unwrap_or(i32::MIN));
@@ -87,11 +131,21 @@ pub fn restore(
             threads.iter().filter(|thread| thread.nice != set_by_us && thread.nice != target(thread)).count();
         let to_change = threads.iter().filter(|thread| thread.nice == set_by_us && target(thread) != set_by_us);
         let mut clean = true;
+        // The I/O class first: anybody may bring that back.
+        for thread in &threads {
+            let was = originals.disk_of(thread.id).filter(|was| *was != IDLE_CLASS && still.is_none());
+            if let Some(was) = was
+                && sys::io_priority(thread.id).is_ok_and(|value| value == IDLE_CLASS)
+            {
+                clean = false;
+                done.disks += usize::from(set_disk(handle, thread.id, was)?);
+            }
+        }
         for thread in to_change {
             clean = false;
             match set(handle, thread.id, target(thread)) {
                 Ok(set) => done.restored += usize::from(set),
-                Err(ActError::NotPermitted) => return Err(ActError::MayNotRaise),
+                Err(ActError::NotPermitted(_)) => return Err(ActError::MayNotRaise),
                 Err(error) => return Err(error),
             }
         }
@@ -102,11 +156,11 @@ pub fn restore(
     Ok(done)
 }
 
-/// Whether this user may bring the niceness of a process down to `nice` again: root, or a limit that allows it
+/// Whether this user may bring the niceness of a process down to `nice` again: CAP_SYS_NICE, or a limit that allows it
 /// (RLIMIT_NICE, getrlimit(2): 20 minus the niceness).
 pub fn may_raise(nice: i32) -> bool {
     let limit = getrlimit(Resource::Nice).current.unwrap_or(u64::MAX);
-    crate::here::is_root() || i64::try_from(limit).unwrap_or(i64::MAX) >= i64::from(20 - nice)
+    here::has(Capability::SysNice) || i64::try_from(limit).unwrap_or(i64::MAX) >= i64::from(20 - nice)
 }
 
 /// One thread. Setting takes no handle, so that the process still lives is looked at right before; `false` for a
@@ -120,6 +174,43 @@ fn set(handle: &Handle, thread: u32, nice: i32) -> Result<bool, ActError> {
         Ok(()) => Ok(true),
         Err(error) if error.raw_os_error() == Some(libc::ESRCH) => Ok(false),
         // EACCES: a niceness lower than the limit allows. EPERM: another user's process.
-        Err(error) => Err(error.into()),
+        Err(error) => Err(ActError::lacking(Capability::SysNice, error)),
     }
+}
+
+/// The same for the I/O priority.
+fn set_disk(handle: &Handle, thread: u32, value: u32) -> Result<bool, ActError> {
+    if handle.has_ended() {
+        return Err(ActError::Gone);
+    }
+    match sys::set_io_priority(thread, value) {
+        Ok(()) => Ok(true),
+        Err(error) if error.raw_os_error() == Some(libc::ESRCH) => Ok(false),
+        Err(error) => Err(ActError::lacking(Capability::SysNice, error)),
+    }
+}
+
+/// The value of the session's scheduling group, `/autogroup-41 nice 0` (sched(7)).
+pub fn session_value(handle: &Handle) -> Option<i32> {
+    let line = std::fs::read_to_string(format!("/proc/{}/autogroup", handle.id().pid)).ok()?;
+    line.rsplit(' ').next()?.trim().parse().ok()
+}
+
+/// Sets it: all processes of the session get more, or less, against the other sessions. The kernel takes a change every
+/// 100 ms at most.
+///
+/// # Errors
+/// The process is gone or another user's.
+pub fn set_session_value(handle: &Handle, nice: i32) -> Result<(), ActError> {
+    let path = format!("/proc/{}/autogroup", handle.id().pid);
+    for _ in 0..10 {
+        if handle.has_ended() {
+            return Err(ActError::Gone);
+        }
+        match std::fs::write(&path, nice.to_string()) {
+            Err(error) if error.raw_os_error() == Some(libc::EAGAIN) => std::thread::sleep(Duration::from_millis(60)),
+            done => return done.map_err(|error| ActError::lacking(Capability::SysNice, error)),
+        }
+    }
+    Err(ActError::Kernel(io::Error::from(io::ErrorKind::WouldBlock)))
 }

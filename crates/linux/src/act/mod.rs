@@ -3,13 +3,17 @@
 mod lower;
 mod suspend;
 mod terminate;
+mod tree;
 
 use std::io;
 use std::time::Duration;
 
-pub use lower::{Lowering, Restoring, lower, may_raise, originals, restore};
+pub use lower::{Lowering, Only, Restoring, lower, may_raise, originals, restore, session_value, set_session_value};
 pub use suspend::{resume, suspend};
 pub use terminate::{Ending, terminate};
+pub use tree::{GuardThem, Suspended, Tree};
+
+use crate::here::Capability;
 
 /// How often a state that has to come about is looked at.
 pub(crate) const LOOK_AGAIN: Duration = Duration::from_millis(2);
@@ -18,10 +22,10 @@ pub(crate) const LOOK_AGAIN: Duration = Duration::from_millis(2);
 #[derive(Debug, thiserror::Error)]
 pub enum ActError {
     /// It is another user's.
-    #[error("not permitted: it runs as another user; root may do it")]
-    NotPermitted,
+    #[error("not permitted: it runs as another user; root, or who has {0}, may do it")]
+    NotPermitted(Capability),
     /// Its niceness may not be brought down again by this user.
-    #[error("not permitted: only root may bring niceness down again")]
+    #[error("not permitted: only root, or who has CAP_SYS_NICE, may bring niceness down again")]
     MayNotRaise,
     /// It ended before anything was done.
     #[error("it had ended already")]
@@ -31,10 +35,20 @@ pub enum ActError {
     Kernel(#[source] io::Error),
 }
 
+impl ActError {
+    /// A refusal of the kernel, with the capability that would have allowed it.
+    pub(crate) fn lacking(capability: Capability, error: io::Error) -> ActError {
+        match error.kind() {
+            io::ErrorKind::PermissionDenied => ActError::NotPermitted(capability),
+            _ => error.into(),
+        }
+    }
+}
+
 impl From<io::Error> for ActError {
     fn from(error: io::Error) -> Self {
         match error.kind() {
-            io::ErrorKind::PermissionDenied => ActError::NotPermitted,
+            io::ErrorKind::PermissionDenied => ActError::NotPermitted(Capability::Kill),
             io::ErrorKind::NotFound => ActError::Gone,
             _ if error.raw_os_error() == Some(libc::ESRCH) => ActError::Gone,
             _ => ActError::Kernel(error),

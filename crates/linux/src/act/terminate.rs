@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use rustix::process::Signal;
+use rustix::process::{Pid, Signal, setpriority_process};
 use sophron_core::model::State;
 
 use super::ActError;
@@ -34,6 +34,30 @@ pub enum Ending {
 /// It had ended already, or is another user's.
 pub fn terminate(handle: &Handle, force_after: Option<Duration>) -> Result<Ending, ActError> {
     let began = Instant::now();
+    let slow = hurry(handle);
+    let ending = end(handle, force_after, began);
+    if let (Ok(Ending::StillThere), Some(nice)) = (&ending, slow) {
+        // It goes on, and as mild as it was.
+        let _ = super::lower(handle, nice, super::Only::Cpu);
+    }
+    ending
+}
+
+/// A lowered process answers late: where that is allowed, its niceness is taken back before it is told to end. What it
+/// was.
+fn hurry(handle: &Handle) -> Option<i32> {
+    let threads = handle.threads().ok()?;
+    let nice = threads.iter().map(|thread| thread.nice).max().filter(|nice| *nice > 0 && super::may_raise(0))?;
+    for thread in threads.iter().filter(|thread| thread.nice > 0 && !handle.has_ended()) {
+        if let Some(thread) = Pid::from_raw(thread.id.cast_signed()) {
+            // It only would have been quicker.
+            let _ = setpriority_process(Some(thread), 0);
+        }
+    }
+    Some(nice)
+}
+
+fn end(handle: &Handle, force_after: Option<Duration>, began: Instant) -> Result<Ending, ActError> {
     let suspended = handle.threads()?.iter().any(|thread| thread.state == State::Suspended);
     handle.signal(Signal::TERM)?;
     if suspended {

@@ -13,7 +13,7 @@ use sophron_core::text;
 pub use levers::{Lever, lever};
 pub use threads::{ThreadTrack, Threads, any_waits};
 pub use units::{Restart, restart};
-pub use waits::{lock_holder, wait_of, waits_on_file};
+pub use waits::{wait_of, waits_on_file};
 
 use crate::proc::{kilobytes, number};
 

@@ -103,27 +103,6 @@ pub fn waits_on_file(pid: u32, tid: u32) -> Option<u32> {
     ON_A_FILE.contains(&call).then(|| u32::from_str_radix(argument, 16).ok()).flatten()
 }
 
-/// Who holds the file lock that a process waits for (`/proc/locks`, proc_locks(5)).
-pub fn lock_holder(pid: u32) -> Option<u32> {
-    holder_in(&fs::read_to_string("/proc/locks").ok()?, pid)
-}
-
-/// Those that wait stand below the one that holds, each with an arrow.
-fn holder_in(locks: &str, pid: u32) -> Option<u32> {
-    let mut holder = None;
-    for line in locks.lines() {
-        let mut fields = line.split_whitespace().skip(1).peekable();
-        let waits = fields.next_if_eq(&"->").is_some();
-        let of: Option<u32> = fields.nth(3).and_then(|pid| pid.parse().ok());
-        match (waits, of) {
-            (false, of) => holder = of,
-            (true, Some(of)) if of == pid => return holder,
-            _ => {}
-        }
-    }
-    None
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -144,13 +123,5 @@ mod tests {
             assert_eq!(by_name(name, state), Some(wait), "{name}");
         }
         assert_eq!(by_name("0", State::Sleeping), None);
-    }
-
-    #[test]
-    fn who_holds_a_lock() {
-        let locks = "1: POSIX  ADVISORY  WRITE 742 08:02:99 0 EOF\n1: -> POSIX  ADVISORY  WRITE 752 08:02:99 0 EOF\n\
-            2: FLOCK  ADVISORY  WRITE 535 08:02:11 0 EOF\n";
-        assert_eq!(holder_in(locks, 752), Some(742));
-        assert_eq!(holder_in(locks, 535), None);
     }
 }

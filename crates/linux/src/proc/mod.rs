@@ -1,6 +1,7 @@
 //! Parsers of /proc files: bytes in, figures out. No file is opened here.
 
 pub mod cgroup;
+pub mod locks;
 pub mod machine;
 pub mod stat;
 pub mod status;

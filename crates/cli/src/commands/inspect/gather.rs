@@ -9,7 +9,7 @@ use sophron_core::model::{Cost, Facts, Needs, Process, ProcessId, Snapshot, Stat
 use sophron_linux::inspect::{self as details, Details, Threads};
 use sophron_linux::open_files::{self, FileKind};
 use sophron_linux::patience::within;
-use sophron_linux::{Sampler, cgroups, here, terminal};
+use sophron_linux::{Sampler, cgroups, here, jobs, terminal};
 
 use super::Inspection;
 use crate::args;
@@ -155,10 +155,10 @@ fn waits_on(answer: &Answer, pid: u32, snapshot: &Snapshot) -> Vec<String> {
     let (Answer::Waiting(wait) | Answer::Stuck(Some(wait))) = answer else { return Vec::new() };
     let name = |pid: &u32| snapshot.process(*pid).map_or(format!("process {pid}"), Process::label);
     match wait {
-        Wait::FileLock => details::lock_holder(pid)
-            .map(|holder| format!("the lock is held by {}", name(&holder)))
-            .into_iter()
-            .collect(),
+        Wait::FileLock => {
+            let holders = jobs::lock_waits().into_iter().filter(|(_, waiter)| *waiter == pid);
+            holders.map(|(holder, _)| format!("the lock is held by {}", name(&holder))).collect()
+        }
         Wait::Child | Wait::Start => {
             let children = snapshot.processes.iter().filter(|process| process.parent == pid && !process.has_ended());
             children.take(3).map(|child| format!("its child {}", child.label())).collect()

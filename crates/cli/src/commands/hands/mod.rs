@@ -1,0 +1,172 @@
+//! Acting by hand: lower, suspend, resume, terminate, restore. The same actuator as rules use, the same record.
+//!
+//! The order: targets are found, each is fixed by a handle, protection and rights are looked at, the list is shown, the
+//! person is asked; the record is synced; everything is looked at once more; the act; what the kernel shows afterwards.
+
+mod acts;
+mod lowering;
+mod preview;
+mod record;
+mod restoring;
+mod suspending;
+mod targets;
+
+use std::io::IsTerminal;
+use std::path::Path;
+use std::sync::Arc;
+
+use sophron_core::model::{Facts, Needs, Process, Snapshot};
+use sophron_core::protect::Protections;
+use sophron_linux::handle::Handle;
+use sophron_linux::here::{self, Capability};
+use sophron_linux::{Sampler, terminal};
+
+pub use restoring::run as restore;
+
+use crate::args;
+use crate::exit::{Exit, Failure};
+use crate::ui;
+use crate::watcher::rules_file;
+use record::Trail;
+
+/// What is to be done by hand.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Verb {
+    Lower { nice: i32, only: sophron_linux::act::Only },
+    Suspend { length: std::time::Duration },
+    Resume,
+    Terminate { force_after: Option<std::time::Duration> },
+}
+
+impl Verb {
+    fn word(self) -> &'static str {
+        match self {
+            Verb::Lower { .. } => "lower",
+            Verb::Suspend { .. } => "suspend",
+            Verb::Resume => "resume",
+            Verb::Terminate { .. } => "terminate",
+        }
+    }
+
+    /// Which right acting on another user's process takes.
+    fn capability(self) -> Capability {
+        if matches!(self, Verb::Lower { .. }) { Capability::SysNice } else { Capability::Kill }
+    }
+}
+
+/// One target, fixed.
+struct Chosen {
+    process: Process,
+    handle: Arc<Handle>,
+    /// Asked for by itself, and not as a descendant.
+    root: bool,
+    /// Why nothing is done to it.
+    refused: Option<String>,
+}
+
+/// A hand at work.
+struct Hand<'a> {
+    verb: Verb,
+    args: &'a args::Hand,
+    snapshot: Snapshot,
+    sampler: Sampler,
+    protections: Protections,
+    chosen: Vec<Chosen>,
+    trail: Trail,
+}
+
+pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
+    let guidance = rules_file::guidance(args.rules.as_deref())?;
+    for note in &guidance.notes {
+        ui::err(format_args!("sophron: {note}\n"));
+    }
+    let failed = |error| Failure::of(Exit::Failed, error);
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
+    let mut snapshot = Snapshot::default();
+    sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    let picked = targets::pick(args, verb, &snapshot)?;
+    // Fixed before the question: whoever gets one of these numbers later is never touched, and nobody is added.
+    let mut chosen = Vec::new();
+    for (process, root) in picked {
+        match Handle::open(&process.id) {
+            Ok(handle) => chosen.push(Chosen { process, handle: Arc::new(handle), root, refused: None }),
+            Err(error) => ui::err(format_args!("sophron: {}: {error}\n", process.label())),
+        }
+    }
+    if chosen.is_empty() {
+        return Err(Failure::new(Exit::Failed, "none of them is there any more"));
+    }
+    let holders = terminal::holders(snapshot.machine.boot);
+    let protections = guidance.protections_now(&snapshot, holders);
+    let trail = Trail::new(args)?;
+    let mut hand = Hand { verb, args, snapshot, sampler, protections, chosen, trail };
+    hand.refuse();
+    ui::out(preview::render(&hand));
+    let able = hand.chosen.iter().filter(|chosen| chosen.refused.is_none()).count();
+    if args.dry_run {
+        ui::out("dry run: nothing was done\n");
+        return Ok(if able > 0 { Exit::Fine } else { Exit::Refused });
+    }
+    if able == 0 {
+        return Ok(Exit::Refused);
+    }
+    if !args.yes && std::io::stdin().is_terminal() && !ask(verb, able)? {
+        ui::out("nothing was done\n");
+        return Ok(Exit::Fine);
+    }
+    hand.trail.open()?;
+    let refused = hand.chosen.len() > able;
+    let done = hand.act()?;
+    Ok(if refused && done == Exit::Fine { Exit::Refused } else { done })
+}
+
+/// In a terminal the person has the last word.
+fn ask(verb: Verb, able: usize) -> Result<bool, Failure> {
+    let them = if able == 1 { "it".to_owned() } else { format!("these {able}") };
+    ui::out(format_args!("{} {them}? type yes to go on: ", verb.word()));
+    let mut answer = String::new();
+    std::io::stdin()
+        .read_line(&mut answer)
+        .map_err(|error| Failure::new(Exit::Failed, "the answer cannot be read").because(error))?;
+    Ok(answer.trim().eq_ignore_ascii_case("yes"))
+}
+
+impl Hand<'_> {
+    /// Whom it must not, cannot or need not touch, each with the reason and what would help.
+    fn refuse(&mut self) {
+        let machine = &self.snapshot.machine;
+        for chosen in &mut self.chosen {
+            let process = &chosen.process;
+            let id = process.id.checked();
+            let never = process.id.pid == 1 || process.kernel;
+            let resuming = matches!(self.verb, Verb::Resume);
+            let protected = self.protections.reason(&Facts::new(process, machine)).filter(|_| !resuming);
+            let own = process.uid == here::uid();
+            chosen.refused = if process.has_ended() {
+                Some("it has ended already, and waits for its parent to collect it".to_owned())
+            } else if let Some(why) = protected.filter(|_| never || !self.args.override_protection) {
+                let way =
+                    if never { "; nothing overrides that" } else { "; --override-protection does it all the same" };
+                Some(format!("protected: {why}{way}"))
+            } else if !own && !here::is_root() && !here::has(self.verb.capability()) {
+                let verb = self.verb.word();
+                let right = self.verb.capability();
+                Some(format!("it is {}'s; root may do it, or who has {right}: sudo sophron {verb} {id}", process.owner))
+            } else {
+                None
+            };
+        }
+    }
+
+    /// Identity and owner once more, after the record was synced and right before the act.
+    fn still_the_one(&mut self, chosen: &Chosen) -> Result<(), String> {
+        let now = self.sampler.again(chosen.process.id.pid).ok_or("it has ended meanwhile")?;
+        if now.id != chosen.process.id || chosen.handle.has_ended() {
+            return Err("it has ended meanwhile".to_owned());
+        }
+        if now.uid != chosen.process.uid {
+            return Err(format!("its owner is {} now", now.owner));
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,93 @@
+//! What a hand writes down: the intent before, the outcome after, in the same trail as rules.
+
+use std::path::PathBuf;
+
+use sophron_core::audit::{self, ActionRecord, Draft, Kind, Record, ResultRecord, SubjectRecord};
+use sophron_core::model::Process;
+use sophron_linux::here;
+use sophron_linux::trail::{self, Append, TrailFile};
+
+use crate::args;
+use crate::exit::{Exit, Failure};
+use crate::places;
+use crate::watcher::drafts::{DraftExt, Drafter};
+use crate::watcher::recorder::chain;
+
+/// The trail that a hand writes to.
+pub(super) struct Trail {
+    pub state: PathBuf,
+    pub drafter: Drafter,
+    because: Option<String>,
+    /// What it held before.
+    pub before: Vec<Record>,
+    file: Option<TrailFile>,
+}
+
+impl Trail {
+    /// Reads what was recorded so far; nothing is written yet.
+    pub fn new(args: &args::Hand) -> Result<Trail, Failure> {
+        let state = places::state(args.state.folder.as_deref())?;
+        let boot = here::boot(std::path::Path::new("/proc"))
+            .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
+        let who = here::who(&mut here::Users::default());
+        let bytes = trail::read(&state).ok().flatten().unwrap_or_default();
+        Ok(Trail {
+            drafter: Drafter { host: here::host(), boot, who },
+            because: args.because.as_ref().map(|text| sophron_core::text::clean(text.as_bytes())),
+            before: audit::verify(&bytes).records,
+            file: None,
+            state,
+        })
+    }
+
+    /// Opens it for writing: without it nothing is done.
+    pub fn open(&mut self) -> Result<(), Failure> {
+        let file = TrailFile::open(&self.state, self.drafter.plain(Kind::TrailOpened));
+        self.file = Some(file.map_err(|error| {
+            Failure::of(Exit::Failed, error)
+                .hint("no record, no action: nothing was done; --state DIR names another place")
+        })?);
+        Ok(())
+    }
+
+    /// An intent: returns when it is on disk.
+    pub fn intend(&mut self, process: &Process, action: ActionRecord) -> Result<Draft, String> {
+        let action = ActionRecord { because: self.because.clone(), ..action };
+        let draft =
+            Draft { subject: Some(SubjectRecord::from(process)), ..self.drafter.plain(Kind::Intent) }.doing(action);
+        self.write(&draft)?;
+        Ok(draft)
+    }
+
+    /// What came of it. A trail that cannot take it any more is said: the act has been done.
+    pub fn tell(&mut self, intent: &Draft, kind: Kind, outcome: &str, seen: &str, took: Option<f64>) {
+        let result = ResultRecord { outcome: outcome.to_owned(), seen: seen.to_owned(), took };
+        let draft = Draft { result: Some(result), ..intent.as_kind(kind) };
+        if let Err(why) = self.write(&draft) {
+            crate::ui::err(format_args!("sophron: the outcome could not be recorded, its intent was: {why}\n"));
+        }
+    }
+
+    pub fn write(&mut self, draft: &Draft) -> Result<(), String> {
+        let file = self.file.as_mut().ok_or("the trail is not open")?;
+        file.append(std::slice::from_ref(draft)).map_err(|error| chain(&error))
+    }
+
+    /// How often that program of that owner was ended by Sophron before, and since when.
+    pub fn ended_before(&self, process: &Process) -> Option<(usize, jiff::Timestamp)> {
+        let ends: Vec<jiff::Timestamp> = self
+            .before
+            .iter()
+            .filter(|record| record.kind == Kind::Outcome)
+            .filter(|record| record.action.as_ref().is_some_and(|action| action.verb == "terminate"))
+            .filter(|record| record.result.as_ref().is_some_and(|result| result.outcome.starts_with("ended")))
+            .filter(|record| {
+                record.subject.as_ref().is_some_and(|subject| {
+                    subject.app == process.app && subject.uid == process.uid && subject.path == process.path
+                })
+            })
+            .map(|record| record.at)
+            .collect();
+        ends.first().map(|first| (ends.len(), *first))
+    }
+}

@@ -1,0 +1,53 @@
+//! Hands at work beside the watcher: what people do to processes, by the trail that both write to. Rules stand back from
+//! those for a while, since somebody knows something that they do not.
+
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+use sophron_core::audit::{Kind, Record};
+use sophron_linux::trail;
+
+/// Most that is read of the trail at a tick.
+const MOST: u64 = 4 * 1024 * 1024;
+
+/// Follows the trail from where it ends now.
+#[derive(Debug)]
+pub struct Hands {
+    path: PathBuf,
+    offset: u64,
+}
+
+impl Hands {
+    pub fn of(state: &Path) -> Hands {
+        let path = trail::path(state);
+        let offset = std::fs::metadata(&path).map_or(0, |file| file.len());
+        Hands { path, offset }
+    }
+
+    /// Intents that people have written since the last look. A trail that cannot be read has none: the recorder says so.
+    pub fn news(&mut self) -> Vec<Record> {
+        let length = std::fs::metadata(&self.path).map_or(0, |file| file.len());
+        if length <= self.offset {
+            // A trail that became shorter was put in another's place.
+            self.offset = length;
+            return Vec::new();
+        }
+        let mut bytes = Vec::new();
+        let read = File::open(&self.path).and_then(|mut file| {
+            file.seek(SeekFrom::Start(self.offset))?;
+            file.take(MOST).read_to_end(&mut bytes)
+        });
+        if read.is_err() {
+            return Vec::new();
+        }
+        // A line without its end is being written.
+        let whole = bytes.iter().rposition(|byte| *byte == b'\n').map_or(0, |end| end + 1);
+        self.offset += whole as u64;
+        let lines = bytes[..whole].split(|byte| *byte == b'\n').filter(|line| !line.is_empty());
+        let records = lines.filter_map(|line| serde_json::from_slice::<Record>(line).ok());
+        let by_hand =
+            |record: &Record| record.kind == Kind::Intent && record.rule.is_none() && record.subject.is_some();
+        records.filter(by_hand).collect()
+    }
+}

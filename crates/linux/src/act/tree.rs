@@ -1,0 +1,214 @@
+//! A tree of processes, caught whole: suspended to a fixed point, so that it can fork no more, and then ended together.
+//!
+//! One look at a tree that keeps forking always misses somebody. Suspended members start nobody: so every look suspends
+//! those that are new, until two looks in a row find nobody new and every thread standing still.
+
+use std::collections::{BTreeMap, HashMap};
+use std::fs;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use rustix::process::Signal;
+use sophron_core::model::{Boot, ProcessId, State};
+
+use super::{ActError, Ending, LOOK_AGAIN};
+use crate::handle::Handle;
+use crate::proc::stat;
+
+/// A tree that is not caught within that time is reported as it is.
+const LONGEST: Duration = Duration::from_secs(5);
+
+/// How long a forced end is waited for.
+const FORCE_PATIENCE: Duration = Duration::from_secs(6);
+
+/// How long a polite signal is given where no force follows.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// Processes that belong together, each fixed by its handle.
+pub struct Tree {
+    boot: Boot,
+    members: BTreeMap<u32, Arc<Handle>>,
+    /// Never taken in, nor what descends from them.
+    spared: Box<dyn Fn(u32) -> bool + Send>,
+}
+
+/// Puts processes under guard before they are suspended.
+pub type GuardThem<'a> = dyn FnMut(&[Arc<Handle>]) -> std::io::Result<()> + 'a;
+
+/// What came of suspending a tree.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Suspended {
+    /// Members that live.
+    pub members: usize,
+    /// Whether every thread of every member stands still, and nobody new was found twice.
+    pub complete: bool,
+    /// How long it took.
+    pub took: Duration,
+}
+
+/// One process as one look shows it.
+struct Seen {
+    pid: u32,
+    parent: u32,
+    start: u64,
+}
+
+impl Tree {
+    /// The tree below those processes; `spared` says by PID who is never taken in.
+    pub fn of(roots: &[Arc<Handle>], spared: impl Fn(u32) -> bool + Send + 'static) -> Tree {
+        let boot = roots.first().map_or(Boot::default(), |root| root.id().boot);
+        let members = roots.iter().map(|root| (root.id().pid, Arc::clone(root))).collect();
+        Tree { boot, members, spared: Box::new(spared) }
+    }
+
+    /// Everybody in it so far, ended ones included.
+    pub fn members(&self) -> impl Iterator<Item = &Arc<Handle>> {
+        self.members.values()
+    }
+
+    /// Looks once for descendants that are not in it yet, and takes them in. A member that has ended keeps its place:
+    /// who came from it while it lived belongs to the tree, whoever his parent is now.
+    pub fn look(&mut self) -> Vec<Arc<Handle>> {
+        let seen = all();
+        let started: HashMap<u32, u64> = seen.iter().map(|process| (process.pid, process.start)).collect();
+        let mut new = Vec::new();
+        loop {
+            let before = new.len();
+            for process in &seen {
+                if self.members.contains_key(&process.pid) || (self.spared)(process.pid) {
+                    continue;
+                }
+                // The number of a member that is gone may be somebody else's: then it has started at another time.
+                let is_child = self.members.get(&process.parent).is_some_and(|parent| {
+                    let start = parent.id().start;
+                    started.get(&process.parent) == Some(&start) && process.start >= start
+                });
+                let id = ProcessId { pid: process.pid, start: process.start, boot: self.boot };
+                if is_child && let Ok(handle) = Handle::open(&id) {
+                    let handle = Arc::new(handle);
+                    self.members.insert(process.pid, Arc::clone(&handle));
+                    new.push(handle);
+                }
+            }
+            if new.len() == before {
+                return new;
+            }
+        }
+    }
+
+    /// Suspends everybody in it, and everybody that they start meanwhile. `guard` is given those that come next, and
+    /// only when it has them on watch are they suspended.
+    ///
+    /// # Errors
+    /// A member is another user's, or could not be guarded. Those suspended so far are for the caller to resume.
+    pub fn suspend(&mut self, guard: &mut GuardThem<'_>) -> Result<Suspended, ActError> {
+        let began = Instant::now();
+        let first: Vec<Arc<Handle>> = self.members.values().map(Arc::clone).collect();
+        guard(&first).map_err(ActError::Kernel)?;
+        for member in &first {
+            stop(member)?;
+        }
+        let mut quiet = 0;
+        while quiet < 2 && began.elapsed() < LONGEST {
+            let new = self.look();
+            if !new.is_empty() {
+                guard(&new).map_err(ActError::Kernel)?;
+            }
+            for member in &new {
+                stop(member)?;
+            }
+            let still = self.members.values().all(|member| stands_still(member));
+            quiet = if new.is_empty() && still { quiet + 1 } else { 0 };
+            if quiet == 0 {
+                std::thread::sleep(LOOK_AGAIN);
+            }
+        }
+        let alive = self.members.values().filter(|member| !member.has_ended()).count();
+        Ok(Suspended { members: alive, complete: quiet >= 2, took: began.elapsed() })
+    }
+
+    /// Resumes everybody in it.
+    pub fn resume(&self) {
+        for member in self.members.values() {
+            // Who has ended needs no resuming.
+            let _ = member.signal(Signal::CONT);
+        }
+    }
+
+    /// Ends it whole: suspended first, told to end, resumed so that it can, and by force only as asked. With how many are
+    /// left.
+    ///
+    /// # Errors
+    /// A member is another user's: nothing was ended.
+    pub fn terminate(
+        &mut self,
+        force_after: Option<Duration>,
+        guard: &mut GuardThem<'_>,
+    ) -> Result<(Ending, usize), ActError> {
+        let began = Instant::now();
+        if let Err(error) = self.suspend(guard) {
+            self.resume();
+            return Err(error);
+        }
+        self.signal_all(Signal::TERM);
+        self.resume();
+        if self.wait_for_ends(force_after.unwrap_or(PATIENCE)) {
+            return Ok((Ending::Ended(began.elapsed()), 0));
+        }
+        if force_after.is_none() {
+            return Ok((Ending::StillThere, self.left()));
+        }
+        // Who answers the polite signal by starting others is caught like the rest.
+        let give_up = Instant::now() + FORCE_PATIENCE;
+        loop {
+            self.look();
+            self.signal_all(Signal::KILL);
+            if self.wait_for_ends(Duration::from_millis(50)) && self.look().is_empty() {
+                return Ok((Ending::Forced(began.elapsed()), 0));
+            }
+            if Instant::now() >= give_up {
+                return Ok((Ending::PendingInTheKernel, self.left()));
+            }
+        }
+    }
+
+    fn signal_all(&self, signal: Signal) {
+        for member in self.members.values() {
+            let _ = member.signal(signal);
+        }
+    }
+
+    fn left(&self) -> usize {
+        self.members.values().filter(|member| !member.has_ended()).count()
+    }
+
+    fn wait_for_ends(&self, at_most: Duration) -> bool {
+        let give_up = Instant::now() + at_most;
+        self.members
+            .values()
+            .all(|member| member.wait_for_end(give_up.saturating_duration_since(Instant::now())).unwrap_or(true))
+    }
+}
+
+fn stop(member: &Handle) -> Result<(), ActError> {
+    match member.signal(Signal::STOP).map_err(ActError::from) {
+        Err(ActError::Gone) | Ok(()) => Ok(()),
+        Err(error) => Err(error),
+    }
+}
+
+fn stands_still(member: &Handle) -> bool {
+    let still = |state: State| matches!(state, State::Suspended | State::Traced | State::Zombie);
+    member.threads().map_or(true, |threads| threads.iter().all(|thread| still(thread.state)))
+}
+
+/// Every process, in one look.
+fn all() -> Vec<Seen> {
+    let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
+    let seen = entries.filter_map(|entry| {
+        let pid = entry.file_name().to_str()?.parse().ok()?;
+        let line = fs::read(entry.path().join("stat")).ok()?;
+        stat::parse(&line).map(|stat| Seen { pid, parent: stat.parent, start: stat.start })
+    });
+    seen.collect()
+}
