@@ -435,6 +435,9 @@ pub struct Misbehave {
     /// Read a file of this size again and again
     #[arg(long, value_name = "SIZE", value_parser = units::parse_size)]
     pub read: Option<u64>,
+    /// Keep this many threads that live for a moment each, one after the other
+    #[arg(long, value_name = "N", default_value_t = 0, value_parser = clap::value_parser!(u32).range(..=256))]
+    pub threads: u32,
     /// Do nothing but wait
     #[arg(long, value_enum, value_name = "WHAT", conflicts_with_all = ["cpu", "grow", "write", "read"])]
     pub wait_on: Option<WaitOn>,
@@ -470,22 +473,23 @@ pub enum WaitOn {
 }
 
 /// What other words people try, and ours for them.
-const ANSWERS: [(&str, &str); 9] = [
+const ANSWERS: [(&str, &str); 10] = [
     (
         "stop",
-        "there is no `stop`, which could mean two things: a rule's step says `do = \"suspend\"` (it can go on) or `do = \"terminate\"` (it ends)",
+        "there is no `stop`, which could mean two things: `sophron suspend` (it can go on) or `sophron terminate` (it ends)",
     ),
+    ("kill", "`sophron terminate` asks it to end; `--force-after 10s` ends by force what does not end by itself"),
+    ("end", "`sophron terminate` asks it to end; `--force-after 10s` ends by force what does not end by itself"),
+    ("freeze", "`sophron suspend` lets it stand still for a time, and `sophron resume` lets it go on"),
+    ("pause", "`sophron suspend` lets it stand still for a time, and `sophron resume` lets it go on"),
     (
-        "kill",
-        "a rule's step says `do = \"terminate\"`; with `force_after = \"10s\"` it ends by force what does not end by itself",
+        "raise",
+        "Sophron never raises a priority; `sophron lower` makes the offender milder, and `sophron restore` takes that back",
     ),
-    ("freeze", "a rule's step says `do = \"suspend\"`"),
-    ("pause", "a rule's step says `do = \"suspend\"`"),
-    ("raise", "Sophron never raises a priority; a rule's step `do = \"lower\"` lowers that of the offender"),
     ("history", "what happened is in the record: `sophron audit`"),
     ("log", "what happened is in the record: `sophron audit`"),
-    ("undo", "a rule's effects are undone when the process is calm, and when `sophron watch` ends"),
-    ("check", "to check a rules file: `sophron rules check FILE`"),
+    ("undo", "`sophron restore` takes back what was lowered, `sophron resume` lets go on what was suspended"),
+    ("check", "to check a rules file: `sophron rules check FILE`; to check this machine: `sophron checkup`"),
 ];
 
 /// Prints what clap has to say, and answers words that people try.

@@ -14,6 +14,7 @@ pub mod jobs;
 pub mod open_files;
 pub mod patience;
 pub mod proc;
+pub mod roles;
 mod sampler;
 pub mod sys;
 pub mod terminal;

@@ -169,9 +169,18 @@ impl Stage {
     /// # Panics
     /// It does not begin.
     pub fn offender_in(&self, group: &Path, name: &str, options: &[&str]) -> Offender {
+        let group = group.display().to_string();
+        self.offender_by(&["sh", "-c", "echo $$ > \"$0\" && exec \"$@\"", &group], name, options)
+    }
+
+    /// The same, started by another program, which becomes it.
+    ///
+    /// # Panics
+    /// It does not begin.
+    pub fn offender_by(&self, by: &[&str], name: &str, options: &[&str]) -> Offender {
         let inner = self.command(&["misbehave", "--as", name, "--for", "60s"]);
-        let mut command = Command::new("sh");
-        command.args(["-c", "echo $$ > \"$0\" && exec \"$@\""]).arg(group).arg(inner.get_program());
+        let mut command = Command::new(by[0]);
+        command.args(&by[1..]).arg(inner.get_program());
         command.args(inner.get_args()).args(options).env("TMPDIR", self.folder.path()).stdin(Stdio::null());
         Stage::begun(&mut command)
     }

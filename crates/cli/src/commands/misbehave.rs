@@ -141,6 +141,9 @@ fn arguments(args: &Misbehave, folder: &Path) -> Vec<String> {
     if let Some(wait) = args.wait_on.and_then(|wait| wait.to_possible_value()) {
         add("--wait-on", wait.get_name().to_owned());
     }
+    if args.threads > 0 {
+        add("--threads", args.threads.to_string());
+    }
     if let Some(calm) = args.calm_after {
         add("--calm-after", sophron_core::units::exact_duration(calm));
     }
@@ -215,6 +218,10 @@ fn misbehave(args: &Misbehave, stop: &Arc<AtomicBool>) {
     for _ in 0..if args.cpu.is_some() { threads as usize } else { 0 } {
         let (stop, calm) = (Arc::clone(stop), Arc::clone(&calm));
         std::thread::spawn(move || burn(cpu / 100.0 / threads, &stop, &calm));
+    }
+    for _ in 0..args.threads {
+        let stop = Arc::clone(stop);
+        std::thread::spawn(move || one_after_the_other(&stop));
     }
     if let Some(rate) = args.write {
         let (stop, calm) = (Arc::clone(stop), Arc::clone(&calm));
@@ -322,6 +329,16 @@ fn wait_on(what: WaitOn, length: Duration, stop: &AtomicBool) -> std::io::Result
             Ok(())
         }
         WaitOn::Kernel => sophron_linux::sys::wait_in_kernel(length),
+    }
+}
+
+/// A thread that starts its own successor and ends: whoever looks for threads never finds the same ones twice.
+fn one_after_the_other(stop: &Arc<AtomicBool>) {
+    std::thread::sleep(PERIOD / 2);
+    if !stop.load(Ordering::Relaxed) {
+        let stop = Arc::clone(stop);
+        // Where no more threads can be started, there is one less.
+        let _ = std::thread::Builder::new().stack_size(64 * 1024).spawn(move || one_after_the_other(&stop));
     }
 }
 

@@ -16,7 +16,7 @@ use sophron_core::units::scaled_duration;
 use sophron_linux::act::{self, ActError, Ending, Only};
 use sophron_linux::guard::Guard;
 use sophron_linux::handle::Handle;
-use sophron_linux::{Sampler, here};
+use sophron_linux::{Sampler, here, roles};
 
 use super::drafts::DraftExt;
 use super::recorder::{Recorder, chain};
@@ -130,6 +130,11 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
     }
     if let Err(why) = look_again(request) {
         return (Outcome::Dropped, why);
+    }
+    if matches!(request.action, Action::Suspend { .. } | Action::Terminate { .. })
+        && let Some(role) = roles::role(&request.subject)
+    {
+        return (Outcome::Refused, format!("protected by its role: {role}"));
     }
     let done = match request.action {
         Action::Alert => return (Outcome::Dropped, "an alert is no act".to_owned()),

@@ -4,6 +4,7 @@
 
 mod checkup;
 mod demo;
+mod hands;
 mod inspect;
 mod ladder;
 mod looking;

@@ -10,6 +10,8 @@ use std::process::Command;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use rustix::process::Pid;
+use rustix::thread::{CpuSet, sched_setaffinity};
 use serde_json::Value;
 use sophron_testkit::{Offender, Stage, eventually, is_gone, is_suspended};
 
@@ -218,4 +220,52 @@ fn a_process_stuck_in_the_kernel_is_found() {
     let limits = "[[checkup.known]]\nfinding = 'core'\nof = 'stuck'\nreason = 'not here'\n";
     let (_, finding) = found(&stage, &rules(&stage, limits), "stuck", &[stuck.pid()]);
     assert_eq!(finding["suspects"][0]["app"], "herbarium");
+}
+
+/// A burner that is held to the first core; in a session of its own where asked for.
+fn pinned(stage: &Stage, name: &str, own_session: bool) -> Offender {
+    let offender = if own_session {
+        stage.offender_by(&["setsid"], name, &["--cpu", "100%"])
+    } else {
+        stage.offender(name, &["--cpu", "100%"])
+    };
+    let mut first = CpuSet::new();
+    first.set(0);
+    for task in fs::read_dir(format!("/proc/{}/task", offender.pid())).unwrap().flatten() {
+        let tid = task.file_name().to_str().and_then(|tid| tid.parse().ok()).and_then(Pid::from_raw);
+        sched_setaffinity(tid, &first).unwrap();
+    }
+    offender
+}
+
+/// What lowering says it did is what two burners on one core get: in one session nearly all goes to the other, in
+/// another session nothing changes, and that is said.
+#[test]
+fn the_effect_of_lowering_is_measured_and_true() {
+    let (stage, _turn) = stage();
+    let autogroup = fs::read("/proc/sys/kernel/sched_autogroup_enabled").is_ok_and(|value| value.starts_with(b"1"));
+    let state = stage.state().display().to_string();
+    let share = |told: &str, at: usize| {
+        let figures = told.split_once("; cpu ").unwrap().1;
+        let figure = figures.split(" → ").nth(at).unwrap().split('%').next().unwrap();
+        figure.trim().parse::<f64>().unwrap()
+    };
+    for other_session in [false, true] {
+        let other = pinned(&stage, "kioskview", other_session);
+        let press = pinned(&stage, "labelpress", false);
+        let listed = stage.json(&["list", "--where", &format!("pid = {}", press.pid()), "--format", "json"]);
+        let id = listed["rows"][0]["id"].as_str().unwrap();
+        let told = stage.run(&["lower", id, "--nice", "19", "--only", "cpu", "--state", &state]).stdout;
+        let (before, after) = (share(&told, 0), share(&told, 1));
+        assert!((15.0..85.0).contains(&before), "{told}");
+        if other_session && autogroup {
+            assert!(
+                (30.0..70.0).contains(&after) && told.contains("no effect, since the kernel groups CPU by session"),
+                "{told}"
+            );
+        } else {
+            assert!(after < 15.0 && !told.contains("no effect"), "{told}");
+        }
+        drop(other);
+    }
 }

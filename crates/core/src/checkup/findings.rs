@@ -104,6 +104,15 @@ impl Inquiry<'_> {
         watched.iter().filter_map(|watched| figure(self.machine(), &self.settings.limits, *watched)).collect()
     }
 
+    /// What could be done about the first suspect. Not to Sophron itself, the kernel, the protected and the honest; and
+    /// nothing is done to a recording.
+    fn act(&self, suspects: &[Suspect], verb: &str, options: &str, what: &'static str) -> Option<Next> {
+        let first = suspects.first().filter(|_| !self.around.recorded)?;
+        let kernel = self.lineup.process(first.id.pid).is_some_and(|process| process.kernel);
+        let spared = first.honest.is_some() || kernel || self.around.own.contains(&first.id.pid);
+        (!spared).then(|| Next::Type(format!("{verb} {}{options}", first.id.checked()), what))
+    }
+
     /// By earlier samples, or by the kernel's longer averages.
     fn since(&self, watched: &[Watched], stall: Option<Stall>) -> Option<Since> {
         let earliest = watched.iter().filter_map(|watched| self.around.past.since(*watched)).min();
@@ -149,6 +158,13 @@ impl Inquiry<'_> {
         }
         let mut next: Vec<Next> = let_finish(&suspects).into_iter().collect();
         next.extend(inspections(&suspects, "who it is, and which of its memory is its own"));
+        next.extend(self.act(
+            &suspects,
+            "suspend",
+            "",
+            "it grows no further, keeps what it has, and goes on after 5 m",
+        ));
+        next.extend(self.act(&suspects, "terminate", "", "only its end frees the memory"));
         next.push(Next::Type("list --group app --by memory".to_owned(), "all programs by memory"));
         let of = tight.filter(|_| of_machine.is_none()).map(|group| group.group.clone());
         let since = self.since(&watched, machine.stall_memory);
@@ -202,6 +218,7 @@ impl Inquiry<'_> {
         let mut next = Vec::new();
         next.extend(let_finish(&suspects));
         next.extend(inspections(&suspects, "who it is, and whether it works or hangs"));
+        next.extend(self.act(&suspects, "lower", "", "it gives way to the others, as far as that works here"));
         next.push(Next::Type("list --group app".to_owned(), "all programs by CPU"));
         let since = self.since(&watched[..2], machine.stall_cpu);
         Some(finding(FindingKind::Cpu, severity, headline).with(figures, since, suspects).saying(remarks, next))
@@ -260,6 +277,7 @@ impl Inquiry<'_> {
         }
         let mut next: Vec<Next> = let_finish(&suspects).into_iter().collect();
         next.extend(inspections(&suspects, "who it is, and what it waits for"));
+        next.extend(self.act(&suspects, "lower", " --only disk", "it gets the disk when nobody else wants it"));
         next.push(Next::Type("list --by disk".to_owned(), "all programs by what they read and write"));
         let since = self.since(&watched, machine.stall_io);
         Some(finding(FindingKind::Disk, severity, headline).with(figures, since, suspects).saying(remarks, next))
@@ -347,6 +365,7 @@ impl Inquiry<'_> {
         remarks.extend(self.unseen());
         let mut next: Vec<Next> = let_finish(&suspects).into_iter().collect();
         next.extend(inspections(&suspects, "whether it works or hangs"));
+        next.extend(self.act(&suspects, "lower", "", "it gives way to the others, as far as that works here"));
         let since = self.since(&[Watched::CoreFullest], None);
         Some(finding(FindingKind::Core, severity, headline).with(figures, since, suspects).saying(remarks, next))
     }
@@ -421,7 +440,10 @@ impl Inquiry<'_> {
                 format!("{}{}", state.word(), memory.unwrap_or_default())
             };
             let suspects = self.lineup.these(&held, what);
-            let next = inspections(&suspects, "who it is, and who suspended it");
+            let mut next = inspections(&suspects, "who it is, and who suspended it");
+            if kind == FindingKind::Suspended {
+                next.extend(self.act(&suspects, "resume", "", "it goes on"));
+            }
             findings.push(
                 finding(kind, Severity::Notice, counted(held.len(), one, many))
                     .with(Vec::new(), None, suspects)

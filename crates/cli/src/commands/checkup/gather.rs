@@ -165,7 +165,10 @@ pub fn notes(snapshot: &Snapshot, state: &args::State) -> HashMap<ProcessId, Str
     let tell = |process: &Process| {
         let held = open.get(&process.id)?;
         let case = held.case.map(|case| format!(", case {case}")).unwrap_or_default();
-        let rule = held.rule.as_ref().map(|rule| format!(" by the rule {rule}")).unwrap_or_default();
+        let rule = match &held.rule {
+            Some(rule) => format!(" by the rule {rule}"),
+            None => format!(" by {} by hand", held.who),
+        };
         Some(format!("suspended by Sophron since {}{rule}{case}", crate::ui::when::date(held.since)))
     };
     snapshot.processes.iter().filter(suspended).filter_map(|process| Some((process.id, tell(process)?))).collect()

@@ -19,7 +19,7 @@ const MEASURED: Duration = Duration::from_secs(2);
 /// A share that falls by less than a tenth has not changed.
 const NO_CHANGE: f64 = 0.9;
 
-/// A machine busier than that has somebody who wants the CPU.
+/// A core, or a machine, busier than that has somebody who wants it, percent.
 const CONTENDED: f64 = 90.0;
 
 impl Hand<'_> {
@@ -163,7 +163,9 @@ fn effect(
     if is_cpu < was_cpu * NO_CHANGE {
         return figures;
     }
-    let contended = after.machine.cpu.is_some_and(|cpu| cpu >= CONTENDED);
+    // All cores busy, or one of them while this process gets less than one.
+    let core = after.machine.core_fullest.is_some_and(|core| core >= CONTENDED) && is_cpu < CONTENDED;
+    let contended = core || after.machine.cpu.is_some_and(|cpu| cpu >= CONTENDED);
     let why = match lever(chosen.process.id.pid) {
         _ if nobody_else(after, all) => "nobody but those lowered uses the CPU".to_owned(),
         _ if !contended => "nobody else wants the CPU: it gives way as soon as somebody does".to_owned(),

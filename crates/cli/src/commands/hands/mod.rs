@@ -19,7 +19,7 @@ use sophron_core::model::{Facts, Needs, Process, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_linux::handle::Handle;
 use sophron_linux::here::{self, Capability};
-use sophron_linux::{Sampler, terminal};
+use sophron_linux::{Sampler, roles, terminal};
 
 pub use restoring::run as restore;
 
@@ -142,6 +142,9 @@ impl Hand<'_> {
             let resuming = matches!(self.verb, Verb::Resume);
             let protected = self.protections.reason(&Facts::new(process, machine)).filter(|_| !resuming);
             let own = process.uid == here::uid();
+            let stands_still = matches!(self.verb, Verb::Suspend { .. } | Verb::Terminate { .. });
+            let role = if stands_still { roles::role(process) } else { None };
+            let protected = protected.or(role);
             chosen.refused = if process.has_ended() {
                 Some("it has ended already, and waits for its parent to collect it".to_owned())
             } else if let Some(why) = protected.filter(|_| never || !self.args.override_protection) {

@@ -9,7 +9,7 @@ use sophron_core::model::{Cost, Facts, Needs, Process, ProcessId, Snapshot, Stat
 use sophron_linux::inspect::{self as details, Details, Threads};
 use sophron_linux::open_files::{self, FileKind};
 use sophron_linux::patience::within;
-use sophron_linux::{Sampler, cgroups, here, jobs, terminal};
+use sophron_linux::{Sampler, cgroups, here, jobs, roles, terminal};
 
 use super::Inspection;
 use crate::args;
@@ -117,6 +117,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     let waits_on = doing.as_ref().map(|doing| waits_on(&doing.answer, pid, &snapshot)).unwrap_or_default();
     let protections = guidance.protections_now(&snapshot, holders);
     let protected = protections.reason(&Facts::new(&process, &snapshot.machine));
+    let role = roles::role(&process);
     let of_a_user = process.group.as_deref().is_some_and(|group| group.contains("/user@"));
     let unit = process.unit.clone().unwrap_or_default();
     Ok(Inspection {
@@ -129,6 +130,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         restart: details::restart(Path::new("/"), &unit, of_a_user),
         group: cgroups::memory(pid),
         protected,
+        role,
         note: notes(&snapshot, &args.state).remove(&process.id),
         gone,
         unmasked: if args.unmasked { unmasked(pid) } else { None },
@@ -221,6 +223,7 @@ pub(super) fn recorded(path: &Path, args: &args::Inspect, guidance: Guidance) ->
         restart: None,
         group: None,
         protected,
+        role: None,
         note: None,
         gone: false,
         unmasked: None,

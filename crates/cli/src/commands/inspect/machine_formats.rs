@@ -82,6 +82,7 @@ fn object(seen: &Inspection, rows: Vec<Map<String, Value>>) -> Value {
         "files": files,
         "lowering": lever,
         "protected": seen.protected,
+        "role": seen.role,
         "restart": seen.restart.as_ref().map(|restart| &restart.policy),
         "said": said,
         "rows": rows,

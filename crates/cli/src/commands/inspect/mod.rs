@@ -38,6 +38,8 @@ struct Inspection {
     /// The memory limit that binds it.
     group: Option<sophron_core::checkup::GroupMemory>,
     protected: Option<String>,
+    /// What it does for others: rules never suspend or terminate it then.
+    role: Option<String>,
     /// What the record tells of it.
     note: Option<String>,
     /// Why it has no answer or no rates, where something came in between.

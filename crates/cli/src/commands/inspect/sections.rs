@@ -375,9 +375,11 @@ fn suspended(seen: &Inspection) -> Vec<String> {
 }
 
 fn protected(seen: &Inspection) -> Vec<String> {
-    vec![seen.protected.as_ref().map_or("no: rules that cover it may act on it".to_owned(), |why| {
-        format!("yes: {why}; rules only ever alert on it")
-    })]
+    vec![match (&seen.protected, &seen.role) {
+        (Some(why), _) => format!("yes: {why}; rules only ever alert on it"),
+        (None, Some(role)) => format!("from suspending and ending: {role}; rules may only lower it"),
+        (None, None) => "no: rules that cover it may act on it".to_owned(),
+    }]
 }
 
 fn again(seen: &Inspection) -> Vec<String> {

@@ -1,5 +1,6 @@
 //! An inspection for people: who it is and what it does on the second line.
 
+use sophron_core::inspect::Answer;
 use sophron_core::model::Process;
 use sophron_core::units::{scaled_duration, scaled_percent, scaled_size};
 
@@ -126,6 +127,20 @@ fn next(seen: &Inspection) -> Vec<(String, &'static str)> {
     let mut next = Vec::new();
     if seen.doing.is_none() && !seen.recorded && !seen.gone {
         next.push((format!("inspect {id} --for 5s"), "what it is doing: working or hung?"));
+    }
+    // What could be done to it, mildest first.
+    if let Some(doing) =
+        seen.doing.as_ref().filter(|_| seen.protected.is_none() && seen.role.is_none() && !seen.gone && !seen.recorded)
+    {
+        match doing.answer {
+            Answer::Spinning => {
+                next.push((format!("lower {id}"), "it gives way to the others, as far as that works here"));
+                next.push((format!("suspend {id}"), "it stands still for 5 m, and goes on by itself"));
+                next.push((format!("terminate {id} --dry-run"), "what would end with it, and what starts it again"));
+            }
+            Answer::Suspended => next.push((format!("resume {id}"), "it goes on")),
+            _ => {}
+        }
     }
     if seen.snapshot.processes.iter().filter(|other| other.app == seen.process.app).count() > 1
         && seen.members.is_empty()

@@ -1,0 +1,279 @@
+//! Acting by hand: the built program on real offenders, the kernel asked what came of it, and the record of it.
+
+use std::process::{Child, Stdio};
+
+use rustix::process::{Pid, Signal, kill_process};
+use serde_json::Value;
+use sophron_testkit::{Stage, eventually, is_gone, is_root, is_suspended, nices, threads};
+
+use crate::stage;
+
+/// The checked PID, as a listing prints it.
+fn id(stage: &Stage, pid: u32) -> String {
+    let listed = stage.json(&["list", "--where", &format!("pid = {pid}"), "--format", "json"]);
+    listed["rows"][0]["id"].as_str().expect("it is there").to_owned()
+}
+
+/// Runs a verb on this stage's own record; exit status and both outputs.
+fn hand(stage: &Stage, args: &[&str]) -> (Option<i32>, String) {
+    let state = stage.state().display().to_string();
+    let output = stage.run(&[args, &["--state", &state]].concat());
+    (output.status, format!("{}{}", output.stdout, output.stderr))
+}
+
+/// A verb that stays: suspend.
+fn staying(stage: &Stage, args: &[&str]) -> Child {
+    let state = stage.state().display().to_string();
+    let mut command = stage.command(&[args, &["--state", &state]].concat());
+    command.stdout(Stdio::piped()).spawn().unwrap()
+}
+
+fn kinds(stage: &Stage) -> Vec<String> {
+    let of = |record: &Value| {
+        let word = |value: &Value| value.as_str().unwrap_or_default().to_owned();
+        format!("{} {} {}", word(&record["kind"]), word(&record["action"]["do"]), word(&record["result"]["outcome"]))
+    };
+    stage.records().iter().filter(|record| record["subject"].is_object()).map(of).collect()
+}
+
+#[test]
+fn termination_is_previewed_recorded_and_as_forceful_as_asked() {
+    let stage = stage();
+    let polite = stage.offender("labelpress", &[]);
+    let deaf = stage.offender("tilebaker", &["--deaf"]);
+    let id_of = |pid| id(&stage, pid);
+    let (status, told) = hand(&stage, &["terminate", &id_of(polite.pid()), "--dry-run"]);
+    assert!(status == Some(0) && told.contains("cannot be undone") && told.contains("nothing was done"), "{told}");
+    assert!(!is_gone(polite.pid()) && stage.records().is_empty());
+
+    let (status, told) = hand(&stage, &["terminate", &id_of(polite.pid()), "--because", "too loud"]);
+    assert!(status == Some(0) && told.contains("  ended  labelpress"), "{told}");
+    assert!(is_gone(polite.pid()));
+    assert_eq!(kinds(&stage), ["intent terminate ", "outcome terminate ended"]);
+    assert_eq!(stage.records()[1]["action"]["because"], "too loud");
+
+    let deaf_id = id_of(deaf.pid());
+    let (status, told) = hand(&stage, &["terminate", &deaf_id]);
+    assert!(status == Some(1) && told.contains("still there") && told.contains("--force-after 10s"), "{told}");
+    assert!(!is_gone(deaf.pid()));
+    let (status, told) = hand(&stage, &["terminate", &deaf_id, "--force-after", "300ms"]);
+    assert!(status == Some(0) && told.contains("ended by force") && is_gone(deaf.pid()), "{told}");
+    let audit = hand(&stage, &["audit"]).1;
+    assert!(audit.contains("by hand") && audit.contains("too loud"), "{audit}");
+    // One that is ended again and again is not worth ending.
+    let back = stage.offender("tilebaker", &[]);
+    let (_, told) = hand(&stage, &["terminate", &id_of(back.pid()), "--dry-run"]);
+    assert!(!told.contains("this will not hold"), "another file is another program: {told}");
+}
+
+/// Where nobody is asked, a number alone is not enough; and nobody is meant by default.
+#[test]
+fn a_slip_of_the_hand_is_refused() {
+    let stage = stage();
+    let press = stage.offender("labelpress", &[]);
+    let pid = press.pid().to_string();
+    let id = id(&stage, press.pid());
+    for (args, status, word) in [
+        (vec!["terminate", "--yes"], 2, "there is no default target"),
+        (vec!["terminate", &pid], 4, "alone could be a slip"),
+        (vec!["terminate", &pid, "--yes"], 4, "alone could be a slip"),
+        (vec!["terminate", "labelpress"], 4, "nobody is asked here"),
+        (vec!["terminate", "--where", "app = \"labelpress\""], 4, "nobody is asked here"),
+        (vec!["terminate", "--where", "pid > 0", "--yes"], 4, "at most 10 are acted on unasked"),
+        (vec!["suspend", "1-bzz"], 4, "does not fit"),
+    ] {
+        let (found, told) = hand(&stage, &args);
+        assert!(found == Some(status) && told.contains(word), "{args:?}: {found:?} {told}");
+    }
+    let (_, told) = hand(&stage, &["suspend", &pid]);
+    assert!(told.contains(&format!("sophron suspend {id}, if labelpress {id}")), "{told}");
+    let output = stage.run(&["stop", &id]);
+    assert!(
+        output.stderr.contains("`sophron suspend`") && output.stderr.contains("`sophron terminate`"),
+        "{}",
+        output.stderr
+    );
+    assert!(!is_gone(press.pid()) && stage.records().is_empty());
+}
+
+#[test]
+fn the_protected_are_spared_unless_a_hand_insists() {
+    let stage = stage();
+    let panel = stage.offender("fernpanel", &[]);
+    let rules = stage
+        .write("rules.toml", "format = 1\n[protect]\nwhere = '{mine} and owner != \"nobody\"'\n")
+        .display()
+        .to_string();
+    let panel_id = id(&stage, panel.pid());
+    let (status, told) = hand(&stage, &["suspend", &panel_id, "--rules", &rules]);
+    assert!(
+        status == Some(4) && told.contains("protected: [protect] in") && told.contains("--override-protection"),
+        "{told}"
+    );
+    assert!(!is_suspended(panel.pid()) && stage.records().is_empty());
+    let (status, _) = hand(&stage, &["terminate", &panel_id, "--rules", &rules, "--override-protection"]);
+    assert!(status == Some(0) && is_gone(panel.pid()));
+    // Nobody overrides that: with PID 1 the machine ends.
+    let first = id(&stage, 1);
+    let (status, told) = hand(&stage, &["lower", &first, "--override-protection"]);
+    assert!(status == Some(4) && told.contains("nothing overrides that"), "{told}");
+    let own = id(&stage, std::process::id());
+    let (status, told) = hand(&stage, &["suspend", &own]);
+    assert!(status == Some(4) && told.contains("Sophron was started from it"), "{told}");
+}
+
+/// Threads that come and go all the time: every one is lowered, and every one restored.
+#[test]
+fn every_thread_is_lowered_and_restored() {
+    let stage = stage();
+    let baker = stage.offender("tilebaker", &["--threads", "64"]);
+    eventually("its threads run", || (threads(baker.pid()).len() > 60).then_some(()));
+    let baker_id = id(&stage, baker.pid());
+    let (status, told) = hand(&stage, &["lower", &baker_id, "--nice", "7"]);
+    assert!(status == Some(0) && told.contains("nice 0 → 7, disk only when nobody else wants it"), "{told}");
+    let lowered = nices(baker.pid());
+    assert!(lowered.len() > 40 && lowered.iter().all(|nice| *nice == 7), "{lowered:?}");
+    let (status, told) = hand(&stage, &["restore", &baker_id]);
+    if is_root() {
+        assert!(status == Some(0) && told.contains("nice 7 → 0"), "{told}");
+        // A thread that was just being started may have taken the old niceness along.
+        eventually("every thread is back", || nices(baker.pid()).iter().all(|nice| *nice == 0).then_some(()));
+        assert_eq!(hand(&stage, &["restore", "--all"]).0, Some(0));
+    } else {
+        assert!(status == Some(4) && told.contains("CAP_SYS_NICE"), "{told}");
+    }
+}
+
+#[test]
+fn a_suspension_ends_by_itself_on_a_word_and_whatever_happens() {
+    let stage = stage();
+    let press = stage.offender("labelpress", &["--cpu", "20%", "--children", "2"]);
+    let press_id = id(&stage, press.pid());
+    let (status, told) = hand(&stage, &["suspend", &press_id, "--for", "1s"]);
+    assert!(status == Some(0) && told.contains("  suspended  ") && told.contains("  resumed  "), "{told}");
+    assert!(!is_suspended(press.pid()));
+
+    // Told to end, it resumes at once; killed outright, its guard does.
+    for signal in [Signal::INT, Signal::KILL] {
+        let mut command = staying(&stage, &["suspend", &press_id, "--for", "5m"]);
+        eventually("it is suspended", || is_suspended(press.pid()).then_some(()));
+        kill_process(Pid::from_raw(command.id().cast_signed()).unwrap(), signal).unwrap();
+        eventually("it goes on", || (!is_suspended(press.pid())).then_some(()));
+        command.wait().unwrap();
+    }
+    // Somebody else's resume is a word, too.
+    let mut command = staying(&stage, &["suspend", &press_id, "--tree", "--for", "5m"]);
+    eventually("it is suspended", || is_suspended(press.pid()).then_some(()));
+    eventually("it is in the record", || {
+        kinds(&stage).last().is_some_and(|kind| kind == "outcome suspend suspended").then_some(())
+    });
+    let (status, told) = hand(&stage, &["resume", &press_id]);
+    assert!(status == Some(0) && told.contains("  resumed  "), "{told}");
+    kill_process(Pid::from_raw(command.id().cast_signed()).unwrap(), Signal::INT).unwrap();
+    command.wait().unwrap();
+}
+
+/// A tree that forks as fast as it can is caught whole: nobody is left, every time.
+#[test]
+fn a_forking_tree_is_ended_whole() {
+    let stage = stage();
+    // Ten loops, each with children of a moment, and theirs: at most 190 live.
+    let script = "f() { while :; do (sleep 0.01; sleep 0.01 & wait) & sleep 0.01 & wait; done; }; \
+        for i in 1 2 3 4 5 6 7 8 9 10; do f & done; wait";
+    for round in 0..10 {
+        let mark = format!("hands-{}-{round}", std::process::id());
+        let mut storm = std::process::Command::new("sh").args(["-c", script, &mark]).spawn().unwrap();
+        let pid = storm.id();
+        let family = || {
+            let all = std::fs::read_dir("/proc").unwrap().flatten();
+            all.filter(|entry| {
+                std::fs::read(entry.path().join("cmdline"))
+                    .is_ok_and(|line| String::from_utf8_lossy(&line).contains(&mark))
+            })
+            .count()
+        };
+        eventually("it forks", || (family() > 10).then_some(()));
+        let (status, told) = hand(&stage, &["terminate", &id(&stage, pid), "--tree", "--force-after", "2s"]);
+        storm.wait().unwrap();
+        assert_eq!(status, Some(0), "{told}");
+        assert_eq!(family(), 0, "round {round}: {told}");
+    }
+}
+
+#[test]
+fn rules_stand_back_from_what_a_hand_has_touched() {
+    let stage = stage();
+    let rules = stage.write(
+        "rules.toml",
+        "format = 1\nevery = '250ms'\n[[rule]]\nname = 'press-leak'\nwhere = '{mine}'\nbreach = 'memory.held > 10 MiB'\n\
+         lasting = '2s'\narmed = true\nladder = [ { at = '0s', do = 'terminate' } ]\n",
+    );
+    let press = stage.offender("labelpress", &[]);
+    let mut watcher = stage.watch(&rules, &[]);
+    let (status, told) = hand(&stage, &["lower", &id(&stage, press.pid()), "--nice", "3"]);
+    assert_eq!(status, Some(0), "{told}");
+    let line = watcher.line_with("by hand");
+    assert!(line.contains("labelpress") && line.contains("rules stand back from it until"), "{line}");
+    assert!(
+        stage.story(press.pid()).contains(&"stood back lower stood back".to_owned()),
+        "{:?}",
+        stage.story(press.pid())
+    );
+    let (_, status) = watcher.interrupt();
+    // What a hand has lowered is the hand's to restore, and no watcher's.
+    assert_eq!((status, nices(press.pid())), (Some(0), vec![3]));
+}
+
+#[test]
+fn without_the_right_it_says_who_has_it_and_without_a_record_nothing_is_done() {
+    let stage = stage();
+    let press = stage.offender("labelpress", &[]);
+    let press_id = id(&stage, press.pid());
+    std::fs::write(stage.path("file"), "").unwrap();
+    let state = stage.path("file/state").display().to_string();
+    let output = stage.run(&["terminate", &press_id, "--state", &state]);
+    assert!(output.status != Some(0) && output.stderr.contains("nothing was done"), "{output:?}");
+    assert!(!is_gone(press.pid()));
+    if !is_root() {
+        eprintln!("skipped: only root can start processes of two users");
+        return;
+    }
+    let theirs = crate::stage().as_user(65534);
+    let (status, told) = hand(&theirs, &["terminate", &press_id]);
+    assert!(status == Some(4) && told.contains(&format!("sudo sophron terminate {press_id}")), "{told}");
+    assert!(told.contains("CAP_KILL") && !is_gone(press.pid()), "{told}");
+    let own = theirs.offender("labelpress", &[]);
+    let (_, told) = hand(&theirs, &["lower", &id(&theirs, own.pid()), "--dry-run"]);
+    assert!(told.contains("cannot be undone without root or CAP_SYS_NICE"), "{told}");
+}
+
+/// Found by what it does for others, not by its name: ending the holder of a lock that somebody waits for.
+#[test]
+fn whoever_others_wait_for_is_protected_by_his_role() {
+    let stage = stage();
+    let lock = stage.path("lock").display().to_string();
+    let start = |command: &str| std::process::Command::new("flock").args([&lock, "-c", command]).spawn();
+    let Ok(mut holder) = start("echo held; sleep 30") else {
+        eprintln!("skipped: this machine has no flock");
+        return;
+    };
+    eventually("it is held", || {
+        std::fs::read_to_string("/proc/locks").unwrap().contains(&format!(" {} ", holder.id())).then_some(())
+    });
+    let mut waiter = start("true").unwrap();
+    let waits = format!("-> FLOCK  ADVISORY  WRITE {} ", waiter.id());
+    eventually("somebody waits", || std::fs::read_to_string("/proc/locks").unwrap().contains(&waits).then_some(()));
+    let holder_id = id(&stage, holder.id());
+    let (status, told) = hand(&stage, &["suspend", &holder_id]);
+    let inspected = stage.run(&["inspect", &holder_id]).stdout;
+    let (_, insisted) =
+        hand(&stage, &["terminate", &holder_id, "--tree", "--override-protection", "--force-after", "1s"]);
+    holder.wait().unwrap();
+    waiter.wait().unwrap();
+    assert!(
+        status == Some(4) && told.contains(&format!("it holds a file lock that process {} waits for", waiter.id())),
+        "{told}"
+    );
+    assert!(inspected.contains("protected  from suspending and ending: it holds a file lock"), "{inspected}");
+    assert!(insisted.contains("  ended  "), "{insisted}");
+}
