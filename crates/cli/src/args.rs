@@ -65,6 +65,12 @@ pub enum Command {
         #[arg(long, value_name = "TIME", value_parser = force_time)]
         force_after: Option<Duration>,
     },
+    /// Start the units of processes anew, through the service manager
+    #[command(after_help = TABLE, arg_required_else_help = true)]
+    Restart {
+        #[command(flatten)]
+        hand: Hand,
+    },
     /// Take back what Sophron lowered and is still in force
     #[command(after_help = TABLE, arg_required_else_help = true)]
     Restore(Restore),
@@ -175,6 +181,9 @@ pub struct Hand {
     /// Take protections from this rules file [default: the one that `watch` reads]
     #[arg(long, value_name = "FILE")]
     pub rules: Option<PathBuf>,
+    /// Speak to the service manager directly at this socket
+    #[arg(long, value_name = "SOCKET", hide = true)]
+    pub service_manager: Option<PathBuf>,
     #[command(flatten)]
     pub state: State,
 }
@@ -192,6 +201,7 @@ impl Hand {
             because: args.because.clone(),
             override_protection: false,
             rules: None,
+            service_manager: args.service_manager.clone(),
             state: State { folder: args.state.folder.clone() },
         }
     }
@@ -208,6 +218,9 @@ pub struct Restore {
     /// Why, for the record
     #[arg(long, value_name = "TEXT")]
     pub because: Option<String>,
+    /// Speak to the service manager directly at this socket
+    #[arg(long, value_name = "SOCKET", hide = true)]
+    pub service_manager: Option<PathBuf>,
     #[command(flatten)]
     pub state: State,
 }

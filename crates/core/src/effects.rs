@@ -25,6 +25,24 @@ pub struct Originals {
     /// The value of the session's scheduling group (`/proc/PID/autogroup`); `None` where it was not touched.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub session: Option<i32>,
+    /// The runtime CPU weight of its unit; `None` where it was not touched.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weight: Option<UnitWeight>,
+}
+
+/// The CPU weight that a unit had before it was lowered.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct UnitWeight {
+    /// The unit.
+    pub unit: String,
+    /// Whose service manager it belongs to; `None` for the machine's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub uid: Option<u32>,
+    /// What it had, 1 to 10000; `None` where none was set.
+    #[serde(default)]
+    pub was: Option<u64>,
+    /// What we set.
+    pub set: u64,
 }
 
 impl Originals {

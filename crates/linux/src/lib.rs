@@ -16,6 +16,7 @@ pub mod patience;
 pub mod proc;
 pub mod roles;
 mod sampler;
+pub mod service_manager;
 pub mod sys;
 pub mod terminal;
 pub mod trail;

@@ -3,10 +3,14 @@
 
 #![forbid(unsafe_code)]
 
+mod cgroup;
 mod kernel;
+mod service_manager;
 mod stage;
 mod world;
 
+pub use cgroup::ControlGroup;
 pub use kernel::{ThreadSeen, is_gone, is_suspended, nices, threads, uid_of};
+pub use service_manager::{StandIn, Told};
 pub use stage::{Offender, Output, Running, Stage, eventually, is_root};
 pub use world::{World, process};

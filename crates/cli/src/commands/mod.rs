@@ -39,6 +39,7 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Suspend { hand, length } => hands::run(hands::Verb::Suspend { length }, &hand),
         Command::Resume { hand } => hands::run(hands::Verb::Resume, &hand),
         Command::Terminate { hand, force_after } => hands::run(hands::Verb::Terminate { force_after }, &hand),
+        Command::Restart { hand } => hands::run(hands::Verb::Restart, &hand),
         Command::Restore(args) => hands::restore(&args),
         Command::Record(args) => record::run(&args),
         Command::Rules { command: Rules::Check { file } } => rules_check::run(&file),

@@ -4,7 +4,7 @@ use std::process::{Child, Stdio};
 
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
-use sophron_testkit::{Stage, eventually, is_gone, is_root, is_suspended, nices, threads};
+use sophron_testkit::{ControlGroup, Stage, StandIn, eventually, is_gone, is_root, is_suspended, nices, threads};
 
 use crate::stage;
 
@@ -276,4 +276,71 @@ fn whoever_others_wait_for_is_protected_by_his_role() {
     );
     assert!(inspected.contains("protected  from suspending and ending: it holds a file lock"), "{inspected}");
     assert!(insisted.contains("  ended  "), "{insisted}");
+}
+
+/// A unit of the test's own, and a stand-in for the service manager that knows it. `None` where no control group may be
+/// made: the unit comes from there.
+fn unit(stage: &Stage, name: &str) -> Option<(ControlGroup, StandIn)> {
+    let roots = [("/sys/fs/cgroup/systemd", ""), ("/sys/fs/cgroup", "")];
+    let group = ControlGroup::make(name, &roots, "");
+    if group.is_none() {
+        eprintln!("skipped: this test may make no control group");
+    }
+    group.map(|group| (group, StandIn::in_folder(&stage.path(""))))
+}
+
+#[test]
+fn a_unit_is_restarted_through_the_service_manager() {
+    let stage = stage();
+    let name = format!("sheetlamp-{}.service", std::process::id());
+    let Some((group, manager)) = unit(&stage, &name) else { return };
+    let lamp = stage.offender_in(&group.processes(), "sheetlamp", &[]);
+    let plain = stage.offender("labelpress", &[]);
+    let (lamp_id, plain_id) = (id(&stage, lamp.pid()), id(&stage, plain.pid()));
+    let socket = manager.socket.display().to_string();
+    let restart = |id: &str| hand(&stage, &["restart", id, "--service-manager", &socket]);
+    let (status, told) = restart(&lamp_id);
+    assert!(status == Some(0) && told.contains(&format!("the unit {name} is active again as process 4712")), "{told}");
+    assert_eq!(manager.told.lock().unwrap().calls, [format!("RestartUnit {name} replace")]);
+    assert_eq!(kinds(&stage), ["intent restart ", "outcome restart restarted"]);
+    // What no service manager started it cannot start again.
+    let (status, told) = restart(&plain_id);
+    assert!(
+        status == Some(4) && told.contains("its command line is: ") && told.contains("labelpress misbehave"),
+        "{told}"
+    );
+    manager.told.lock().unwrap().state = "failed".to_owned();
+    let (status, told) = restart(&lamp_id);
+    assert!(status == Some(1) && told.contains("is failed after"), "{told}");
+    manager.told.lock().unwrap().refuses = true;
+    let (status, told) = restart(&lamp_id);
+    assert!(status == Some(4) && told.contains("refuses"), "{told}");
+    // One that does not answer is not waited for.
+    manager.told.lock().unwrap().hangs = true;
+    let (status, told) = restart(&lamp_id);
+    assert!(status == Some(1) && told.contains("did not answer within 5 s"), "{told}");
+    drop((lamp, group));
+}
+
+#[test]
+fn the_weight_of_a_unit_is_lowered_and_put_back() {
+    let stage = stage();
+    let name = format!("app-labelpress-{}.scope", std::process::id());
+    let Some((group, manager)) = unit(&stage, &name) else { return };
+    let press = stage.offender_in(&group.processes(), "labelpress", &["--cpu", "10%"]);
+    let press_id = id(&stage, press.pid());
+    let socket = manager.socket.display().to_string();
+    let (status, told) = hand(&stage, &["lower", &press_id, "--nice", "10", "--service-manager", &socket]);
+    assert!(status == Some(0) && told.contains("CPU weight of its unit 100 → 11"), "{told}");
+    assert_eq!(stage.records().last().unwrap()["action"]["originals"]["weight"]["set"], 11);
+    let (status, told) = hand(&stage, &["restore", &press_id, "--service-manager", &socket]);
+    assert!(status == Some(0) && told.contains("CPU weight of its unit 11 → 100"), "{told}");
+    let calls = manager.told.lock().unwrap().calls.clone();
+    assert_eq!(calls, [11, u64::MAX].map(|weight| format!("SetUnitProperties {name} true CPUWeight={weight}")));
+    // Somebody else has set it since: it is his.
+    hand(&stage, &["lower", &press_id, "--nice", "10", "--service-manager", &socket]);
+    manager.told.lock().unwrap().weight = 500;
+    hand(&stage, &["restore", "--all", "--service-manager", &socket]);
+    assert_eq!(manager.told.lock().unwrap().weight, 500);
+    drop((press, group));
 }

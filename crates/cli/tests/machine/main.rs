@@ -5,7 +5,6 @@
 
 use std::fs;
 use std::io::Write;
-use std::path::PathBuf;
 use std::process::Command;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -13,7 +12,7 @@ use std::time::{Duration, Instant};
 use rustix::process::Pid;
 use rustix::thread::{CpuSet, sched_setaffinity};
 use serde_json::Value;
-use sophron_testkit::{Offender, Stage, eventually, is_gone, is_suspended};
+use sophron_testkit::{ControlGroup, Offender, Stage, eventually, is_gone, is_suspended};
 
 static TURN: Mutex<()> = Mutex::new(());
 
@@ -101,39 +100,16 @@ fn a_burner_keeps_one_core_to_itself() {
     assert!(verdict.starts_with("one program keeps one core to itself: sheetlamp"), "{verdict}");
 }
 
-/// A control group of the memory controller, removed with the test.
-struct Tight(PathBuf);
-
-impl Tight {
-    fn new(bytes: u64) -> Option<Tight> {
-        let name = format!("sophron-test-{}", std::process::id());
-        let candidates = [("/sys/fs/cgroup/memory", "memory.limit_in_bytes"), ("/sys/fs/cgroup", "memory.max")];
-        candidates.iter().find_map(|(root, limit)| {
-            let group = PathBuf::from(root).join(&name);
-            fs::create_dir(&group).ok()?;
-            let group = Tight(group);
-            fs::write(group.0.join(limit), bytes.to_string()).ok().map(|()| group)
-        })
-    }
-}
-
-impl Drop for Tight {
-    fn drop(&mut self) {
-        let gone = Instant::now() + Duration::from_secs(10);
-        while fs::remove_dir(&self.0).is_err() && Instant::now() < gone {
-            std::thread::sleep(Duration::from_millis(20));
-        }
-    }
-}
-
 #[test]
 fn a_process_that_thrashes_in_its_control_group_is_short_of_memory() {
     let (stage, _turn) = stage();
-    let Some(group) = Tight::new(40 << 20) else {
+    let name = format!("sophron-test-{}", std::process::id());
+    let roots = [("/sys/fs/cgroup/memory", "memory.limit_in_bytes"), ("/sys/fs/cgroup", "memory.max")];
+    let Some(group) = ControlGroup::make(&name, &roots, &(40 << 20).to_string()) else {
         eprintln!("skipped: this test may make no control group with a memory limit");
         return;
     };
-    let offender = stage.offender_in(&group.0.join("cgroup.procs"), "herbarium", &["--read", "64MiB"]);
+    let offender = stage.offender_in(&group.processes(), "herbarium", &["--read", "64MiB"]);
     let limits = "machine.stall.memory = { notice = '0.5%' }\n";
     let (told, memory) = found(&stage, &rules(&stage, limits), "memory", &[offender.pid()]);
     let verdict = told["verdict"].as_str().unwrap();

@@ -12,6 +12,7 @@ use sophron_linux::act::{self, ActError, Ending, Tree};
 use sophron_linux::guard::{Guard, MOST_TARGETS};
 use sophron_linux::handle::Handle;
 use sophron_linux::here;
+use sophron_linux::service_manager::{ManagerError, ServiceManager};
 
 use super::{Chosen, Hand, Verb};
 use crate::exit::{Exit, Failure};
@@ -41,6 +42,7 @@ impl Hand<'_> {
             Verb::Suspend { length } => self.suspend(&able, length),
             Verb::Resume => Ok(self.each(&able, ActionRecord::word("resume"), resume)),
             Verb::Terminate { force_after } => Ok(self.terminate(&able, force_after)),
+            Verb::Restart => Ok(self.restart(&able)),
         }
     }
 
@@ -87,6 +89,25 @@ impl Hand<'_> {
             self.each(able, action, |chosen| terminate(chosen, force_after))
         };
         self.say_who_came_back(able);
+        exit
+    }
+
+    /// Each unit once, whichever of its processes were named.
+    fn restart(&mut self, able: &[Chosen]) -> Exit {
+        let mut exit = Exit::Fine;
+        let mut units: BTreeSet<String> = BTreeSet::new();
+        for chosen in able {
+            let unit = chosen.process.unit.clone().unwrap_or_default();
+            if !units.insert(unit.clone()) {
+                continue;
+            }
+            let manager = self.manager_of(&chosen.process);
+            let one = std::slice::from_ref(chosen);
+            exit = match self.each(one, ActionRecord::word("restart"), |_| Ok(restart(&manager, &unit))) {
+                Exit::Fine => exit,
+                worse => worse,
+            };
+        }
         exit
     }
 
@@ -221,6 +242,20 @@ fn resume(chosen: &Chosen) -> Result<Came, ActError> {
     })
 }
 
+fn restart(manager: &ServiceManager, unit: &str) -> Came {
+    match manager.restart(unit) {
+        Ok(done) if done.state == "active" => {
+            let main = done.main.map(|pid| format!(" as process {pid}")).unwrap_or_default();
+            ("restarted", format!("the unit {unit} is active again{main}, in {}", scaled_duration(done.took)), true)
+        }
+        Ok(done) => {
+            ("failed", format!("the unit {unit} is {} after {}", done.state, scaled_duration(done.took)), false)
+        }
+        Err(error @ ManagerError::Refused(_)) => ("refused", format!("{error}; root may do it"), false),
+        Err(error) => ("failed", error.to_string(), false),
+    }
+}
+
 fn terminate(chosen: &Chosen, force_after: Option<Duration>) -> Result<Came, ActError> {
     Ok(ending_words(chosen, act::terminate(&chosen.handle, force_after)?))
 }
@@ -265,7 +300,11 @@ pub(super) fn worse(exit: Exit, came: &Came) -> Exit {
 
 /// `12:04:11  ended  labelpress 51907-kqm (ines)  in 0.4 s`.
 pub(super) fn say(process: &Process, word: &str, seen: &str, done: bool) {
-    let label = if done { Label::Notice } else { Label::Warning };
     let at = ui::when::clock(here::now().wall);
-    ui::out(format_args!("{at}  {}  {}  {seen}\n", Styled(label, word), process.label()));
+    let line = format!("{word}  {}  {seen}", process.label());
+    let width = ui::table::terminal_width();
+    ui::out(match done {
+        true => ui::paragraph::under(&at, 10, &line, width),
+        false => ui::paragraph::styled(&at, 10, &line, width, Label::Warning),
+    });
 }

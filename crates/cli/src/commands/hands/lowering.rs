@@ -3,10 +3,12 @@
 use std::time::{Duration, Instant};
 
 use sophron_core::audit::ActionRecord;
+use sophron_core::effects::{Originals, UnitWeight};
 use sophron_core::model::{Process, Snapshot};
 use sophron_core::units::{Value, scaled_duration, scaled_percent};
 use sophron_linux::act::{self, ActError, Only};
 use sophron_linux::inspect::{Lever, lever};
+use sophron_linux::service_manager::{self, ServiceManager};
 
 use super::acts::{Came, refusal, worse};
 use super::{Chosen, Hand};
@@ -78,6 +80,7 @@ impl Hand<'_> {
         let mut originals = act::originals(&chosen.handle, only).map_err(|error| refusal(&error))?;
         let by_session = whole_session && matches!(lever(chosen.process.id.pid), Lever::SessionGroup { .. });
         originals.session = if by_session { act::session_value(&chosen.handle) } else { None };
+        originals.weight = if only == Only::Disk { None } else { self.weight_of(chosen, nice) };
         // Where niceness is not touched, what is recorded as set is what it was.
         let set = if only == Only::Disk { originals.was } else { nice };
         let action = ActionRecord {
@@ -93,16 +96,44 @@ impl Hand<'_> {
         if let Err(why) = self.still_the_one(chosen) {
             return Ok((intent, ("dropped", why, false)));
         }
-        let came = lower(chosen, nice, only, &originals).unwrap_or_else(|error| refusal(&error));
+        let manager = self.manager_of(&chosen.process);
+        let came = lower(chosen, nice, only, &originals, &manager).unwrap_or_else(|error| refusal(&error));
         Ok((intent, came))
     }
+
+    /// Where the desktop puts every program into a control group of its own, that group's weight is the lever: of a unit
+    /// that is the program's own, or all of whose processes are meant.
+    fn weight_of(&self, chosen: &Chosen, nice: i32) -> Option<UnitWeight> {
+        let by_weight =
+            matches!(lever(chosen.process.id.pid), Lever::Weight { .. }) || self.args.service_manager.is_some();
+        let unit = chosen
+            .process
+            .unit
+            .clone()
+            .filter(|unit| by_weight && !unit.is_empty() && !unit.starts_with("session-"))?;
+        let of_it = |process: &&Process| process.group == chosen.process.group && !process.has_ended();
+        let meant =
+            |process: &Process| self.args.tree || process.id == chosen.process.id || process.app == chosen.process.app;
+        if !unit.starts_with("app-") && !self.snapshot.processes.iter().filter(of_it).all(meant) {
+            return None;
+        }
+        let was = self.manager_of(&chosen.process).cpu_weight(&unit).ok()?;
+        let uid = service_manager::user_of(&chosen.process);
+        Some(UnitWeight { unit, uid, was, set: weight_for(nice) })
+    }
+}
+
+/// What a niceness comes to as a weight: each step gives a fifth less, from 100.
+fn weight_for(nice: i32) -> u64 {
+    (100.0 / 1.25_f64.powi(nice)).round().max(1.0) as u64
 }
 
 fn lower(
     chosen: &Chosen,
     nice: i32,
     only: Only,
-    originals: &sophron_core::effects::Originals,
+    originals: &Originals,
+    manager: &ServiceManager,
 ) -> Result<Came, ActError> {
     let lowering = act::lower(&chosen.handle, nice, only)?;
     let mut what = Vec::new();
@@ -119,6 +150,12 @@ fn lower(
     if let Some(was) = originals.session.filter(|was| *was < nice) {
         act::set_session_value(&chosen.handle, nice)?;
         what.push(format!("its session's value {was} → {nice}"));
+    }
+    if let Some(weight) = originals.weight.as_ref().filter(|weight| weight.was.is_none_or(|was| was > weight.set)) {
+        match manager.set_cpu_weight(&weight.unit, Some(weight.set)) {
+            Ok(()) => what.push(format!("CPU weight of its unit {} → {}", weight.was.unwrap_or(100), weight.set)),
+            Err(error) => what.push(format!("the CPU weight of its unit stays: {error}")),
+        }
     }
     let threads = if lowering.threads == 1 { "1 thread".to_owned() } else { format!("{} threads", lowering.threads) };
     what.push(threads);

@@ -19,6 +19,7 @@ use sophron_core::model::{Facts, Needs, Process, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_linux::handle::Handle;
 use sophron_linux::here::{self, Capability};
+use sophron_linux::service_manager::ServiceManager;
 use sophron_linux::{Sampler, roles, terminal};
 
 pub use restoring::run as restore;
@@ -36,6 +37,7 @@ pub enum Verb {
     Suspend { length: std::time::Duration },
     Resume,
     Terminate { force_after: Option<std::time::Duration> },
+    Restart,
 }
 
 impl Verb {
@@ -45,6 +47,7 @@ impl Verb {
             Verb::Suspend { .. } => "suspend",
             Verb::Resume => "resume",
             Verb::Terminate { .. } => "terminate",
+            Verb::Restart => "restart",
         }
     }
 
@@ -131,7 +134,30 @@ fn ask(verb: Verb, able: usize) -> Result<bool, Failure> {
     Ok(answer.trim().eq_ignore_ascii_case("yes"))
 }
 
+/// Only a service can be restarted; of anything else nobody knows how it was started, but by its command line.
+fn no_unit(verb: Verb, process: &Process) -> Option<String> {
+    if verb != Verb::Restart || process.unit.as_deref().is_some_and(|unit| unit.ends_with(".service")) {
+        return None;
+    }
+    let started = process.command.as_deref().map(|command| format!("; its command line is: {command}"));
+    let of = process
+        .unit
+        .as_deref()
+        .filter(|unit| !unit.is_empty())
+        .map_or("no unit".to_owned(), |unit| format!("the unit {unit}"));
+    Some(format!(
+        "it belongs to {of}, which no service manager starts: end it, and start it as it was started{}",
+        started.unwrap_or_default()
+    ))
+}
+
 impl Hand<'_> {
+    /// The service manager that a process's unit belongs to.
+    fn manager_of(&self, process: &Process) -> ServiceManager {
+        let direct = self.args.service_manager.as_deref();
+        direct.map_or_else(|| ServiceManager::of(process), ServiceManager::at)
+    }
+
     /// Whom it must not, cannot or need not touch, each with the reason and what would help.
     fn refuse(&mut self) {
         let machine = &self.snapshot.machine;
@@ -142,7 +168,7 @@ impl Hand<'_> {
             let resuming = matches!(self.verb, Verb::Resume);
             let protected = self.protections.reason(&Facts::new(process, machine)).filter(|_| !resuming);
             let own = process.uid == here::uid();
-            let stands_still = matches!(self.verb, Verb::Suspend { .. } | Verb::Terminate { .. });
+            let stands_still = matches!(self.verb, Verb::Suspend { .. } | Verb::Terminate { .. } | Verb::Restart);
             let role = if stands_still { roles::role(process) } else { None };
             let protected = protected.or(role);
             chosen.refused = if process.has_ended() {
@@ -151,7 +177,9 @@ impl Hand<'_> {
                 let way =
                     if never { "; nothing overrides that" } else { "; --override-protection does it all the same" };
                 Some(format!("protected: {why}{way}"))
-            } else if !own && !here::is_root() && !here::has(self.verb.capability()) {
+            } else if let Some(why) = no_unit(self.verb, process) {
+                Some(why)
+            } else if !own && !here::is_root() && self.verb != Verb::Restart && !here::has(self.verb.capability()) {
                 let verb = self.verb.word();
                 let right = self.verb.capability();
                 Some(format!("it is {}'s; root may do it, or who has {right}: sudo sophron {verb} {id}", process.owner))

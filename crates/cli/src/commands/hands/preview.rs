@@ -24,6 +24,7 @@ pub(super) fn render(hand: &Hand<'_>) -> String {
         Verb::Lower { only: act::Only::Disk, .. } => "lower: the disk only when nobody else wants it".to_owned(),
         Verb::Suspend { length } => format!("suspend for {}, then resume", exact_duration(length)),
         Verb::Resume => "resume".to_owned(),
+        Verb::Restart => "start the unit anew".to_owned(),
         Verb::Terminate { force_after: None } => "ask to end".to_owned(),
         Verb::Terminate { force_after: Some(wait) } => {
             format!("ask to end, and end by force after {}", exact_duration(wait))
@@ -129,6 +130,14 @@ fn consequences(hand: &Hand<'_>, process: &Process) -> Vec<String> {
             if heavy {
                 lines.push("lowering frees no memory: what it holds it keeps; suspend keeps it from growing, only its end frees it".to_owned());
             }
+        }
+        Verb::Restart => {
+            let unit = process.unit.as_deref().unwrap_or_default();
+            let others = hand.snapshot.processes.iter().filter(|other| other.unit.as_deref() == Some(unit)).count();
+            lines.push(format!(
+                "the unit {unit}, with {others} processes, is ended and started anew by the service manager"
+            ));
+            lines.push("cannot be undone: what it has not saved is lost".to_owned());
         }
         Verb::Resume => {}
     }

@@ -5,6 +5,7 @@ use std::time::Instant;
 use sophron_core::audit::{self, ActionRecord, Kind, OpenHold};
 use sophron_linux::act::{self, ActError};
 use sophron_linux::handle::Handle;
+use sophron_linux::service_manager::ServiceManager;
 
 use super::record::Trail;
 use crate::args;
@@ -58,7 +59,7 @@ pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
             exit = Exit::Failed;
             continue;
         }
-        let (kind, word, seen) = restore(hold);
+        let (kind, word, seen) = restore(hold, args);
         if kind == Kind::Refused {
             exit = Exit::Refused;
         }
@@ -69,7 +70,27 @@ pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
     Ok(exit)
 }
 
-fn restore(hold: &OpenHold) -> (Kind, &'static str, String) {
+/// The unit's weight, where it is still what we set; what came of it in words.
+fn weight_back(hold: &OpenHold, args: &args::Restore) -> Option<Result<String, String>> {
+    let weight = hold.originals.weight.as_ref()?;
+    let direct = args.service_manager.as_deref();
+    let manager = direct.map_or_else(|| ServiceManager::of_user(weight.uid), ServiceManager::at);
+    match manager.cpu_weight(&weight.unit) {
+        Ok(now) if now == Some(weight.set) => Some(match manager.set_cpu_weight(&weight.unit, weight.was) {
+            Ok(()) => Ok(format!("CPU weight of its unit {} → {}", weight.set, weight.was.unwrap_or(100))),
+            Err(error) => Err(chain(&error)),
+        }),
+        Ok(_) => None,
+        Err(error) => Some(Err(chain(&error))),
+    }
+}
+
+fn restore(hold: &OpenHold, args: &args::Restore) -> (Kind, &'static str, String) {
+    let weight = weight_back(hold, args);
+    if let Some(Err(why)) = &weight {
+        return (Kind::Refused, "refused", format!("the CPU weight of its unit is not put back: {why}"));
+    }
+    let weight = weight.and_then(Result::ok);
     let handle = match Handle::open(&hold.id) {
         Ok(handle) => handle,
         Err(_) => return (Kind::Superseded, "gone", "it has ended: nothing to put back".to_owned()),
@@ -82,7 +103,7 @@ fn restore(hold: &OpenHold) -> (Kind, &'static str, String) {
         _ => act::restore(&handle, hold.nice, &hold.originals, None),
     };
     match put_back {
-        Ok(done) if done.restored + done.disks == 0 && session.is_none() => {
+        Ok(done) if done.restored + done.disks == 0 && session.is_none() && weight.is_none() => {
             (Kind::Superseded, "kept", "somebody else has changed it since: left as it is".to_owned())
         }
         Ok(done) => {
@@ -93,6 +114,7 @@ fn restore(hold: &OpenHold) -> (Kind, &'static str, String) {
             if done.disks > 0 {
                 what.push(format!("disk as before, {} threads", done.disks));
             }
+            what.extend(weight);
             what.extend(session.map(|was| format!("its session's value {} → {was}", hold.nice)));
             (Kind::Restored, "restored", what.join("; "))
         }
