@@ -24,6 +24,25 @@ pub fn place(pid: u32, controller: &str) -> Option<Place> {
     place_in(&groups, &mounts, controller)
 }
 
+/// Whether a process is held with its control group, in the unified hierarchy (`cgroup.events`) or the older freezer
+/// (`freezer.state`).
+pub fn is_frozen(pid: u32) -> bool {
+    let frozen = || {
+        let groups = fs::read_to_string(format!("/proc/{pid}/cgroup")).ok()?;
+        let mounts = fs::read_to_string("/proc/self/mountinfo").ok()?;
+        let unified = groups.lines().find_map(|line| line.strip_prefix("0::"));
+        let unified = unified.and_then(|path| at(&mounts, path, true, |kind, _| kind == "cgroup2"));
+        let events = unified.and_then(|place| fs::read_to_string(place.folder.join("cgroup.events")).ok());
+        if events.is_some_and(|events| events.lines().any(|line| line == "frozen 1")) {
+            return Some(true);
+        }
+        let freezer = place_in(&groups, &mounts, "freezer").filter(|place| !place.unified)?;
+        let state = fs::read_to_string(freezer.folder.join("freezer.state")).ok()?;
+        Some(state.trim() != "THAWED")
+    };
+    frozen().unwrap_or(false)
+}
+
 fn place_in(groups: &str, mounts: &str, controller: &str) -> Option<Place> {
     let mut unified = None;
     for line in groups.lines() {

@@ -115,7 +115,7 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
     let mut intent = request.intent.clone();
     let mut originals = Originals::default();
     if let Action::Lower { nice } = request.action {
-        match act::originals(&request.handle, Only::Both) {
+        match act::originals(&*request.handle, Only::Both) {
             Ok(found) => originals = found,
             Err(error) => return refusal(&error),
         }
@@ -186,7 +186,7 @@ fn look_again(request: &Request) -> Result<(), String> {
 type Attempt = Result<(Outcome, String), ActError>;
 
 fn lower(request: &Request, nice: i32, originals: Originals) -> Attempt {
-    let lowering = act::lower(&request.handle, nice, Only::Both)?;
+    let lowering = act::lower(&*request.handle, nice, Only::Both)?;
     let threads = match lowering.threads {
         1 => "1 thread".to_owned(),
         many => format!("{many} threads"),
@@ -209,7 +209,7 @@ fn suspend(request: &Request, length: Duration) -> Attempt {
         Err(error) => return Ok((Outcome::Refused, format!("no guard could be started: {error}"))),
     };
     let until = here::monotonic() + length;
-    match act::suspend(&request.handle) {
+    match act::suspend(&*request.handle) {
         Ok(Some(took)) => {
             Ok((Outcome::Suspended { guard, until }, format!("every thread, in {} ms", took.as_millis())))
         }
@@ -225,7 +225,7 @@ fn suspend(request: &Request, length: Duration) -> Attempt {
 }
 
 fn terminate(request: &Request, force_after: Option<Duration>) -> Attempt {
-    Ok(match act::terminate(&request.handle, force_after)? {
+    Ok(match act::terminate(&*request.handle, force_after)? {
         Ending::Ended(took) => (Outcome::Ended { by_force: false }, format!("in {}", scaled_duration(took))),
         Ending::Forced(took) => {
             let seen = format!("after {}: it did not answer the polite signal", scaled_duration(took));

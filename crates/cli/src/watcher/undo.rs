@@ -51,7 +51,7 @@ pub fn perform(request: Request, recorder: &Recorder) -> Done {
             format!("niceness not put back: no record, no action: {why}; the next start puts it back"),
         ),
         (Undo::Restore { set, originals, still }, Ok(())) => {
-            match act::restore(&request.handle, *set, originals, *still) {
+            match act::restore(&*request.handle, *set, originals, *still) {
                 Ok(done) if done.restored == 0 && done.superseded > 0 => {
                     (Kind::Superseded, "kept", "niceness left as it is: somebody else has changed it since".to_owned())
                 }

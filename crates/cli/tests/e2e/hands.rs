@@ -344,3 +344,35 @@ fn the_weight_of_a_unit_is_lowered_and_put_back() {
     assert_eq!(manager.told.lock().unwrap().weight, 500);
     drop((press, group));
 }
+
+/// What cannot answer is told apart: one that ended, one that is stuck, one whose group is frozen.
+#[test]
+fn what_does_not_answer_is_told_apart() {
+    let stage = stage();
+    let mut zombie = std::process::Command::new("true").spawn().unwrap();
+    eventually("it has ended", || is_gone(zombie.id()).then_some(()));
+    let (status, told) = hand(&stage, &["terminate", &id(&stage, zombie.id())]);
+    assert!(status == Some(4) && told.contains("it has ended already, and waits for its parent"), "{told}");
+    zombie.wait().unwrap();
+
+    let stuck = stage.offender("herbarium", &["--wait-on", "kernel"]);
+    let (status, told) = hand(&stage, &["suspend", &id(&stage, stuck.pid()), "--for", "1s"]);
+    assert!(status == Some(0) && told.contains("stand still when they come back"), "{told}");
+
+    let name = format!("sophron-frozen-{}", std::process::id());
+    let roots = [("/sys/fs/cgroup/unified", "cgroup.freeze"), ("/sys/fs/cgroup", "cgroup.freeze")];
+    let Some(group) = ControlGroup::make(&name, &roots, "0") else {
+        eprintln!("skipped: this test may freeze no control group");
+        return;
+    };
+    let frozen = stage.offender_in(&group.processes(), "kioskview", &[]);
+    std::fs::write(group.folder().join("cgroup.freeze"), "1").unwrap();
+    let frozen_now = || std::fs::read_to_string(group.folder().join("cgroup.events")).unwrap().contains("frozen 1");
+    eventually("it is frozen", || frozen_now().then_some(()));
+    let (status, told) = hand(&stage, &["terminate", &id(&stage, frozen.pid())]);
+    assert!(status == Some(1) && told.contains("pending: frozen"), "{told}");
+    assert!(!is_gone(frozen.pid()));
+    std::fs::write(group.folder().join("cgroup.freeze"), "0").unwrap();
+    eventually("it ends when it is thawed", || is_gone(frozen.pid()).then_some(()));
+    drop((frozen, group));
+}

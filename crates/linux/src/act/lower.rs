@@ -1,15 +1,14 @@
 //! Lowering: niceness and I/O class of every thread, to a clean pass, and back.
 
 use std::io;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use rustix::process::{Pid, Resource, getrlimit, setpriority_process};
+use rustix::process::{Resource, getrlimit};
 use sophron_core::effects::Originals;
 
-use super::ActError;
+use super::{ActError, Grip};
 use crate::handle::{Handle, Thread};
 use crate::here::{self, Capability};
-use crate::sys;
 
 /// New threads inherit from the one that makes them, so a pass that changes nothing means that all are done.
 /// A process that makes threads faster than this is left as far as it was lowered, and that is said.
@@ -67,15 +66,15 @@ pub struct Restoring {
 ///
 /// # Errors
 /// The process is gone.
-pub fn originals(handle: &Handle, only: Only) -> Result<Originals, ActError> {
+pub fn originals(handle: &impl Grip, only: Only) -> Result<Originals, ActError> {
     let threads = handle.threads()?;
     let main = threads.iter().find(|thread| thread.id == handle.id().pid).or(threads.first());
     let was = main.map_or(0, |thread| thread.nice);
     let others = threads.iter().filter(|thread| thread.nice != was).map(|thread| (thread.id, thread.nice)).collect();
     let mut originals = Originals { was, others, ..Originals::default() };
     if only.disk() {
-        originals.disk = main.and_then(|thread| sys::io_priority(thread.id).ok());
-        let of = |thread: &Thread| sys::io_priority(thread.id).ok().map(|value| (thread.id, value));
+        originals.disk = main.and_then(|thread| handle.io_priority(thread.id).ok());
+        let of = |thread: &Thread| handle.io_priority(thread.id).ok().map(|value| (thread.id, value));
         originals.disk_others =
             threads.iter().filter_map(of).filter(|(_, value)| Some(*value) != originals.disk).collect();
     }
@@ -87,8 +86,8 @@ pub fn originals(handle: &Handle, only: Only) -> Result<Originals, ActError> {
 ///
 /// # Errors
 /// The process is gone or another user's.
-pub fn lower(handle: &Handle, nice: i32, only: Only) -> Result<Lowering, ActError> {
-    let began = Instant::now();
+pub fn lower(handle: &impl Grip, nice: i32, only: Only) -> Result<Lowering, ActError> {
+    let began = handle.clock();
     let mut changed = 0;
     for _ in 0..MOST_PASSES {
         let threads = handle.threads()?;
@@ -98,18 +97,23 @@ pub fn lower(handle: &Handle, nice: i32, only: Only) -> Result<Lowering, ActErro
             if only.cpu() && thread.nice < nice {
                 touched |= set(handle, thread.id, nice)?;
             }
-            if only.disk() && sys::io_priority(thread.id).is_ok_and(|value| value != IDLE_CLASS) {
+            if only.disk() && handle.io_priority(thread.id).is_ok_and(|value| value != IDLE_CLASS) {
                 touched |= set_disk(handle, thread.id, IDLE_CLASS)?;
             }
             changed += usize::from(touched);
             clean &= !touched;
         }
         if clean {
-            return Ok(Lowering { threads: threads.len(), changed, complete: true, took: began.elapsed() });
+            return Ok(Lowering {
+                threads: threads.len(),
+                changed,
+                complete: true,
+                took: handle.clock().saturating_sub(began),
+            });
         }
     }
     let threads = handle.threads()?.iter().filter(|thread| !only.cpu() || thread.nice >= nice).count();
-    Ok(Lowering { threads, changed, complete: false, took: began.elapsed() })
+    Ok(Lowering { threads, changed, complete: false, took: handle.clock().saturating_sub(began) })
 }
 
 /// Takes a lowering back: every thread that still has the niceness we set gets what it had, or `still` if that is
@@ -118,7 +122,7 @@ pub fn lower(handle: &Handle, nice: i32, only: Only) -> Result<Lowering, ActErro
 /// # Errors
 /// The process is gone, or this user may not bring niceness down again.
 pub fn restore(
-    handle: &Handle,
+    handle: &impl Grip,
     set_by_us: i32,
     originals: &Originals,
     still: Option<i32>,
@@ -135,7 +139,7 @@ pub fn restore(
         for thread in &threads {
             let was = originals.disk_of(thread.id).filter(|was| *was != IDLE_CLASS && still.is_none());
             if let Some(was) = was
-                && sys::io_priority(thread.id).is_ok_and(|value| value == IDLE_CLASS)
+                && handle.io_priority(thread.id).is_ok_and(|value| value == IDLE_CLASS)
             {
                 clean = false;
                 done.disks += usize::from(set_disk(handle, thread.id, was)?);
@@ -165,12 +169,11 @@ pub fn may_raise(nice: i32) -> bool {
 
 /// One thread. Setting takes no handle, so that the process still lives is looked at right before; `false` for a
 /// thread that ended midway.
-fn set(handle: &Handle, thread: u32, nice: i32) -> Result<bool, ActError> {
+fn set(handle: &impl Grip, thread: u32, nice: i32) -> Result<bool, ActError> {
     if handle.has_ended() {
         return Err(ActError::Gone);
     }
-    let Some(thread) = Pid::from_raw(thread.cast_signed()) else { return Ok(false) };
-    match setpriority_process(Some(thread), nice).map_err(io::Error::from) {
+    match handle.set_nice(thread, nice) {
         Ok(()) => Ok(true),
         Err(error) if error.raw_os_error() == Some(libc::ESRCH) => Ok(false),
         // EACCES: a niceness lower than the limit allows. EPERM: another user's process.
@@ -179,11 +182,11 @@ fn set(handle: &Handle, thread: u32, nice: i32) -> Result<bool, ActError> {
 }
 
 /// The same for the I/O priority.
-fn set_disk(handle: &Handle, thread: u32, value: u32) -> Result<bool, ActError> {
+fn set_disk(handle: &impl Grip, thread: u32, value: u32) -> Result<bool, ActError> {
     if handle.has_ended() {
         return Err(ActError::Gone);
     }
-    match sys::set_io_priority(thread, value) {
+    match handle.set_io_priority(thread, value) {
         Ok(()) => Ok(true),
         Err(error) if error.raw_os_error() == Some(libc::ESRCH) => Ok(false),
         Err(error) => Err(ActError::lacking(Capability::SysNice, error)),

@@ -1,5 +1,6 @@
 //! The actuator: what can be done to a process, through its handle, and what was seen afterwards.
 
+mod grip;
 mod lower;
 mod suspend;
 mod terminate;
@@ -8,6 +9,7 @@ mod tree;
 use std::io;
 use std::time::Duration;
 
+pub use grip::Grip;
 pub use lower::{Lowering, Only, Restoring, lower, may_raise, originals, restore, session_value, set_session_value};
 pub use suspend::{resume, suspend};
 pub use terminate::{Ending, terminate};

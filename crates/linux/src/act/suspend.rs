@@ -1,12 +1,11 @@
 //! Suspending and resuming: every thread, looked at afterwards.
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use rustix::process::Signal;
 use sophron_core::model::State;
 
-use super::{ActError, LOOK_AGAIN};
-use crate::handle::Handle;
+use super::{ActError, Grip, LOOK_AGAIN};
 
 /// A process with many busy threads takes its time: 64 of them took 0.6 s.
 const LONGEST: Duration = Duration::from_secs(3);
@@ -16,8 +15,8 @@ const LONGEST: Duration = Duration::from_secs(3);
 ///
 /// # Errors
 /// It is gone or another user's.
-pub fn suspend(handle: &Handle) -> Result<Option<Duration>, ActError> {
-    let began = Instant::now();
+pub fn suspend(handle: &impl Grip) -> Result<Option<Duration>, ActError> {
+    let began = handle.clock();
     handle.signal(Signal::STOP)?;
     until(handle, began, |state| matches!(state, State::Suspended | State::Traced | State::Zombie))
 }
@@ -26,18 +25,18 @@ pub fn suspend(handle: &Handle) -> Result<Option<Duration>, ActError> {
 ///
 /// # Errors
 /// It is gone or another user's.
-pub fn resume(handle: &Handle) -> Result<Option<Duration>, ActError> {
-    let began = Instant::now();
+pub fn resume(handle: &impl Grip) -> Result<Option<Duration>, ActError> {
+    let began = handle.clock();
     handle.signal(Signal::CONT)?;
     until(handle, began, |state| state != State::Suspended)
 }
 
-fn until(handle: &Handle, began: Instant, wanted: impl Fn(State) -> bool) -> Result<Option<Duration>, ActError> {
-    while began.elapsed() < LONGEST {
+fn until(handle: &impl Grip, began: Duration, wanted: impl Fn(State) -> bool) -> Result<Option<Duration>, ActError> {
+    while handle.clock().saturating_sub(began) < LONGEST {
         if handle.threads()?.iter().all(|thread| wanted(thread.state)) {
-            return Ok(Some(began.elapsed()));
+            return Ok(Some(handle.clock().saturating_sub(began)));
         }
-        std::thread::sleep(LOOK_AGAIN);
+        handle.pause(LOOK_AGAIN);
     }
     Ok(None)
 }

@@ -1,12 +1,11 @@
 //! Terminating: politely, and by force only where that was asked for.
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use rustix::process::{Pid, Signal, setpriority_process};
+use rustix::process::Signal;
 use sophron_core::model::State;
 
-use super::ActError;
-use crate::handle::Handle;
+use super::{ActError, Grip};
 
 /// How long a polite signal is given where no force follows.
 const PATIENCE: Duration = Duration::from_secs(5);
@@ -32,8 +31,8 @@ pub enum Ending {
 ///
 /// # Errors
 /// It had ended already, or is another user's.
-pub fn terminate(handle: &Handle, force_after: Option<Duration>) -> Result<Ending, ActError> {
-    let began = Instant::now();
+pub fn terminate(handle: &impl Grip, force_after: Option<Duration>) -> Result<Ending, ActError> {
+    let began = handle.clock();
     let slow = hurry(handle);
     let ending = end(handle, force_after, began);
     if let (Ok(Ending::StillThere), Some(nice)) = (&ending, slow) {
@@ -45,26 +44,24 @@ pub fn terminate(handle: &Handle, force_after: Option<Duration>) -> Result<Endin
 
 /// A lowered process answers late: where that is allowed, its niceness is taken back before it is told to end. What it
 /// was.
-fn hurry(handle: &Handle) -> Option<i32> {
+fn hurry(handle: &impl Grip) -> Option<i32> {
     let threads = handle.threads().ok()?;
     let nice = threads.iter().map(|thread| thread.nice).max().filter(|nice| *nice > 0 && super::may_raise(0))?;
     for thread in threads.iter().filter(|thread| thread.nice > 0 && !handle.has_ended()) {
-        if let Some(thread) = Pid::from_raw(thread.id.cast_signed()) {
-            // It only would have been quicker.
-            let _ = setpriority_process(Some(thread), 0);
-        }
+        // It only would have been quicker.
+        let _ = handle.set_nice(thread.id, 0);
     }
     Some(nice)
 }
 
-fn end(handle: &Handle, force_after: Option<Duration>, began: Instant) -> Result<Ending, ActError> {
+fn end(handle: &impl Grip, force_after: Option<Duration>, began: Duration) -> Result<Ending, ActError> {
     let suspended = handle.threads()?.iter().any(|thread| thread.state == State::Suspended);
     handle.signal(Signal::TERM)?;
     if suspended {
         handle.signal(Signal::CONT)?;
     }
     if handle.wait_for_end(force_after.unwrap_or(PATIENCE))? {
-        return Ok(Ending::Ended(began.elapsed()));
+        return Ok(Ending::Ended(handle.clock().saturating_sub(began)));
     }
     if force_after.is_none() {
         return Ok(Ending::StillThere);
@@ -72,11 +69,11 @@ fn end(handle: &Handle, force_after: Option<Duration>, began: Instant) -> Result
     match handle.signal(Signal::KILL).map_err(ActError::from) {
         Ok(()) => {}
         // It ended by itself in the very last moment.
-        Err(ActError::Gone) => return Ok(Ending::Ended(began.elapsed())),
+        Err(ActError::Gone) => return Ok(Ending::Ended(handle.clock().saturating_sub(began))),
         Err(error) => return Err(error),
     }
     if handle.wait_for_end(FORCE_PATIENCE)? {
-        Ok(Ending::Forced(began.elapsed()))
+        Ok(Ending::Forced(handle.clock().saturating_sub(began)))
     } else {
         Ok(Ending::PendingInTheKernel)
     }

@@ -9,6 +9,7 @@ use sophron_core::audit::{ActionRecord, Kind};
 use sophron_core::model::{Process, State};
 use sophron_core::units::scaled_duration;
 use sophron_linux::act::{self, ActError, Ending, Tree};
+use sophron_linux::cgroups;
 use sophron_linux::guard::{Guard, MOST_TARGETS};
 use sophron_linux::handle::Handle;
 use sophron_linux::here;
@@ -233,9 +234,9 @@ fn resume(chosen: &Chosen) -> Result<Came, ActError> {
     if !chosen.handle.threads()?.iter().any(|thread| thread.state == State::Suspended) {
         return Ok(("kept", "it was not suspended".to_owned(), true));
     }
-    Ok(match act::resume(&chosen.handle)? {
+    Ok(match act::resume(&*chosen.handle)? {
         Some(took) => ("resumed", format!("every thread, in {} ms", took.as_millis()), true),
-        None if chosen.process.state == State::Frozen => {
+        None if cgroups::is_frozen(chosen.process.id.pid) => {
             ("pending: frozen", "its control group is frozen: it goes on when that is thawed".to_owned(), false)
         }
         None => ("resumed", "some threads still stand: they wait in the kernel, or are traced".to_owned(), false),
@@ -257,7 +258,7 @@ fn restart(manager: &ServiceManager, unit: &str) -> Came {
 }
 
 fn terminate(chosen: &Chosen, force_after: Option<Duration>) -> Result<Came, ActError> {
-    Ok(ending_words(chosen, act::terminate(&chosen.handle, force_after)?))
+    Ok(ending_words(chosen, act::terminate(&*chosen.handle, force_after)?))
 }
 
 fn ending_words(chosen: &Chosen, ending: Ending) -> Came {
@@ -265,6 +266,9 @@ fn ending_words(chosen: &Chosen, ending: Ending) -> Came {
         Ending::Ended(took) => ("ended", format!("in {}", scaled_duration(took)), true),
         Ending::Forced(took) => {
             ("ended by force", format!("after {}: it did not answer the polite signal", scaled_duration(took)), true)
+        }
+        Ending::StillThere | Ending::PendingInTheKernel if cgroups::is_frozen(chosen.process.id.pid) => {
+            ("pending: frozen", "its control group is frozen: it ends when that is thawed".to_owned(), false)
         }
         Ending::StillThere => (
             "still there",
@@ -274,9 +278,6 @@ fn ending_words(chosen: &Chosen, ending: Ending) -> Came {
             ),
             false,
         ),
-        Ending::PendingInTheKernel if chosen.process.state == State::Frozen => {
-            ("pending: frozen", "its control group is frozen: it ends when that is thawed".to_owned(), false)
-        }
         Ending::PendingInTheKernel => {
             ("pending in the kernel", "it waits in the kernel, and ends when it comes back".to_owned(), false)
         }

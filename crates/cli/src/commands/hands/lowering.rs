@@ -77,7 +77,7 @@ impl Hand<'_> {
         only: Only,
         whole_session: bool,
     ) -> Result<(sophron_core::audit::Draft, Came), Came> {
-        let mut originals = act::originals(&chosen.handle, only).map_err(|error| refusal(&error))?;
+        let mut originals = act::originals(&*chosen.handle, only).map_err(|error| refusal(&error))?;
         let by_session = whole_session && matches!(lever(chosen.process.id.pid), Lever::SessionGroup { .. });
         originals.session = if by_session { act::session_value(&chosen.handle) } else { None };
         originals.weight = if only == Only::Disk { None } else { self.weight_of(chosen, nice) };
@@ -135,7 +135,7 @@ fn lower(
     originals: &Originals,
     manager: &ServiceManager,
 ) -> Result<Came, ActError> {
-    let lowering = act::lower(&chosen.handle, nice, only)?;
+    let lowering = act::lower(&*chosen.handle, nice, only)?;
     let mut what = Vec::new();
     if only != Only::Disk {
         what.push(if originals.was < nice {

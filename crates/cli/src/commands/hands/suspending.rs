@@ -66,7 +66,7 @@ impl Hand<'_> {
         }
         tree.resume();
         for (chosen, intent) in ready.iter().zip(&intents) {
-            let came = act::resume(&chosen.handle);
+            let came = act::resume(&*chosen.handle);
             if suspended.is_ok() {
                 self.say_resumed(chosen, intent, came.is_ok_and(|took| took.is_some()));
             }

@@ -108,7 +108,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     let sightings = Sightings {
         moved: rate(before.moved, after.moved).map(|rate| rate.max(0.0)),
         growth: rate(held_before, process.memory_held),
-        frozen: process.state == State::Frozen,
+        frozen: process.state == State::Frozen || cgroups::is_frozen(pid),
         ..threads.finish()
     };
     let doing = if args.length.is_some() && !gone { inspect::judge(&sightings) } else { None };
