@@ -1,6 +1,7 @@
 //! The actuator: what can be done to a process, through its handle, and what was seen afterwards.
 
 mod grip;
+mod lineage;
 mod lower;
 mod suspend;
 mod terminate;
@@ -10,6 +11,7 @@ use std::io;
 use std::time::Duration;
 
 pub use grip::Grip;
+pub use lineage::Lineage;
 pub use lower::{Lowering, Only, Restoring, lower, may_raise, originals, restore, session_value, set_session_value};
 pub use suspend::{resume, suspend};
 pub use terminate::{Ending, terminate};

@@ -11,8 +11,8 @@ use std::time::{Duration, Instant};
 use rustix::process::Signal;
 use sophron_core::model::{Boot, ProcessId, State};
 
-use super::{ActError, Ending, LOOK_AGAIN};
-use crate::handle::Handle;
+use super::{ActError, Ending, LOOK_AGAIN, Lineage};
+use crate::handle::{Handle, start_time};
 use crate::proc::stat;
 
 /// A tree that is not caught within that time is reported as it is.
@@ -30,6 +30,8 @@ pub struct Tree {
     members: BTreeMap<u32, Arc<Handle>>,
     /// Never taken in, nor what descends from them.
     spared: Box<dyn Fn(u32) -> bool + Send>,
+    /// Forks as they happen, where that may be listened to.
+    lineage: Option<Lineage>,
 }
 
 /// Puts processes under guard before they are suspended.
@@ -58,7 +60,18 @@ impl Tree {
     pub fn of(roots: &[Arc<Handle>], spared: impl Fn(u32) -> bool + Send + 'static) -> Tree {
         let boot = roots.first().map_or(Boot::default(), |root| root.id().boot);
         let members = roots.iter().map(|root| (root.id().pid, Arc::clone(root))).collect();
-        Tree { boot, members, spared: Box::new(spared) }
+        Tree { boot, members, spared: Box::new(spared), lineage: None }
+    }
+
+    /// The same with what was seen of forks since the lineage began to listen: who left the tree since then, because his
+    /// parent ended, belongs to it all the same.
+    #[must_use]
+    pub fn with_lineage(mut self, lineage: Option<Lineage>) -> Tree {
+        self.lineage = lineage;
+        if let Some(lineage) = self.lineage.as_mut() {
+            lineage.follow(self.members.keys().copied(), &*self.spared);
+        }
+        self
     }
 
     /// Everybody in it so far, ended ones included.
@@ -90,10 +103,34 @@ impl Tree {
                     new.push(handle);
                 }
             }
+            new.extend(self.strays());
             if new.len() == before {
                 return new;
             }
         }
+    }
+
+    /// Those who left the tree when their parent ended.
+    fn strays(&mut self) -> Vec<Arc<Handle>> {
+        let Some(lineage) = self.lineage.as_mut() else { return Vec::new() };
+        let unknown: Vec<u32> = lineage
+            .descendants(&*self.spared)
+            .iter()
+            .copied()
+            .filter(|pid| !self.members.contains_key(pid) && !(self.spared)(*pid))
+            .collect();
+        let mut strays = Vec::new();
+        for pid in unknown {
+            let Some(start) = start_time(pid) else { continue };
+            let Ok(handle) = Handle::open(&ProcessId { pid, start, boot: self.boot }) else { continue };
+            // If it ended before it was held, its end has been told by now, and the number is somebody else's.
+            if lineage.descendants(&*self.spared).contains(&pid) {
+                let handle = Arc::new(handle);
+                self.members.insert(pid, Arc::clone(&handle));
+                strays.push(handle);
+            }
+        }
+        strays
     }
 
     /// Suspends everybody in it, and everybody that they start meanwhile. `guard` is given those that come next, and

@@ -175,7 +175,7 @@ impl Hand<'_> {
     }
 
     /// The tree of those; whoever is protected is spared, with all below it.
-    pub(super) fn tree(&self, ready: &[&Chosen]) -> Tree {
+    pub(super) fn tree(&mut self, ready: &[&Chosen]) -> Tree {
         let mut spared: BTreeSet<u32> = self.protections.own.clone();
         spared.extend(&self.protections.ancestors);
         let machine = &self.snapshot.machine;
@@ -185,7 +185,7 @@ impl Hand<'_> {
             spared.extend(self.snapshot.processes.iter().filter(protected).map(|process| process.id.pid));
         }
         let roots: Vec<Arc<Handle>> = ready.iter().map(|chosen| Arc::clone(&chosen.handle)).collect();
-        Tree::of(&roots, move |pid| spared.contains(&pid))
+        Tree::of(&roots, move |pid| spared.contains(&pid)).with_lineage(self.lineage.take())
     }
 
     /// The same program of the same owner, started after it was ended.

@@ -17,6 +17,7 @@ use std::sync::Arc;
 
 use sophron_core::model::{Facts, Needs, Process, Snapshot};
 use sophron_core::protect::Protections;
+use sophron_linux::act::Lineage;
 use sophron_linux::handle::Handle;
 use sophron_linux::here::{self, Capability};
 use sophron_linux::service_manager::ServiceManager;
@@ -76,6 +77,7 @@ struct Hand<'a> {
     protections: Protections,
     chosen: Vec<Chosen>,
     trail: Trail,
+    lineage: Option<Lineage>,
 }
 
 pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
@@ -84,6 +86,8 @@ pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
         ui::err(format_args!("sophron: {note}\n"));
     }
     let failed = |error| Failure::of(Exit::Failed, error);
+    // Before the first look: who leaves a tree from now on is known all the same.
+    let lineage = if args.tree { Lineage::listen() } else { None };
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
     let mut snapshot = Snapshot::default();
     sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
@@ -102,7 +106,7 @@ pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
     let holders = terminal::holders(snapshot.machine.boot);
     let protections = guidance.protections_now(&snapshot, holders);
     let trail = Trail::new(args)?;
-    let mut hand = Hand { verb, args, snapshot, sampler, protections, chosen, trail };
+    let mut hand = Hand { verb, args, snapshot, sampler, protections, chosen, trail, lineage };
     hand.refuse();
     ui::out(preview::render(&hand));
     let able = hand.chosen.iter().filter(|chosen| chosen.refused.is_none()).count();

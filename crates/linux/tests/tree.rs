@@ -1,0 +1,53 @@
+//! Trees that fork away: who leaves the tree because his parent ends, in a session of his own, is caught with it.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use sophron_core::model::Needs;
+use sophron_linux::Sampler;
+use sophron_linux::act::{Ending, Lineage, Tree};
+use sophron_linux::handle::Handle;
+use sophron_testkit::eventually;
+
+/// Everybody whose command line has that mark.
+fn marked(mark: &str) -> Vec<u32> {
+    let entries = fs::read_dir("/proc").unwrap().flatten();
+    let has = |pid: &u32| {
+        fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|line| String::from_utf8_lossy(&line).contains(mark))
+    };
+    entries.filter_map(|entry| entry.file_name().to_str()?.parse().ok()).filter(has).collect()
+}
+
+#[test]
+fn who_leaves_the_tree_is_caught_with_it() {
+    // Every 5 ms one more leaves: its parent ends at once, and it goes on in a session of its own, forking on.
+    let script = "walk() { sleep 0.02; sleep 0.02; sleep 20; }; \
+        for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25 26 27 28 29 30; do \
+        (setsid sh -c 'sleep 0.02; sleep 0.02; sleep 20' \"$0\" &); sleep 0.005; done; sleep 20";
+    for round in 0..10 {
+        let mark = format!("stray-{}-{round}", std::process::id());
+        let Some(lineage) = Lineage::listen() else {
+            eprintln!("skipped: only root may listen to process events, and only outside of containers");
+            return;
+        };
+        let mut storm = Command::new("sh").args(["-c", script, &mark]).spawn().unwrap();
+        eventually("they leave", || (marked(&mark).len() > 20).then_some(()));
+        let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
+        let id = sampler.again(storm.id()).unwrap().id;
+        let root = Arc::new(Handle::open(&id).unwrap());
+        let own = std::process::id();
+        let mut tree = Tree::of(&[root], move |pid| pid == own || pid == 1).with_lineage(Some(lineage));
+        let ended = tree.terminate(Some(Duration::from_secs(2)), &mut |_| Ok(())).unwrap();
+        storm.wait().unwrap();
+        assert!(matches!(ended, (Ending::Ended(_) | Ending::Forced(_), 0)), "{ended:?}");
+        let until = Instant::now() + Duration::from_millis(200);
+        while !marked(&mark).is_empty() {
+            assert!(Instant::now() < until, "round {round}: {:?} are left", marked(&mark));
+        }
+    }
+}
