@@ -169,6 +169,13 @@ impl Effects {
         undo
     }
 
+    /// A suspension is to end at once, as if its time were over.
+    pub fn end_suspension(&mut self, id: &ProcessId) {
+        if let Some(suspend) = self.held.get_mut(id).and_then(|held| held.suspend.as_mut()) {
+            suspend.until = Duration::ZERO;
+        }
+    }
+
     /// The suspension is over: it ended by itself, or someone else resumed the process. The cases that wanted it.
     pub fn resumed(&mut self, id: &ProcessId) -> BTreeSet<u64> {
         let wants = self.held.get_mut(id).and_then(|held| held.suspend.take()).map(|suspend| suspend.wants);

@@ -98,12 +98,15 @@ fn held(pid: u32) -> Option<String> {
     (screen && input).then(|| "it draws the screen and reads the keyboard: the desktop hangs with it".to_owned())
 }
 
-/// A process that it traces (`/proc/PID/status` TracerPid).
+/// A process that it traces: `/proc/PID/status` TracerPid is the thread that does.
 fn traced_by(pid: u32) -> Option<u32> {
-    let wanted = format!("TracerPid:\t{pid}\n");
+    let threads = fs::read_dir(format!("/proc/{pid}/task")).ok()?.flatten();
+    let wanted: Vec<String> =
+        threads.filter_map(|thread| Some(format!("TracerPid:\t{}\n", thread.file_name().to_str()?))).collect();
     fs::read_dir("/proc").ok()?.flatten().find_map(|entry| {
         let traced = entry.file_name().to_str()?.parse().ok()?;
-        fs::read_to_string(entry.path().join("status")).ok()?.contains(&wanted).then_some(traced)
+        let status = fs::read_to_string(entry.path().join("status")).ok()?;
+        wanted.iter().any(|wanted| status.contains(wanted)).then_some(traced)
     })
 }
 

@@ -16,6 +16,10 @@ use crate::proc::stat;
 pub fn holders(boot: Boot) -> BTreeSet<ProcessId> {
     let Some((session, terminal)) = own_session() else { return BTreeSet::new() };
     let mut holders = BTreeSet::new();
+    let login = fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok());
+    if let Some(login) = login.filter(|uid| *uid != u32::MAX) {
+        holders.extend(remote_logins(Path::new("/run/systemd/sessions"), login, boot));
+    }
     holders.extend(identity(session, boot));
     let Some(index) = pty_index(terminal) else { return holders };
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
@@ -25,6 +29,30 @@ pub fn holders(boot: Boot) -> BTreeSet<ProcessId> {
         }
     }
     holders
+}
+
+/// The leaders of that user's other remote logins, and whoever holds their terminals: ending those would throw the person
+/// out. Logins are told by the login service's files (one for each session, `UID=`, `REMOTE=1`, `LEADER=`).
+pub fn remote_logins(sessions: &Path, login_uid: u32, boot: Boot) -> BTreeSet<ProcessId> {
+    let mut leaders = BTreeSet::new();
+    for entry in fs::read_dir(sessions).into_iter().flatten().flatten() {
+        let text = fs::read_to_string(entry.path()).unwrap_or_default();
+        let value = |key: &str| text.lines().find_map(|line| line.strip_prefix(key)).map(str::trim);
+        let is_theirs = value("UID=").and_then(|uid| uid.parse().ok()) == Some(login_uid);
+        if is_theirs && value("REMOTE=") == Some("1") {
+            leaders.extend(value("LEADER=").and_then(|pid| pid.parse::<u32>().ok()));
+        }
+    }
+    // The leader hands the terminal to a child of its own.
+    let mut found: BTreeSet<ProcessId> = leaders.iter().filter_map(|pid| identity(*pid, boot)).collect();
+    for entry in fs::read_dir("/proc").into_iter().flatten().flatten().filter(|_| !leaders.is_empty()) {
+        let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
+        let line = fs::read(entry.path().join("stat")).unwrap_or_default();
+        if stat::parse(&line).is_some_and(|stat| leaders.contains(&stat.parent)) {
+            found.extend(identity(pid, boot));
+        }
+    }
+    found
 }
 
 fn own_session() -> Option<(u32, u32)> {
@@ -69,6 +97,19 @@ fn holds_pty(process: &Path, index: u32) -> bool {
 
 #[cfg(test)]
 mod tests {
+    #[test]
+    fn remote_logins_of_one_user() {
+        let sessions = tempfile::tempdir().unwrap();
+        let own = std::process::id();
+        let file = |name: &str, text: String| std::fs::write(sessions.path().join(name), text).unwrap();
+        file("1", format!("UID=1001\nREMOTE=1\nLEADER={own}\n"));
+        let found = super::remote_logins(sessions.path(), 1001, sophron_core::model::Boot(1));
+        assert!(found.iter().any(|id| id.pid == own));
+        assert!(super::remote_logins(sessions.path(), 1002, sophron_core::model::Boot(1)).is_empty());
+        file("1", format!("UID=1001\nREMOTE=0\nLEADER={own}\n"));
+        assert!(super::remote_logins(sessions.path(), 1001, sophron_core::model::Boot(1)).is_empty());
+    }
+
     #[test]
     fn pty_numbers() {
         assert_eq!(super::pty_index(0x8803), Some(3));

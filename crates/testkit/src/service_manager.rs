@@ -64,8 +64,10 @@ impl StandIn {
 }
 
 async fn serve(stream: std::os::unix::net::UnixStream, told: &Mutex<Told>) -> zbus::Result<()> {
-    let connection = Builder::unix_stream(stream).server(Guid::generate()).p2p().build().await?;
-    let mut messages = MessageStream::from(&connection);
+    // The stream first: a question that comes at once must not be lost.
+    let mut messages: MessageStream =
+        Builder::unix_stream(stream).server(Guid::generate()).p2p().build_message_stream().await?;
+    let connection = Connection::from(&messages);
     while let Some(message) = messages.next().await {
         let message = message?;
         if message.message_type() == Type::MethodCall {

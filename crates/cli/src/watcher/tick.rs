@@ -9,7 +9,7 @@ use sophron_core::decide::{self, Circumstances, Decision, Verdict};
 use sophron_core::judge::{Case, Closing, Event, Tick};
 use sophron_core::model::{Cost, Facts, Field, Needs, Process, ProcessId, Snapshot, State};
 use sophron_core::rules::{Action, Rule};
-use sophron_linux::{SampleError, here};
+use sophron_linux::{SampleError, here, jobs};
 
 use super::act;
 use super::drafts::DraftExt;
@@ -144,6 +144,11 @@ impl Watcher<'_> {
                 matches!(process.state, State::Suspended | State::Traced | State::Waiting) || process.has_ended();
             let on_watch = self.guards.get_mut(&id).is_some_and(sophron_linux::guard::Guard::is_on_watch);
             if on_watch && still {
+                if let Some(waiter) = jobs::waiting_for(&[id.pid]).first() {
+                    let seen = format!("process {waiter} waits for a file lock that it holds: resumed at once");
+                    self.tell("waited for", Label::Warning, None, process, seen);
+                    self.effects.end_suspension(&id);
+                }
                 continue;
             }
             let cases = self.effects.resumed(&id);

@@ -376,3 +376,96 @@ fn what_does_not_answer_is_told_apart() {
     eventually("it ends when it is thawed", || is_gone(frozen.pid()).then_some(()));
     drop((frozen, group));
 }
+
+/// One that is started again and again: ending it does not hold, and that is said before and after.
+#[test]
+fn what_comes_back_is_told() {
+    let stage = stage();
+    let mut again = stage
+        .command(&[])
+        .get_program()
+        .to_str()
+        .map(|program| {
+            let line = format!("for i in 1 2 3; do {program} misbehave --for 30s > /dev/null; done");
+            std::process::Command::new("sh").args(["-c", &line]).spawn().unwrap()
+        })
+        .unwrap();
+    let child = |of: u32| {
+        let listed = stage.json(&["list", "--where", &format!("parent = {of}"), "--format", "json"]);
+        listed["rows"][0]["id"].as_str().map(str::to_owned)
+    };
+    let first = eventually("it runs", || child(again.id()));
+    let (status, told) = hand(&stage, &["terminate", &first]);
+    assert!(status == Some(0) && told.contains("sophron came back as sophron "), "{told}");
+    assert!(
+        told.contains(&format!("started by sh {}-", again.id())) || told.contains(&format!(" {}-", again.id())),
+        "{told}"
+    );
+    let second = eventually("it is back", || child(again.id()));
+    assert_ne!(first, second);
+    let (_, told) = hand(&stage, &["terminate", &second, "--dry-run"]);
+    assert!(told.contains("ended once since ") && told.contains("this will not hold"), "{told}");
+    let loop_id = id(&stage, again.id());
+    let (status, told) = hand(&stage, &["terminate", &loop_id, "--tree", "--force-after", "2s"]);
+    again.wait().unwrap();
+    assert_eq!(status, Some(0), "{told}");
+}
+
+/// A capability is enough: nobody has to be root.
+#[test]
+fn a_capability_does_instead_of_root() {
+    if !is_root() {
+        eprintln!("skipped: only root can hand out capabilities");
+        return;
+    }
+    let (roots, theirs) = (stage(), stage().as_user(65534));
+    let press = roots.offender("labelpress", &[]);
+    let press_id = id(&roots, press.pid());
+    let with = |capability: &str, verb: &[&str]| {
+        let mut command = std::process::Command::new("setpriv");
+        let (inherited, ambient) = (format!("--inh-caps=+{capability}"), format!("--ambient-caps=+{capability}"));
+        command.args(["--reuid", "65534", "--regid", "65534", "--clear-groups", &inherited, &ambient]);
+        command.arg(theirs.path("sophron")).args(verb).arg(&press_id).arg("--state").arg(theirs.path("state"));
+        let output = command.stdin(Stdio::null()).output().expect("setpriv is everywhere");
+        let told = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+        (output.status.code(), told)
+    };
+    let (status, told) = with("sys_nice", &["terminate"]);
+    assert!(status == Some(4) && told.contains("CAP_KILL"), "{told}");
+    let (status, told) = with("kill", &["lower", "--nice", "5"]);
+    assert!(status == Some(4) && told.contains("CAP_SYS_NICE"), "{told}");
+    let (status, told) = with("sys_nice", &["lower", "--nice", "5"]);
+    assert!(status == Some(0) && !told.contains("cannot be undone"), "{told}");
+    assert!(nices(press.pid()).iter().all(|nice| *nice == 5));
+    let (status, told) = with("kill", &["terminate"]);
+    assert!(status == Some(0) && is_gone(press.pid()), "{told}");
+}
+
+/// A rule that has suspended the holder of a lock lets it go as soon as somebody waits for it.
+#[test]
+fn a_rule_lets_go_of_whoever_others_begin_to_wait_for() {
+    let stage = stage();
+    let lock = stage.path("lock").display().to_string();
+    let Ok(mut holder) = std::process::Command::new("flock").args([&lock, "sleep", "30"]).spawn() else {
+        eprintln!("skipped: this machine has no flock");
+        return;
+    };
+    let rules = format!(
+        "format = 1\nevery = '200ms'\n[[rule]]\nname = 'held'\nwhere = 'pid = {}'\nbreach = 'age > 0s'\nlasting = '200ms'\n\
+         armed = true\nladder = [ {{ at = '0s', do = 'suspend', for = '60s' }} ]\n",
+        holder.id()
+    );
+    let rules = stage.write("rules.toml", rules);
+    let mut watcher = stage.watch(&rules, &[]);
+    eventually("it is suspended", || is_suspended(holder.id()).then_some(()));
+    watcher.line_with("suspended");
+    let mut waiter = std::process::Command::new("flock").args([&lock, "true"]).spawn().unwrap();
+    let line = watcher.line_with("waits for a file lock");
+    assert!(line.contains("resumed at once"), "{line}");
+    eventually("it goes on", || (!is_suspended(holder.id())).then_some(()));
+    watcher.interrupt();
+    for child in [&mut holder, &mut waiter] {
+        child.kill().unwrap();
+        child.wait().unwrap();
+    }
+}

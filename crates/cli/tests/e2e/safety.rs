@@ -115,8 +115,12 @@ fn a_trail_lost_under_a_running_watcher_disarms_it_until_it_is_back() {
     // Several ticks further it is still not touched.
     std::thread::sleep(std::time::Duration::from_secs(1));
     assert!(!is_gone(press.pid()) && threads(press.pid()).iter().all(|thread| thread.nice == 0 && thread.state != 'T'));
+    // Under the trail's own lock: a try to write between the two would begin another file.
+    let lock = fs::File::open(stage.state().join("audit/lock")).unwrap();
+    rustix::fs::flock(&lock, rustix::fs::FlockOperation::LockExclusive).unwrap();
     fs::remove_dir(&trail).unwrap();
     fs::rename(&kept, &trail).unwrap();
+    drop(lock);
     watcher.line_with("armed");
     eventually("acted upon", || is_gone(press.pid()).then_some(()));
     eventually("recorded", || stage.story(press.pid()).contains(&"ended ended".to_owned()).then_some(()));

@@ -242,8 +242,8 @@ fn the_effect_of_lowering_is_measured_and_true() {
                 after < 15.0 && !told.contains("no effect")
             };
             eprintln!("{told}");
-            let back = stage.run(&["restore", "--all", "--state", &state]);
-            (shared && right) || back.status != Some(0)
+            stage.run(&["restore", "--all", "--state", &state]);
+            shared && right
         });
         assert!(tries.any(|right| right), "in another session: {other_session}");
         drop(other);
