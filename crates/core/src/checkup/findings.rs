@@ -3,13 +3,11 @@
 //! Where the kernel tells how long somebody stood still (the stall shares), that leads: a busy machine on which nobody
 //! waits is not short of anything. Figures that cannot be read are left out, never taken for zero.
 
-use std::time::Duration;
-
 use super::limits::Watched;
 use super::suspects::Lineup;
 use super::words::{self, Trend, figure, worst};
 use super::{Figure, Finding, FindingKind, Next, Report, Scene, Settings, Since, Surroundings, Suspect};
-use crate::model::{Machine, Process, Stall, State};
+use crate::model::{Machine, Process, Stall};
 use crate::rules::Severity;
 use crate::units::{scaled_percent, scaled_size};
 
@@ -18,9 +16,6 @@ const AT_ITS_LIMIT: f64 = 0.95;
 
 /// Page faults that wait for a disk, a second, of a group that is short of memory.
 const THRASHING: f64 = 20.0;
-
-/// What does not change for that long is not just passing.
-const SETTLED: Duration = Duration::from_millis(400);
 
 /// CPU that nobody is seen to use, percent of one core, from which on it is said.
 const UNSEEN: f64 = 25.0;
@@ -88,11 +83,12 @@ fn verdict(findings: &[Finding]) -> String {
     }
 }
 
-struct Inquiry<'s> {
-    scene: &'s Scene,
+/// Everything that the judgement looks at.
+pub(super) struct Inquiry<'s> {
+    pub(super) scene: &'s Scene,
     settings: &'s Settings,
     around: &'s Surroundings<'s>,
-    lineup: Lineup<'s>,
+    pub(super) lineup: Lineup<'s>,
 }
 
 impl Inquiry<'_> {
@@ -106,7 +102,7 @@ impl Inquiry<'_> {
 
     /// What could be done about the first suspect. Not to Sophron itself, the kernel, the protected and the honest; and
     /// nothing is done to a recording.
-    fn act(&self, suspects: &[Suspect], verb: &str, options: &str, what: &'static str) -> Option<Next> {
+    pub(super) fn act(&self, suspects: &[Suspect], verb: &str, options: &str, what: &'static str) -> Option<Next> {
         let first = suspects.first().filter(|_| !self.around.recorded)?;
         let kernel = self.lineup.process(first.id.pid).is_some_and(|process| process.kernel);
         let spared = first.honest.is_some() || kernel || self.around.own.contains(&first.id.pid);
@@ -386,98 +382,6 @@ impl Inquiry<'_> {
         Some(found.with(figures, since, suspects).saying(remarks, next))
     }
 
-    /// Processes that do not go on: stuck, frozen, suspended, not collected.
-    fn held_up(&self) -> Vec<Finding> {
-        let processes = &self.scene.snapshot.processes;
-        let enough = self.scene.looks >= 2 && self.scene.length >= SETTLED;
-        let always = |seen: u32| enough && seen == self.scene.looks;
-        let still = |process: &Process| process.cpu.is_none_or(|cpu| cpu < 0.05);
-        let moves =
-            |process: &Process| [process.disk_read, process.disk_write].into_iter().flatten().any(|rate| rate > 0.0);
-        let stuck: Vec<&Process> = processes
-            .iter()
-            .filter(|process| !process.kernel && still(process) && !moves(process))
-            .filter(|process| process.state == State::Waiting && always(self.scene.tally(process).waiting))
-            .collect();
-        let in_state = |state: State| -> Vec<&Process> {
-            processes
-                .iter()
-                .filter(|process| process.state == state && !process.kernel && !process.has_ended())
-                .collect()
-        };
-        let zombies: Vec<&Process> = processes
-            .iter()
-            .filter(|process| process.has_ended() && always(self.scene.tally(process).zombie))
-            .collect();
-        let mut findings = Vec::new();
-        let looks = format!("at every one of {} looks over {}", self.scene.looks, words::over(self.scene.length));
-        if !stuck.is_empty() {
-            let suspects = self.lineup.these(&stuck, |_| format!("waiting in the kernel {looks}"));
-            let next = inspections(&suspects, "what it waits for");
-            let remarks = vec!["neither a polite nor a forced end works before the kernel answers: look for a disk or a network disk that does not".to_owned()];
-            let headline = counted(stuck.len(), "is stuck in the kernel", "are stuck in the kernel");
-            findings.push(
-                finding(FindingKind::Stuck, Severity::Notice, headline)
-                    .with(Vec::new(), None, suspects)
-                    .saying(remarks, next),
-            );
-        }
-        for (kind, state, one, many) in [
-            (
-                FindingKind::Frozen,
-                State::Frozen,
-                "is frozen with its control group",
-                "are frozen with their control groups",
-            ),
-            (FindingKind::Suspended, State::Suspended, "is suspended", "are suspended"),
-        ] {
-            let held = in_state(state);
-            if held.is_empty() {
-                continue;
-            }
-            let what = |process: &Process| {
-                let memory = process.memory_held.map(|held| format!(", holds {}", scaled_size(held as f64)));
-                format!("{}{}", state.word(), memory.unwrap_or_default())
-            };
-            let suspects = self.lineup.these(&held, what);
-            let mut next = inspections(&suspects, "who it is, and who suspended it");
-            if kind == FindingKind::Suspended {
-                next.extend(self.act(&suspects, "resume", "", "it goes on"));
-            }
-            findings.push(
-                finding(kind, Severity::Notice, counted(held.len(), one, many))
-                    .with(Vec::new(), None, suspects)
-                    .saying(Vec::new(), next),
-            );
-        }
-        if !zombies.is_empty() {
-            let mut parents: Vec<&Process> = Vec::new();
-            for parent in zombies.iter().filter_map(|zombie| self.lineup.process(zombie.parent)) {
-                if !parents.iter().any(|known| known.id == parent.id) {
-                    parents.push(parent);
-                }
-            }
-            let amount = |parent: &Process| {
-                let own = zombies.iter().filter(|zombie| zombie.parent == parent.id.pid).count();
-                format!("has not collected {own} of its children that ended")
-            };
-            let suspects = self.lineup.these(&parents, amount);
-            let next = inspections(&suspects, "who it is, and what it waits for");
-            let remarks = vec!["a zombie uses no memory and no CPU, and goes when its parent collects it or ends: the mistake is the parent's".to_owned()];
-            let headline = counted(
-                zombies.len(),
-                "has ended and is not collected (a zombie)",
-                "have ended and are not collected (zombies)",
-            );
-            findings.push(
-                finding(FindingKind::Zombies, Severity::Notice, headline)
-                    .with(Vec::new(), None, suspects)
-                    .saying(remarks, next),
-            );
-        }
-        findings
-    }
-
     fn fine(&self, findings: &[Finding]) -> Vec<String> {
         let machine = self.machine();
         let found = |kind: FindingKind| findings.iter().any(|finding| finding.kind == kind);
@@ -557,10 +461,6 @@ impl Inquiry<'_> {
     }
 }
 
-fn counted(count: usize, one: &str, many: &str) -> String {
-    if count == 1 { format!("1 process {one}") } else { format!("{count} processes {many}") }
-}
-
 /// For the honest and the protected the first advice is to let them finish.
 fn let_finish(suspects: &[Suspect]) -> Option<Next> {
     let first = suspects.first()?;
@@ -568,12 +468,12 @@ fn let_finish(suspects: &[Suspect]) -> Option<Next> {
     Some(Next::Say(format!("let {} finish: {why}", first.app)))
 }
 
-fn inspections(suspects: &[Suspect], what: &'static str) -> Vec<Next> {
+pub(super) fn inspections(suspects: &[Suspect], what: &'static str) -> Vec<Next> {
     let first = suspects.first();
     first.map(|suspect| Next::Type(format!("inspect {} --for 5s", suspect.id.checked()), what)).into_iter().collect()
 }
 
-fn finding(kind: FindingKind, severity: Severity, headline: impl Into<String>) -> Finding {
+pub(super) fn finding(kind: FindingKind, severity: Severity, headline: impl Into<String>) -> Finding {
     Finding {
         kind,
         severity,
@@ -590,7 +490,7 @@ fn finding(kind: FindingKind, severity: Severity, headline: impl Into<String>) -
 
 impl Finding {
     /// Figures beyond their limits come first.
-    fn with(mut self, figures: Vec<Figure>, since: Option<Since>, suspects: Vec<Suspect>) -> Finding {
+    pub(super) fn with(mut self, figures: Vec<Figure>, since: Option<Since>, suspects: Vec<Suspect>) -> Finding {
         self.figures = figures;
         self.figures.sort_by_key(|figure| std::cmp::Reverse(figure.severity));
         self.since = since;
@@ -598,7 +498,7 @@ impl Finding {
         self
     }
 
-    fn saying(mut self, remarks: Vec<String>, next: Vec<Next>) -> Finding {
+    pub(super) fn saying(mut self, remarks: Vec<String>, next: Vec<Next>) -> Finding {
         self.remarks = remarks;
         self.next = next;
         self

@@ -4,6 +4,7 @@ mod findings;
 mod known;
 mod limits;
 mod observe;
+mod standing;
 mod suspects;
 mod words;
 
