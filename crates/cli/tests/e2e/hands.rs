@@ -469,3 +469,28 @@ fn a_rule_lets_go_of_whoever_others_begin_to_wait_for() {
         child.wait().unwrap();
     }
 }
+
+/// A member of the tree that may not be touched is left alone when the tree is ended, and so is what hangs on it.
+#[test]
+fn a_tree_is_ended_without_those_that_were_refused() {
+    let stage = stage();
+    let lock = stage.path("lock").display().to_string();
+    let line = format!("flock {lock} sleep 8 & sleep 30 & wait");
+    let mut parent = std::process::Command::new("sh").args(["-c", &line]).spawn().unwrap();
+    let child = |app: &str| {
+        let condition = format!("parent = {} and app = \"{app}\"", parent.id());
+        let listed = stage.json(&["list", "--where", &condition, "--format", "json"]);
+        listed["rows"][0]["pid"].as_u64().map(|pid| u32::try_from(pid).unwrap())
+    };
+    let held = || std::fs::read_to_string("/proc/locks").unwrap();
+    let mut waiter =
+        std::process::Command::new("sh").args(["-c", &format!("sleep 1; flock {lock} true")]).spawn().unwrap();
+    let holder = eventually("the lock is held", || child("flock").filter(|pid| held().contains(&format!(" {pid} "))));
+    eventually("somebody waits", || held().contains("-> FLOCK").then_some(()));
+    let (_, told) = hand(&stage, &["terminate", &id(&stage, parent.id()), "--tree", "--force-after", "1s"]);
+    parent.wait().unwrap();
+    assert!(told.contains("refused") && told.contains("it holds a file lock"), "{told}");
+    assert!(!is_gone(holder) && !is_suspended(holder), "{told}");
+    kill_process(Pid::from_raw(holder.cast_signed()).unwrap(), Signal::KILL).unwrap();
+    waiter.wait().unwrap();
+}

@@ -37,7 +37,8 @@ impl Hand<'_> {
     /// Does it.
     pub(super) fn act(&mut self) -> Result<Exit, Failure> {
         let all = std::mem::take(&mut self.chosen);
-        let (able, _): (Vec<Chosen>, Vec<Chosen>) = all.into_iter().partition(|chosen| chosen.refused.is_none());
+        let (able, refused): (Vec<Chosen>, Vec<Chosen>) = all.into_iter().partition(|chosen| chosen.refused.is_none());
+        self.refused = refused.iter().map(|chosen| chosen.process.id.pid).collect();
         match self.verb {
             Verb::Lower { nice, only } => self.lower(&able, nice, only),
             Verb::Suspend { length } => self.suspend(&able, length),
@@ -178,6 +179,8 @@ impl Hand<'_> {
     pub(super) fn tree(&mut self, ready: &[&Chosen]) -> Tree {
         let mut spared: BTreeSet<u32> = self.protections.own.clone();
         spared.extend(&self.protections.ancestors);
+        // Whoever was refused, for whatever reason, is no part of it, nor what descends from him.
+        spared.extend(&self.refused);
         let machine = &self.snapshot.machine;
         let protected =
             |process: &&Process| self.protections.reason(&sophron_core::model::Facts::new(process, machine)).is_some();

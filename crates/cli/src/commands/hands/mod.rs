@@ -11,6 +11,7 @@ mod restoring;
 mod suspending;
 mod targets;
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::IsTerminal;
 use std::path::Path;
 use std::sync::Arc;
@@ -78,6 +79,8 @@ struct Hand<'a> {
     chosen: Vec<Chosen>,
     trail: Trail,
     lineage: Option<Lineage>,
+    /// Who was refused, by PID.
+    refused: BTreeSet<u32>,
 }
 
 pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
@@ -106,7 +109,8 @@ pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
     let holders = terminal::holders(snapshot.machine.boot);
     let protections = guidance.protections_now(&snapshot, holders);
     let trail = Trail::new(args)?;
-    let mut hand = Hand { verb, args, snapshot, sampler, protections, chosen, trail, lineage };
+    let mut hand =
+        Hand { verb, args, snapshot, sampler, protections, chosen, trail, lineage, refused: BTreeSet::new() };
     hand.refuse();
     ui::out(preview::render(&hand));
     let able = hand.chosen.iter().filter(|chosen| chosen.refused.is_none()).count();
@@ -190,6 +194,24 @@ impl Hand<'_> {
             } else {
                 None
             };
+        }
+        self.spare_what_hangs_on_the_spared();
+    }
+
+    /// A tree ends at whoever is refused: what descends from him is not taken along either, unless it was asked for by
+    /// itself. Descendants stand behind their parents in the list.
+    fn spare_what_hangs_on_the_spared(&mut self) {
+        let mut spared: BTreeMap<u32, String> = BTreeMap::new();
+        for chosen in &mut self.chosen {
+            if chosen.refused.is_none()
+                && !chosen.root
+                && let Some(parent) = spared.get(&chosen.process.parent)
+            {
+                chosen.refused = Some(format!("it hangs on {parent}, which is left alone"));
+            }
+            if chosen.refused.is_some() {
+                spared.insert(chosen.process.id.pid, chosen.process.label());
+            }
         }
     }
 
