@@ -70,6 +70,8 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     };
     let pid = process.id.pid;
     let holders = terminal::holders(process.id.boot);
+    // Whom it traces takes a look at everybody: that is part of the measuring time.
+    let role = roles::role(&process);
     let before = details::details(pid);
     let held_before = process.memory_held;
     let mut threads = Threads::of(pid);
@@ -117,7 +119,6 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     let waits_on = doing.as_ref().map(|doing| waits_on(&doing.answer, pid, &snapshot)).unwrap_or_default();
     let protections = guidance.protections_now(&snapshot, holders);
     let protected = protections.reason(&Facts::new(&process, &snapshot.machine));
-    let role = roles::role(&process);
     let of_a_user = process.group.as_deref().is_some_and(|group| group.contains("/user@"));
     let unit = process.unit.clone().unwrap_or_default();
     Ok(Inspection {
