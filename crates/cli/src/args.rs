@@ -105,6 +105,17 @@ pub enum Command {
     Guard,
 }
 
+/// A recording to look at.
+#[derive(Debug, clap::Args)]
+pub struct Recorded {
+    /// Read a recording instead of this machine; `demo` is the one that comes with Sophron
+    #[arg(long, value_name = "FILE")]
+    pub from: Option<PathBuf>,
+    /// The moment of the recording, as 10:00 or 2026-11-23T10:00:00Z [default: its end]
+    #[arg(long, value_name = "TIME", requires = "from")]
+    pub at: Option<String>,
+}
+
 #[derive(Debug, clap::Args)]
 pub struct Checkup {
     /// Measure for this long [default: 3s; 30s of a recording]
@@ -113,12 +124,8 @@ pub struct Checkup {
     /// Take limits, known findings and protections from this rules file [default: the one that `watch` reads]
     #[arg(long, value_name = "FILE")]
     pub rules: Option<PathBuf>,
-    /// Read a recording instead of this machine; `demo` is the one that comes with Sophron
-    #[arg(long, value_name = "FILE")]
-    pub from: Option<PathBuf>,
-    /// The moment of the recording, as 10:00 or 2026-11-23T10:00:00Z [default: its end]
-    #[arg(long, value_name = "TIME", requires = "from")]
-    pub at: Option<String>,
+    #[command(flatten)]
+    pub recorded: Recorded,
     /// How to print it
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub format: Format,
@@ -134,17 +141,13 @@ pub struct Inspect {
     #[arg(long = "for", value_name = "TIME", value_parser = measuring_time)]
     pub length: Option<Duration>,
     /// Show the command line with its secrets
-    #[arg(long)]
+    #[arg(long, conflicts_with = "from")]
     pub unmasked: bool,
     /// Take rules and protections from this rules file [default: the one that `watch` reads]
     #[arg(long, value_name = "FILE")]
     pub rules: Option<PathBuf>,
-    /// Read a recording instead of this machine; `demo` is the one that comes with Sophron
-    #[arg(long, value_name = "FILE", conflicts_with = "unmasked")]
-    pub from: Option<PathBuf>,
-    /// The moment of the recording, as 10:00 or 2026-11-23T10:00:00Z [default: its end]
-    #[arg(long, value_name = "TIME", requires = "from")]
-    pub at: Option<String>,
+    #[command(flatten)]
+    pub recorded: Recorded,
     /// How to print it
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub format: Format,
@@ -294,12 +297,8 @@ pub struct List {
     /// That many times [default: 1; with --every without end]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub times: Option<u32>,
-    /// Read a recording instead of this machine; `demo` is the one that comes with Sophron
-    #[arg(long, value_name = "FILE")]
-    pub from: Option<PathBuf>,
-    /// The moment of the recording, as 10:00 or 2026-11-23T10:00:00Z [default: its end]
-    #[arg(long, value_name = "TIME", requires = "from")]
-    pub at: Option<String>,
+    #[command(flatten)]
+    pub recorded: Recorded,
     /// Write what is shown to a new file as well
     #[arg(long, value_name = "FILE")]
     pub save: Option<PathBuf>,

@@ -1,5 +1,6 @@
 //! Where a command that looks gets its snapshot: from this machine, or from a recording.
 
+use std::collections::VecDeque;
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -113,12 +114,27 @@ fn recorded(path: &Path, at: Option<&str>) -> Result<Look, Failure> {
     Ok(Look { snapshot: found.unwrap_or_default(), zone: Some(zone), notes })
 }
 
-/// Every sample of a recording up to a moment, in the order of time; its zone, and what has to be said about it.
-pub fn replay(
+/// The last samples of a recording before a moment, over that long and at least one; `each` is given all of them.
+pub fn window(
     path: &Path,
     at: Option<&str>,
+    length: Duration,
     mut each: impl FnMut(&Snapshot),
-) -> Result<(TimeZone, Vec<String>), Failure> {
+) -> Result<(VecDeque<Snapshot>, TimeZone, Vec<String>), Failure> {
+    let mut window: VecDeque<Snapshot> = VecDeque::new();
+    let (zone, notes) = replay(path, at, |snapshot| {
+        each(snapshot);
+        window.push_back(snapshot.clone());
+        let begin = snapshot.moment.monotonic.saturating_sub(length);
+        while window.len() > 1 && window.front().is_some_and(|oldest| oldest.moment.monotonic <= begin) {
+            window.pop_front();
+        }
+    })?;
+    Ok((window, zone, notes))
+}
+
+/// Every sample of a recording up to a moment, in the order of time; its zone, and what has to be said about it.
+fn replay(path: &Path, at: Option<&str>, mut each: impl FnMut(&Snapshot)) -> Result<(TimeZone, Vec<String>), Failure> {
     let mut player = Player::open(path)?;
     let zone = player.header().zone.as_deref().and_then(|name| TimeZone::get(name).ok());
     let shown_zone = zone.clone().unwrap_or(TimeZone::UTC);

@@ -202,9 +202,7 @@ fn lower(request: &Request, nice: i32, originals: Originals) -> Attempt {
 }
 
 fn suspend(request: &Request, length: Duration) -> Attempt {
-    let mut program = Command::new("/proc/self/exe");
-    program.arg("guard").env_clear().current_dir("/");
-    let guard = match Guard::start(program, &[request.handle.as_ref()], length + GUARD_MARGIN) {
+    let guard = match start_guard(&[request.handle.as_ref()], length) {
         Ok(guard) => guard,
         Err(error) => return Ok((Outcome::Refused, format!("no guard could be started: {error}"))),
     };
@@ -222,6 +220,13 @@ fn suspend(request: &Request, length: Duration) -> Attempt {
             Err(error)
         }
     }
+}
+
+/// Puts processes under guard for that long: a process of its own, which outlives us.
+pub fn start_guard(targets: &[&Handle], length: Duration) -> std::io::Result<Guard> {
+    let mut program = Command::new("/proc/self/exe");
+    program.arg("guard").env_clear().current_dir("/");
+    Guard::start(program, targets, length + GUARD_MARGIN)
 }
 
 fn terminate(request: &Request, force_after: Option<Duration>) -> Attempt {

@@ -3,7 +3,7 @@
 //! One thread owns the state. Acts and undos run on threads of their own and report back through one channel, on
 //! which signals and news of the trail arrive as well.
 
-mod act;
+pub mod act;
 pub mod drafts;
 mod hands;
 mod outcome;

@@ -62,8 +62,6 @@ pub struct Guidance {
     pub loaded: Option<Loaded>,
     /// Protections, each with its file.
     pub protections: Vec<(Condition, String)>,
-    /// What has to be said about it.
-    pub notes: Vec<String>,
 }
 
 impl Guidance {
@@ -87,9 +85,9 @@ pub fn guidance(given: Option<&Path>) -> Result<Guidance, Failure> {
     if let Some(path) = given {
         let loaded = load(path)?;
         let protections = loaded.protections()?;
-        return Ok(Guidance { protections, loaded: Some(loaded), notes: Vec::new() });
+        return Ok(Guidance { protections, loaded: Some(loaded) });
     }
-    let mut guidance = Guidance { loaded: None, protections: Vec::new(), notes: Vec::new() };
+    let mut guidance = Guidance { loaded: None, protections: Vec::new() };
     let Some(path) = places::rules(None).ok().filter(|path| path.exists()) else { return Ok(guidance) };
     let origin = diagnostics::origin(&path);
     match read(&path) {
@@ -97,11 +95,11 @@ pub fn guidance(given: Option<&Path>) -> Result<Guidance, Failure> {
             guidance.protections = loaded.protections()?;
             guidance.loaded = Some(loaded);
         }
-        Ok(Err(rejected)) => guidance.notes.push(format!(
-            "{} in {origin}: nothing of it is used, neither its limits nor its protections; see `sophron rules check {origin}`",
+        Ok(Err(rejected)) => crate::ui::err(format_args!(
+            "sophron: {} in {origin}: nothing of it is used, neither its limits nor its protections; see `sophron rules check {origin}`\n",
             count(&rejected)
         )),
-        Err(failure) => guidance.notes.push(format!("{}: it is not used", failure.message)),
+        Err(failure) => crate::ui::err(format_args!("sophron: {}: it is not used\n", failure.message)),
     }
     Ok(guidance)
 }

@@ -1,6 +1,6 @@
 //! Several looks at one machine as one observation: rates over the whole time, and how often a process was found in a state.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -140,8 +140,8 @@ impl Observation {
         let queues = self.machine.queues.map(Mean::value);
         self.machine.fill(&mut snapshot.machine);
         let whole = self.length.as_secs_f64();
-        let there: HashMap<ProcessId, ()> = snapshot.processes.iter().map(|process| (process.id, ())).collect();
-        let gone = self.tallies.iter().filter(|(id, _)| !there.contains_key(id));
+        let there: HashSet<ProcessId> = snapshot.processes.iter().map(|process| process.id).collect();
+        let gone = self.tallies.iter().filter(|(id, _)| !there.contains(id));
         let ended = gone.map(|(_, tally)| tally.cpu.sum).sum::<f64>() / whole.max(f64::MIN_POSITIVE);
         Scene { snapshot, length: self.length, looks: self.looks, tallies: self.tallies, ended, queues }
     }

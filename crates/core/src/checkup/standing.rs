@@ -3,10 +3,10 @@
 use std::time::Duration;
 
 use super::findings::{Inquiry, finding, inspections};
-use super::{Finding, FindingKind, words};
+use super::{Finding, FindingKind};
 use crate::model::{Process, State};
 use crate::rules::Severity;
-use crate::units::scaled_size;
+use crate::units::{scaled_duration, scaled_size};
 
 /// What does not change for that long is not just passing.
 const SETTLED: Duration = Duration::from_millis(400);
@@ -36,7 +36,7 @@ impl Inquiry<'_> {
             .filter(|process| process.has_ended() && always(self.scene.tally(process).zombie))
             .collect();
         let mut findings = Vec::new();
-        let looks = format!("at every one of {} looks over {}", self.scene.looks, words::over(self.scene.length));
+        let looks = format!("at every one of {} looks over {}", self.scene.looks, scaled_duration(self.scene.length));
         if !stuck.is_empty() {
             let suspects = self.lineup.these(&stuck, |_| format!("waiting in the kernel {looks}"));
             let next = inspections(&suspects, "what it waits for");

@@ -4,7 +4,7 @@ use super::limits::{Limits, Watched};
 use super::{Figure, Scene};
 use crate::model::{Cost, Facts, Field, Machine, Process};
 use crate::rules::Severity;
-use crate::units::{Value, scaled_duration, scaled_percent, scaled_size};
+use crate::units::{Value, scaled_percent, scaled_size};
 
 /// A figure of the machine with its limit; `None` where it is unknown.
 pub(super) fn figure(machine: &Machine, limits: &Limits, watched: Watched) -> Option<Figure> {
@@ -199,9 +199,4 @@ pub(super) fn partly_read(processes: &[Process], privileged: bool) -> Vec<String
 /// The worst of these figures by themselves.
 pub(super) fn worst<'f>(figures: impl IntoIterator<Item = &'f Figure>) -> Option<Severity> {
     figures.into_iter().filter_map(|figure| figure.severity).max()
-}
-
-/// `3 s`, for sentences.
-pub(super) fn over(length: std::time::Duration) -> String {
-    scaled_duration(length)
 }

@@ -11,7 +11,7 @@ use std::fs;
 use sophron_core::text;
 
 pub use levers::{Lever, lever};
-pub use threads::{ThreadTrack, Threads, any_waits};
+pub use threads::{Threads, any_waits};
 pub use units::{Restart, restart};
 pub use waits::{wait_of, waits_on_file};
 

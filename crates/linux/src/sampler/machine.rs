@@ -37,7 +37,9 @@ pub(super) fn read(
         return Ok(last_pid);
     }
     earlier.reads = 1;
-    let (all, cores) = reader.parsed("stat", machine::parse_cpu)?;
+    let ((all, cores), queues) =
+        reader.parsed("stat", |stat| Some((machine::parse_cpu(stat)?, machine::parse_queues(stat))))?;
+    (into.running, into.blocked) = queues;
     let memory = reader.parsed("meminfo", machine::parse_memory)?;
     into.cores = u32::try_from(cores.len()).unwrap_or(u32::MAX).max(1);
     into.memory_total = memory.total;
@@ -46,8 +48,6 @@ pub(super) fn read(
     let since = earlier.times.as_ref().and_then(|(times, _)| all.since(times));
     (into.cpu, into.iowait) = since.map_or((None, None), |(busy, waiting)| (Some(busy), Some(waiting)));
     into.split = earlier.times.as_ref().and_then(|(times, _)| all.split_since(times));
-    (into.running, into.blocked) =
-        reader.optional("stat", |stat| Some(machine::parse_queues(stat))).unwrap_or_default();
     into.core_fullest =
         earlier.times.as_ref().filter(|(_, before)| before.len() == cores.len()).and_then(|(_, before)| {
             cores

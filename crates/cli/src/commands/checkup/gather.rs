@@ -1,6 +1,6 @@
 //! What a checkup is made from: several looks at this machine, or the last samples of a recording.
 
-use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -178,14 +178,8 @@ pub fn notes(snapshot: &Snapshot, state: &args::State) -> HashMap<ProcessId, Str
 pub(super) fn recorded(path: &Path, args: &args::Checkup, settings: &Settings) -> Result<Gathered, Failure> {
     let length = args.length.unwrap_or(RECORDED_LENGTH);
     let mut past = Past::default();
-    let mut window: VecDeque<Snapshot> = VecDeque::new();
-    let (zone, notes) = source::replay(path, args.at.as_deref(), |snapshot| {
+    let (window, zone, notes) = source::window(path, args.recorded.at.as_deref(), length, |snapshot| {
         past.note(snapshot, &settings.limits);
-        window.push_back(snapshot.clone());
-        let begin = snapshot.moment.monotonic.saturating_sub(length);
-        while window.len() > 1 && window.front().is_some_and(|oldest| oldest.moment.monotonic <= begin) {
-            window.pop_front();
-        }
     })?;
     let mut observation = Observation::default();
     for snapshot in &window {
@@ -196,7 +190,7 @@ pub(super) fn recorded(path: &Path, args: &args::Checkup, settings: &Settings) -
         around: Surroundings { recorded: true, privileged: true, past, ..Surroundings::default() },
         zone: Some(zone),
         terminal: BTreeSet::new(),
-        suffix: suffix(path, args.at.as_deref()),
+        suffix: suffix(path, args.recorded.at.as_deref()),
         notes,
     })
 }

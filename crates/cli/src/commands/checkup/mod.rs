@@ -27,11 +27,8 @@ struct Checkup {
 
 pub fn run(args: &args::Checkup) -> Result<Exit, Failure> {
     let guidance = rules_file::guidance(args.rules.as_deref())?;
-    for note in &guidance.notes {
-        ui::err(format_args!("sophron: {note}\n"));
-    }
     let settings = guidance.loaded.as_ref().map(|loaded| loaded.rules.checkup.clone()).unwrap_or_default();
-    let gathered = match args.from.as_deref() {
+    let gathered = match args.recorded.from.as_deref() {
         Some(path) => gather::recorded(path, args, &settings)?,
         None => gather::live(args, &settings)?,
     };
@@ -48,7 +45,7 @@ pub fn run(args: &args::Checkup) -> Result<Exit, Failure> {
     let around = checkup::Surroundings { protected: Some(&protected), ..gathered.around };
     let report = checkup::check(&gathered.scene, &settings, &around);
     let found = report.found();
-    let watcher = watcher(&gathered.scene.snapshot, args.from.is_some());
+    let watcher = watcher(&gathered.scene.snapshot, args.recorded.from.is_some());
     drop(around);
     let checkup = Checkup { report, scene: gathered.scene, zone: gathered.zone, watcher, suffix: gathered.suffix };
     match args.format {

@@ -1,7 +1,6 @@
 //! The acts: one by one, or a tree as one; each recorded before and after.
 
 use std::collections::BTreeSet;
-use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -19,10 +18,8 @@ use super::{Chosen, Hand, Verb};
 use crate::exit::{Exit, Failure};
 use crate::ui;
 use crate::ui::style::{Label, Styled};
+use crate::watcher::act::start_guard;
 use crate::watcher::recorder::chain;
-
-/// A guard outlives what it guards by this much.
-const GUARD_MARGIN: Duration = Duration::from_secs(2);
 
 /// While a tree is caught it is guarded for that long.
 const CATCHING: Duration = Duration::from_secs(15);
@@ -225,10 +222,8 @@ impl Hand<'_> {
 /// Puts processes under guard: one guard takes a limited number.
 pub(super) fn guard(guards: &mut Vec<Guard>, targets: &[Arc<Handle>], length: Duration) -> std::io::Result<()> {
     for targets in targets.chunks(MOST_TARGETS) {
-        let mut program = Command::new("/proc/self/exe");
-        program.arg("guard").env_clear().current_dir("/");
         let targets: Vec<&Handle> = targets.iter().map(AsRef::as_ref).collect();
-        guards.push(Guard::start(program, &targets, length + GUARD_MARGIN)?);
+        guards.push(start_guard(&targets, length)?);
     }
     Ok(())
 }

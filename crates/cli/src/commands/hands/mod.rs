@@ -85,9 +85,6 @@ struct Hand<'a> {
 
 pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
     let guidance = rules_file::guidance(args.rules.as_deref())?;
-    for note in &guidance.notes {
-        ui::err(format_args!("sophron: {note}\n"));
-    }
     let failed = |error| Failure::of(Exit::Failed, error);
     // Before the first look: who leaves a tree from now on is known all the same.
     let lineage = if args.tree { Lineage::listen() } else { None };

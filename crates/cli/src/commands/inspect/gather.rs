@@ -1,6 +1,5 @@
 //! What is known of a process: looks at this machine, or at a recording.
 
-use std::collections::VecDeque;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -190,14 +189,7 @@ fn waits_on(answer: &Answer, pid: u32, snapshot: &Snapshot) -> Vec<String> {
 
 pub(super) fn recorded(path: &Path, args: &args::Inspect, guidance: Guidance) -> Result<Inspection, Failure> {
     let length = args.length.unwrap_or(RECORDED_LENGTH);
-    let mut window: VecDeque<Snapshot> = VecDeque::new();
-    let (zone, notes) = source::replay(path, args.at.as_deref(), |snapshot| {
-        window.push_back(snapshot.clone());
-        let begin = snapshot.moment.monotonic.saturating_sub(length);
-        while window.len() > 1 && window.front().is_some_and(|oldest| oldest.moment.monotonic <= begin) {
-            window.pop_front();
-        }
-    })?;
+    let (window, zone, notes) = source::window(path, args.recorded.at.as_deref(), length, |_| {})?;
     for note in notes {
         crate::ui::err(format_args!("sophron: {note}\n"));
     }
@@ -229,7 +221,7 @@ pub(super) fn recorded(path: &Path, args: &args::Inspect, guidance: Guidance) ->
         gone: false,
         unmasked: None,
         guidance,
-        suffix: super::super::checkup::suffix(path, args.at.as_deref()),
+        suffix: super::super::checkup::suffix(path, args.recorded.at.as_deref()),
         snapshot,
     })
 }

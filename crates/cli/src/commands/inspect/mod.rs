@@ -51,10 +51,7 @@ struct Inspection {
 
 pub fn run(args: &args::Inspect) -> Result<Exit, Failure> {
     let guidance = rules_file::guidance(args.rules.as_deref())?;
-    for note in &guidance.notes {
-        ui::err(format_args!("sophron: {note}\n"));
-    }
-    let inspection = match args.from.as_deref() {
+    let inspection = match args.recorded.from.as_deref() {
         Some(path) => gather::recorded(path, args, guidance)?,
         None => gather::live(args, guidance)?,
     };

@@ -51,7 +51,7 @@ struct Query<'a> {
 
 pub fn run(args: &args::List) -> Result<Exit, Failure> {
     let query = Query::new(args)?;
-    let mut source = Source::new(args.from.as_deref(), args.at.as_deref(), query.needs())?;
+    let mut source = Source::new(args.recorded.from.as_deref(), args.recorded.at.as_deref(), query.needs())?;
     let mut file = args.save.as_deref().map(files::create_new).transpose().map_err(|error| {
         Failure::of(Exit::Failed, error)
             .hint("--save never overwrites a file: give another name, or move that one away")
