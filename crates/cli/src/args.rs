@@ -394,6 +394,9 @@ pub struct Watch {
     pub shadow: bool,
     #[command(flatten)]
     pub state: State,
+    /// Speak to the service manager directly at this socket
+    #[arg(long, value_name = "SOCKET", hide = true)]
+    pub service_manager: Option<PathBuf>,
 }
 
 #[derive(Debug, Clone, clap::Args)]

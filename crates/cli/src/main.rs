@@ -5,6 +5,7 @@
 mod args;
 mod commands;
 mod exit;
+mod lowering;
 mod places;
 mod recording_file;
 mod source;

@@ -45,11 +45,36 @@ pub struct UnitWeight {
     pub set: u64,
 }
 
+impl UnitWeight {
+    /// What a niceness comes to as a weight: each step gives a fifth less, from 100.
+    pub fn of_nice(nice: i32) -> u64 {
+        (100.0 / 1.25_f64.powi(nice)).round().max(1.0) as u64
+    }
+}
+
 impl Originals {
     /// The I/O priority that a thread had.
     pub fn disk_of(&self, thread: u32) -> Option<u32> {
         let named = self.disk_others.iter().find(|(id, _)| *id == thread).map(|(_, value)| *value);
         self.disk.map(|was| named.unwrap_or(was))
+    }
+
+    /// A later, greater lowering of the same process: what was before the first stays what is put back, and what the
+    /// later one has moved is remembered as moved.
+    pub fn join(&mut self, later: &Originals) {
+        self.session = self.session.or(later.session);
+        match (&mut self.weight, &later.weight) {
+            (Some(weight), Some(later)) => weight.set = later.set,
+            (None, Some(later)) => self.weight = Some(later.clone()),
+            (_, None) => {}
+        }
+    }
+
+    /// Put back in part, to a niceness that is still wanted.
+    pub fn step_back(&mut self, still: i32) {
+        if let Some(weight) = &mut self.weight {
+            weight.set = UnitWeight::of_nice(still);
+        }
     }
 
     /// What that thread had.
@@ -98,6 +123,13 @@ pub enum Undo {
     Resume,
 }
 
+impl Undo {
+    /// Whether there is something to take back though the process is gone: its unit's weight.
+    pub fn outlives_the_process(&self) -> bool {
+        matches!(self, Undo::Restore { originals, .. } if originals.weight.is_some())
+    }
+}
+
 /// Every effect of ours that is in force.
 #[derive(Debug, Clone, Default)]
 pub struct Effects {
@@ -128,7 +160,11 @@ impl Effects {
     /// A case joins a lowering: the greatest niceness wanted is the one in force. The originals are those of the first.
     pub fn lower(&mut self, id: ProcessId, case: u64, nice: i32, originals: Originals) {
         let held = self.held.entry(id).or_default();
-        let lower = held.lower.get_or_insert(Lowered { nice, originals, wants: BTreeMap::new() });
+        match &mut held.lower {
+            Some(lower) => lower.originals.join(&originals),
+            none => *none = Some(Lowered { nice, originals, wants: BTreeMap::new() }),
+        }
+        let Some(lower) = &mut held.lower else { return };
         lower.wants.insert(case, nice);
         lower.nice = lower.nice.max(nice);
     }
@@ -161,7 +197,10 @@ impl Effects {
                 undo.push(Undo::Restore { set: lower.nice, originals: lower.originals.clone(), still });
             }
             match still {
-                Some(nice) => lower.nice = nice,
+                Some(nice) => {
+                    lower.nice = nice;
+                    lower.originals.step_back(nice);
+                }
                 None => held.lower = None,
             }
         }
@@ -183,9 +222,13 @@ impl Effects {
         wants.unwrap_or_default()
     }
 
-    /// The process is gone, and with it whatever was in force.
-    pub fn forget(&mut self, id: &ProcessId) {
-        self.held.remove(id);
+    /// The process is gone, and with it whatever was in force on it. What outlives it, its unit's weight, has to be
+    /// taken back.
+    #[must_use]
+    pub fn forget(&mut self, id: &ProcessId) -> Option<Undo> {
+        let lower = self.held.remove(id)?.lower?;
+        let undo = Undo::Restore { set: lower.nice, originals: lower.originals, still: None };
+        undo.outlives_the_process().then_some(undo)
     }
 
     /// Everything, taken back: what a watcher that ends has to do.
@@ -226,6 +269,21 @@ mod tests {
         assert_eq!(effects.let_go(&ID, 2), []);
         assert_eq!(effects.let_go(&ID, 1), [Undo::Restore { set: 10, originals: was, still: None }]);
         assert!(effects.processes().is_empty());
+    }
+
+    /// A second, greater lowering moves the unit's weight further; what it had before the first is what is put back.
+    #[test]
+    fn the_weight_of_a_unit_outlives_its_process() {
+        let weight = |was, set| Some(UnitWeight { unit: "sheetlamp.service".to_owned(), uid: None, was, set });
+        let lowered = |was, set| Originals { weight: weight(was, set), ..Originals::default() };
+        let mut effects = Effects::default();
+        effects.lower(ID, 1, 10, lowered(None, 11));
+        effects.lower(ID, 2, 15, lowered(Some(11), 4));
+        let still = Undo::Restore { set: 15, originals: lowered(None, 4), still: Some(10) };
+        assert_eq!(effects.let_go(&ID, 2), [still]);
+        assert_eq!(effects.forget(&ID), Some(Undo::Restore { set: 10, originals: lowered(None, 11), still: None }));
+        effects.lower(ID, 3, 10, Originals::default());
+        assert_eq!(effects.forget(&ID), None);
     }
 
     #[test]

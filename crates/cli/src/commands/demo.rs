@@ -84,6 +84,7 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         shadow: false,
         length: Some(LENGTH),
         only: Some(players.iter().map(|player| player.id).collect()),
+        service_manager: None,
     };
     let width = table::terminal_width();
     watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render(width))))?;

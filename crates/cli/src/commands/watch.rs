@@ -16,6 +16,7 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
         shadow: args.shadow,
         length: args.length,
         only: None,
+        service_manager: args.service_manager.clone(),
     };
     let width = table::terminal_width();
     watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render(width))))?;

@@ -20,6 +20,7 @@ use sophron_linux::{Sampler, here, roles};
 
 use super::drafts::DraftExt;
 use super::recorder::{Recorder, chain};
+use crate::lowering::{self, Reach};
 
 /// A guard outlives the suspension by this much: the watcher resumes first, and the guard only if it does not.
 const GUARD_MARGIN: Duration = Duration::from_secs(2);
@@ -43,6 +44,8 @@ pub struct Request {
     pub machine: Machine,
     pub protections: Protections,
     pub handle: Arc<Handle>,
+    /// How far a lowering may reach.
+    pub reach: Reach,
     /// The tick at which the step fell due.
     pub tick: u64,
     pub verdicts: Arc<Mutex<Verdicts>>,
@@ -115,7 +118,7 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
     let mut intent = request.intent.clone();
     let mut originals = Originals::default();
     if let Action::Lower { nice } = request.action {
-        match act::originals(&*request.handle, Only::Both) {
+        match lowering::originals(&request.handle, &request.subject, nice, Only::Both, &request.reach) {
             Ok(found) => originals = found,
             Err(error) => return refusal(&error),
         }
@@ -186,18 +189,11 @@ fn look_again(request: &Request) -> Result<(), String> {
 type Attempt = Result<(Outcome, String), ActError>;
 
 fn lower(request: &Request, nice: i32, originals: Originals) -> Attempt {
-    let lowering = act::lower(&*request.handle, nice, Only::Both)?;
-    let threads = match lowering.threads {
-        1 => "1 thread".to_owned(),
-        many => format!("{many} threads"),
-    };
-    let rest = if lowering.complete { "" } else { ", and it makes new threads faster than they can be lowered" };
-    let undo = if act::may_raise(originals.was) { "" } else { "; cannot be undone without root" };
-    let seen = if lowering.changed == 0 && lowering.complete {
-        format!("had nice {} already, {threads}", originals.was)
-    } else {
-        format!("nice {} → {nice}, {threads}{rest}{undo}", originals.was)
-    };
+    let (mut seen, _) =
+        lowering::lower(&request.handle, &request.subject, nice, Only::Both, &originals, &request.reach)?;
+    if !act::may_raise(originals.was) {
+        seen.push_str("; cannot be undone without root");
+    }
     Ok((Outcome::Lowered { nice, originals }, seen))
 }
 
@@ -303,6 +299,7 @@ mod tests {
             subject,
             machine,
             protections: Protections::default(),
+            reach: Reach::default(),
             tick: 1,
             verdicts: Arc::new(Mutex::new(Verdicts { tick: 1, breached: BTreeSet::new() })),
             intent: drafter.plain(Kind::Intent).doing(ActionRecord::word("terminate")),

@@ -5,6 +5,7 @@
 
 pub mod act;
 pub mod drafts;
+mod effect;
 mod hands;
 mod outcome;
 pub mod recorder;
@@ -21,7 +22,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use sophron_core::audit::Kind;
+use sophron_core::audit::{Draft, Kind};
 use sophron_core::condition::Condition;
 use sophron_core::effects::{Effects, Undo};
 use sophron_core::judge::{Case, Judge};
@@ -59,6 +60,8 @@ pub struct Plan {
     pub length: Option<Duration>,
     /// If given, only these processes are judged.
     pub only: Option<BTreeSet<ProcessId>>,
+    /// A socket at which the service manager is spoken to directly.
+    pub service_manager: Option<PathBuf>,
 }
 
 /// What reaches the watcher's thread from outside.
@@ -79,6 +82,9 @@ struct Watcher<'s> {
     rules: Arc<RuleSet>,
     shadow: bool,
     only: Option<BTreeSet<ProcessId>>,
+    direct: Option<PathBuf>,
+    /// Lowerings whose effect is being measured.
+    effects_due: Vec<effect::Due>,
     sampler: Sampler,
     /// The sample of the last tick, refreshed in place.
     snapshot: Snapshot,
@@ -191,16 +197,17 @@ impl Watcher<'_> {
 
     /// Takes an effect back on a thread of its own. The process is busy until then.
     fn begin_undo(&mut self, id: ProcessId, undo: Undo, case: Option<u64>) {
-        let Some(handle) = self.handle_of(&id) else {
-            self.effects.forget(&id);
+        let handle = self.handle_of(&id);
+        if handle.is_none() && !undo.outlives_the_process() {
+            let _ = self.effects.forget(&id);
             return;
-        };
+        }
         let known = case.and_then(|number| self.judge.case(number));
         let (draft, subject) = match known {
             Some(case) => (self.drafter.of_case(Kind::Intent, case, self.judge.rule_of(case)), case.subject.clone()),
             None => {
                 let Some(subject) = self.sampler.again(id.pid).filter(|process| process.id == id) else {
-                    self.effects.forget(&id);
+                    let _ = self.effects.forget(&id);
                     return;
                 };
                 let mut draft = self.drafter.plain(Kind::Intent);
@@ -209,9 +216,14 @@ impl Watcher<'_> {
                 (draft, subject)
             }
         };
+        self.take_back(subject, draft, handle, undo);
+    }
+
+    fn take_back(&mut self, subject: Process, draft: Draft, handle: Option<Arc<Handle>>, undo: Undo) {
+        let id = subject.id;
         let guard = if undo == Undo::Resume { self.guards.remove(&id) } else { None };
         self.busy.insert(id);
-        let request = undo::Request { undo, subject, handle, guard, draft };
+        let request = undo::Request { undo, subject, handle, guard, draft, direct: self.direct.clone() };
         let (recorder, wake) = (self.recorder.clone(), self.wake.clone());
         std::thread::spawn(move || {
             // The watcher waits for busy processes before it ends.

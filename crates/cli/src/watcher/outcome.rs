@@ -5,6 +5,7 @@ use sophron_core::rules::{Action, Rule};
 use sophron_core::units::Value;
 use sophron_linux::here;
 
+use super::effect::Due;
 use super::tick::clock_in;
 use super::{Watcher, act, undo};
 use crate::ui::style::Label;
@@ -28,6 +29,10 @@ impl Watcher<'_> {
                 for (case, nice) in self.joining.remove(&id).unwrap_or_default() {
                     self.effects.lower(id, case, nice, originals.clone());
                 }
+                let (case, before) = (done.case, done.subject.clone());
+                let whole_session = originals.session.is_some();
+                let over = self.snapshot.interval.unwrap_or(self.rules.every);
+                self.effects_due.push(Due { case, before, whole_session, over, since: None });
                 self.effects.lower(id, done.case, nice, originals);
                 effect = true;
             }

@@ -11,19 +11,20 @@ use signal_hook::iterator::Signals;
 use sophron_core::audit::{self, ActionRecord, Kind, OpenHold, Verified};
 use sophron_core::effects::Effects;
 use sophron_core::judge::Judge;
-use sophron_core::model::{Needs, Snapshot};
+use sophron_core::model::{Cost, Needs, Snapshot};
 use sophron_core::protect::Protections;
+use sophron_core::rules::{Action, Rule, RuleSet};
 use sophron_core::units::exact_duration;
-use sophron_linux::act::{self, ActError};
 use sophron_linux::handle::Handle;
 use sophron_linux::trail::{self, TrailFile};
 use sophron_linux::{Sampler, files, here, sys, terminal};
 
 use super::act::{Verdicts, own_processes};
 use super::drafts::{DraftExt, Drafter};
-use super::recorder::{Recorder, chain};
+use super::recorder::Recorder;
 use super::{Plan, Wake, Watcher};
 use crate::exit::{Exit, Failure};
+use crate::lowering::{self, Restored};
 use crate::ui::events::EventLine;
 use crate::ui::style::Label;
 
@@ -38,7 +39,7 @@ impl<'s> Watcher<'s> {
         sys::block_stop_signals()
             .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
         let lock = lock(&plan.state)?;
-        let sampler = Sampler::new(Path::new("/proc"), Needs::of(&plan.rules.fields()).and(Needs::IDENTITY))
+        let sampler = Sampler::new(Path::new("/proc"), base_needs(&plan.rules))
             .map_err(|error| Failure::of(Exit::Failed, error))?;
         let boot = here::boot(Path::new("/proc"))
             .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
@@ -70,6 +71,8 @@ impl<'s> Watcher<'s> {
             rules,
             shadow: plan.shadow,
             only: plan.only,
+            direct: plan.service_manager,
+            effects_due: Vec::new(),
             sampler,
             effects: Effects::default(),
             protections,
@@ -134,19 +137,18 @@ impl<'s> Watcher<'s> {
             if self.recorder.commit(draft.clone()).is_err() {
                 return;
             }
-            let done = Handle::open(&hold.id).map_err(|_| ActError::Gone);
-            let done = done.and_then(|handle| act::restore(&handle, hold.nice, &hold.originals, None));
-            let (kind, word, seen) = match done {
-                Ok(done) if done.restored == 0 => {
-                    (Kind::Superseded, "kept", "nobody has our niceness any more".to_owned())
+            let handle = Handle::open(&hold.id).ok();
+            let direct = self.direct.as_deref();
+            let (kind, word, seen) = match lowering::put_back(handle.as_ref(), hold.nice, &hold.originals, None, direct)
+            {
+                Restored::Done(what) => {
+                    (Kind::Restored, "restored", format!("{what}: an earlier watcher left it lowered"))
                 }
-                Ok(_) => (
-                    Kind::Restored,
-                    "restored",
-                    format!("nice {} → {}: an earlier watcher left it lowered", hold.nice, hold.originals.was),
-                ),
-                Err(ActError::Gone) => (Kind::Superseded, "gone", "it has ended".to_owned()),
-                Err(error) => (Kind::Refused, "refused", format!("niceness not put back: {}", chain(&error))),
+                Restored::Superseded => {
+                    (Kind::Superseded, "kept", "somebody else has changed it since: left as it is".to_owned())
+                }
+                Restored::Gone => (Kind::Superseded, "gone", "it has ended".to_owned()),
+                Restored::Refused(why) => (Kind::Refused, "refused", format!("niceness not put back: {why}")),
             };
             self.recorder.note(draft.as_kind(kind).came_of_it(word, seen.clone()));
             if kind != Kind::Superseded {
@@ -162,6 +164,14 @@ impl<'s> Watcher<'s> {
             }
         }
     }
+}
+
+/// What every tick reads: what the rules name, what a record says of a process, and what the choice of a lever and its
+/// effect rest on.
+fn base_needs(rules: &RuleSet) -> Needs {
+    let needs = Needs::of(&rules.fields()).and(Needs::IDENTITY);
+    let lowers = |rule: &Rule| rule.ladder.iter().any(|step| matches!(step.action, Action::Lower { .. }));
+    if rules.rules.iter().any(lowers) { needs.with(Cost::Stat).with(Cost::Cgroup).with(Cost::Machine) } else { needs }
 }
 
 /// One watcher a state folder.

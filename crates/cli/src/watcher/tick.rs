@@ -15,6 +15,7 @@ use super::act;
 use super::drafts::DraftExt;
 use super::outcome::{field_words, next_words, reading_words};
 use super::{Fixed, STAND_BACK, Wake, Watcher};
+use crate::lowering::Reach;
 use crate::ui::style::Label;
 use crate::ui::when;
 
@@ -96,6 +97,7 @@ impl Watcher<'_> {
         for decision in decisions {
             self.carry_out(&decision, snapshot);
         }
+        self.say_effects(snapshot);
         self.say_what_is_unreadable();
     }
 
@@ -265,7 +267,9 @@ impl Watcher<'_> {
             self.tell(word, Label::Notice, Some(case.number), &case.subject, text);
         }
         if why == Closing::Ended && !lives {
-            self.effects.forget(&id);
+            if let Some(undo) = self.effects.forget(&id) {
+                self.take_back(case.subject.clone(), self.drafter.of_case(Kind::Intent, case, &rule), None, undo);
+            }
             if let Some(guard) = self.guards.remove(&id) {
                 guard.release();
             }
@@ -390,6 +394,11 @@ impl Watcher<'_> {
                 return;
             }
         };
+        let meant = |process: &Process| process.id == id;
+        let reach = match action {
+            Action::Lower { .. } => Reach::of(snapshot, &case.subject, self.direct.clone(), meant),
+            _ => Reach::default(),
+        };
         let request = act::Request {
             case: case.number,
             rules: Arc::clone(&self.rules),
@@ -399,6 +408,7 @@ impl Watcher<'_> {
             machine: snapshot.machine.clone(),
             protections: self.protections.clone(),
             handle,
+            reach,
             tick: self.ticks,
             verdicts: Arc::clone(&self.verdicts),
             intent,

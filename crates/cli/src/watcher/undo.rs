@@ -1,5 +1,6 @@
 //! Taking an effect back, on a thread of its own.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use sophron_core::audit::{ActionRecord, Draft, Kind};
@@ -11,14 +12,18 @@ use sophron_linux::handle::Handle;
 
 use super::drafts::DraftExt;
 use super::recorder::{Recorder, chain};
+use crate::lowering::{self, Restored};
 
 /// What is to be taken back.
 pub struct Request {
     pub undo: Undo,
     pub subject: Process,
-    pub handle: Arc<Handle>,
+    /// `None` when the process is gone: what outlives it is taken back.
+    pub handle: Option<Arc<Handle>>,
     /// Present for a suspension.
     pub guard: Option<Guard>,
+    /// A socket at which the service manager is spoken to directly.
+    pub direct: Option<PathBuf>,
     /// A draft with case, rule and subject.
     pub draft: Draft,
 }
@@ -44,28 +49,21 @@ pub fn perform(request: Request, recorder: &Recorder) -> Done {
     let draft = request.draft.doing(action);
     let recorded = recorder.commit(draft.as_kind(Kind::Intent));
     let (kind, word, seen) = match (&request.undo, recorded) {
-        (Undo::Resume, _) => resume(&request.handle),
+        (Undo::Resume, _) => resume(request.handle.as_deref()),
         (Undo::Restore { .. }, Err(why)) => (
             Kind::Refused,
             "refused",
             format!("niceness not put back: no record, no action: {why}; the next start puts it back"),
         ),
         (Undo::Restore { set, originals, still }, Ok(())) => {
-            match act::restore(&*request.handle, *set, originals, *still) {
-                Ok(done) if done.restored == 0 && done.superseded > 0 => {
+            let handle = request.handle.as_deref().filter(|handle| !handle.has_ended());
+            match lowering::put_back(handle, *set, originals, *still, request.direct.as_deref()) {
+                Restored::Done(what) => (Kind::Restored, "restored", what),
+                Restored::Superseded => {
                     (Kind::Superseded, "kept", "niceness left as it is: somebody else has changed it since".to_owned())
                 }
-                Ok(done) => {
-                    let rest = if done.superseded > 0 {
-                        format!(", {} threads left as somebody else has set them", done.superseded)
-                    } else {
-                        String::new()
-                    };
-                    let target = still.unwrap_or(originals.was);
-                    (Kind::Restored, "restored", format!("nice {set} → {target}{rest}"))
-                }
-                Err(ActError::Gone) => (Kind::Superseded, "gone", "it has ended: nothing to put back".to_owned()),
-                Err(error) => (Kind::Refused, "refused", format!("niceness not put back: {}", chain(&error))),
+                Restored::Gone => (Kind::Superseded, "gone", "it has ended: nothing to put back".to_owned()),
+                Restored::Refused(why) => (Kind::Refused, "refused", format!("niceness not put back: {why}")),
             }
         }
     };
@@ -78,8 +76,8 @@ pub fn perform(request: Request, recorder: &Recorder) -> Done {
     Done { case: draft.case, subject: request.subject, word, seen, resumed }
 }
 
-fn resume(handle: &Handle) -> (Kind, &'static str, String) {
-    match act::resume(handle) {
+fn resume(handle: Option<&Handle>) -> (Kind, &'static str, String) {
+    match handle.ok_or(ActError::Gone).and_then(act::resume) {
         Ok(Some(_)) => (Kind::Restored, "resumed", String::new()),
         Ok(None) => (Kind::Restored, "resumed", "some threads still wait in the kernel".to_owned()),
         Err(ActError::Gone) => (Kind::Superseded, "gone", "it has ended: nothing to resume".to_owned()),

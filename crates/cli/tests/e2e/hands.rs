@@ -345,6 +345,30 @@ fn the_weight_of_a_unit_is_lowered_and_put_back() {
     drop((press, group));
 }
 
+/// A rule lowers by the same lever as a hand, says what that did, and puts it back; also when the process is gone.
+#[test]
+fn a_rule_lowers_the_weight_of_a_unit_and_puts_it_back() {
+    let stage = stage();
+    let name = format!("sheetlamp-{}.service", std::process::id());
+    let Some((group, manager)) = unit(&stage, &name) else { return };
+    let lamp = stage.offender_in(&group.processes(), "sheetlamp", &["--cpu", "30%"]);
+    let rules = "format = 1\nevery = '200ms'\n[[rule]]\nname = 'lamp-spin'\narmed = true\nlasting = '400ms'\n\
+        where = 'app = \"sheetlamp\" and {mine}'\nbreach = 'cpu > 5%'\nladder = [ { at = '0s', do = 'lower', nice = 15 } ]\n";
+    let rules = stage.write("rules.toml", rules);
+    let socket = manager.socket.display().to_string();
+    let mut watcher = stage.watch(&rules, &["--service-manager", &socket]);
+    let told = watcher.line_with("  lowered  ");
+    assert!(told.contains("nice 0 → 15") && told.contains("CPU weight of its unit 100 → 4"), "{told}");
+    let told = watcher.line_with("  effect  ");
+    assert!(told.contains(" of a core (over "), "{told}");
+    assert_eq!(manager.told.lock().unwrap().weight, 4);
+    drop(lamp);
+    watcher.line_with("  restored  ");
+    watcher.interrupt();
+    assert_eq!(manager.told.lock().unwrap().weight, u64::MAX);
+    drop(group);
+}
+
 /// What cannot answer is told apart: one that ended, one that is stuck, one whose group is frozen.
 #[test]
 fn what_does_not_answer_is_told_apart() {
@@ -401,6 +425,8 @@ fn what_comes_back_is_told() {
         told.contains(&format!("started by sh {}-", again.id())) || told.contains(&format!(" {}-", again.id())),
         "{told}"
     );
+    let last = stage.records().pop().unwrap();
+    assert_eq!((&last["subject"]["id"], &last["result"]["outcome"]), (&first.clone().into(), &"came back".into()));
     let second = eventually("it is back", || child(again.id()));
     assert_ne!(first, second);
     let (_, told) = hand(&stage, &["terminate", &second, "--dry-run"]);

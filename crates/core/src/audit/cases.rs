@@ -233,6 +233,7 @@ pub fn open_holds(records: &[Record]) -> Vec<OpenHold> {
                     originals: originals.clone(),
                 });
                 hold.nice = hold.nice.max(nice);
+                hold.originals.join(originals);
             }
             (Kind::Refused, "lower") if open.get(&id).is_some_and(|hold| Some(hold.case) == record.case) => {
                 open.remove(&id);
@@ -240,7 +241,10 @@ pub fn open_holds(records: &[Record]) -> Vec<OpenHold> {
             (Kind::Restored | Kind::Superseded, "restore") => {
                 // Restored to what another case still wants: the hold goes on at that niceness.
                 match (action.nice, open.get_mut(&id)) {
-                    (Some(still), Some(hold)) if record.kind == Kind::Restored => hold.nice = still,
+                    (Some(still), Some(hold)) if record.kind == Kind::Restored => {
+                        hold.nice = still;
+                        hold.originals.step_back(still);
+                    }
                     _ => {
                         open.remove(&id);
                     }

@@ -38,6 +38,8 @@ pub enum Kind {
     Intent,
     /// What came of an act.
     Outcome,
+    /// What a lowering did to the reading, measured afterwards.
+    Effect,
     /// An act that was not possible.
     Refused,
     /// A protected process was left alone.

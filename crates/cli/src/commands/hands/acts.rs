@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use sophron_core::audit::{ActionRecord, Kind};
-use sophron_core::model::{Process, State};
+use sophron_core::model::{Process, Snapshot, State};
 use sophron_core::units::scaled_duration;
 use sophron_linux::act::{self, ActError, Ending, Tree};
 use sophron_linux::cgroups;
@@ -19,13 +19,14 @@ use crate::exit::{Exit, Failure};
 use crate::ui;
 use crate::ui::style::{Label, Styled};
 use crate::watcher::act::start_guard;
+use crate::watcher::drafts::DraftExt;
 use crate::watcher::recorder::chain;
 
 /// While a tree is caught it is guarded for that long.
 const CATCHING: Duration = Duration::from_secs(15);
 
 /// How long it is looked whether what was ended comes back.
-const COMES_BACK: Duration = Duration::from_millis(600);
+const COMES_BACK: Duration = Duration::from_millis(900);
 
 /// What came of one act: the word of the record, what was seen, and whether it was done.
 pub(super) type Came = (&'static str, String, bool);
@@ -194,28 +195,39 @@ impl Hand<'_> {
         if ended.is_empty() {
             return;
         }
-        std::thread::sleep(COMES_BACK);
-        let Ok(now) = self.sampler.look() else { return };
-        for chosen in ended {
-            let gone = &chosen.process;
-            let back = now.processes.iter().find(|process| {
-                process.app == gone.app
-                    && process.uid == gone.uid
-                    && process.path == gone.path
-                    && process.age < gone.age
-                    && self.snapshot.process(process.id.pid).is_none_or(|known| known.id != process.id)
+        let until = Instant::now() + COMES_BACK;
+        let mut missing = ended;
+        while Instant::now() < until && !missing.is_empty() {
+            std::thread::sleep(COMES_BACK / 6);
+            let Ok(now) = self.sampler.look() else { return };
+            missing.retain(|chosen| match self.back(&chosen.process, &now) {
+                Some(back) => {
+                    let parent = now.process(back.parent).map(|parent| format!(", started by {}", parent.label()));
+                    self.say_back(chosen, &format!("as {}{}", back.label(), parent.unwrap_or_default()));
+                    false
+                }
+                None => true,
             });
-            if let Some(back) = back {
-                let by =
-                    now.process(back.parent).map_or(String::new(), |parent| format!(", started by {}", parent.label()));
-                ui::out(format_args!(
-                    "{}  {} came back as {}{by}\n",
-                    Styled(Label::Warning, "back"),
-                    gone.app,
-                    back.label()
-                ));
-            }
         }
+    }
+
+    /// The same program of the same owner, that was not there before.
+    fn back<'s>(&self, gone: &Process, now: &'s Snapshot) -> Option<&'s Process> {
+        now.processes.iter().find(|process| {
+            process.app == gone.app
+                && process.uid == gone.uid
+                && process.path == gone.path
+                && process.age < gone.age
+                && !process.has_ended()
+                && self.snapshot.process(process.id.pid).is_none_or(|known| known.id != process.id)
+        })
+    }
+
+    fn say_back(&mut self, chosen: &Chosen, seen: &str) {
+        let mut draft = self.trail.drafter.plain(Kind::Outcome).doing(ActionRecord::word("terminate"));
+        draft.subject = Some((&chosen.process).into());
+        self.trail.tell(&draft, Kind::Outcome, "came back", seen, None);
+        ui::out(format_args!("{}  {} came back {seen}\n", Styled(Label::Warning, "back"), chosen.process.app));
     }
 }
 
