@@ -9,13 +9,13 @@ use sophron_testkit::{ControlGroup, Stage, StandIn, eventually, is_gone, is_root
 use crate::stage;
 
 /// The checked PID, as a listing prints it.
-fn id(stage: &Stage, pid: u32) -> String {
+pub fn id(stage: &Stage, pid: u32) -> String {
     let listed = stage.json(&["list", "--where", &format!("pid = {pid}"), "--format", "json"]);
     listed["rows"][0]["id"].as_str().expect("it is there").to_owned()
 }
 
 /// Runs a verb on this stage's own record; exit status and both outputs.
-fn hand(stage: &Stage, args: &[&str]) -> (Option<i32>, String) {
+pub fn hand(stage: &Stage, args: &[&str]) -> (Option<i32>, String) {
     let state = stage.state().display().to_string();
     let output = stage.run(&[args, &["--state", &state]].concat());
     (output.status, format!("{}{}", output.stdout, output.stderr))
@@ -245,37 +245,6 @@ fn without_the_right_it_says_who_has_it_and_without_a_record_nothing_is_done() {
     let own = theirs.offender("labelpress", &[]);
     let (_, told) = hand(&theirs, &["lower", &id(&theirs, own.pid()), "--dry-run"]);
     assert!(told.contains("cannot be undone without root or CAP_SYS_NICE"), "{told}");
-}
-
-/// Found by what it does for others, not by its name: ending the holder of a lock that somebody waits for.
-#[test]
-fn whoever_others_wait_for_is_protected_by_his_role() {
-    let stage = stage();
-    let lock = stage.path("lock").display().to_string();
-    let start = |command: &str| std::process::Command::new("flock").args([&lock, "-c", command]).spawn();
-    let Ok(mut holder) = start("echo held; sleep 30") else {
-        eprintln!("skipped: this machine has no flock");
-        return;
-    };
-    eventually("it is held", || {
-        std::fs::read_to_string("/proc/locks").unwrap().contains(&format!(" {} ", holder.id())).then_some(())
-    });
-    let mut waiter = start("true").unwrap();
-    let waits = format!("-> FLOCK  ADVISORY  WRITE {} ", waiter.id());
-    eventually("somebody waits", || std::fs::read_to_string("/proc/locks").unwrap().contains(&waits).then_some(()));
-    let holder_id = id(&stage, holder.id());
-    let (status, told) = hand(&stage, &["suspend", &holder_id]);
-    let inspected = stage.run(&["inspect", &holder_id]).stdout;
-    let (_, insisted) =
-        hand(&stage, &["terminate", &holder_id, "--tree", "--override-protection", "--force-after", "1s"]);
-    holder.wait().unwrap();
-    waiter.wait().unwrap();
-    assert!(
-        status == Some(4) && told.contains(&format!("it holds a file lock that process {} waits for", waiter.id())),
-        "{told}"
-    );
-    assert!(inspected.contains("protected  from suspending and ending: it holds a file lock"), "{inspected}");
-    assert!(insisted.contains("  ended  "), "{insisted}");
 }
 
 /// A unit of the test's own, and a stand-in for the service manager that knows it. `None` where no control group may be

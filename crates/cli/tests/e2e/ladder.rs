@@ -63,6 +63,7 @@ ladder = [
             "alert alert shown",
             "intent lower",
             "outcome lower lowered",
+            "effect lower effect",
             "intent suspend",
             "outcome suspend suspended",
             "intent resume",

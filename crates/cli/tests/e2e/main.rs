@@ -10,6 +10,7 @@ mod ladder;
 mod looking;
 mod looking_closer;
 mod recordings;
+mod roles;
 mod rules_files;
 mod safety;
 mod undoing;

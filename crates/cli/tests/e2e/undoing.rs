@@ -34,7 +34,14 @@ fn calm_undoes_a_lowering() {
     let story = stage.story(press.pid());
     assert_eq!(
         story[1..],
-        ["intent lower", "outcome lower lowered", "calm calm", "intent restore", "restored restore restored"]
+        [
+            "intent lower",
+            "outcome lower lowered",
+            "effect lower effect",
+            "calm calm",
+            "intent restore",
+            "restored restore restored"
+        ]
     );
 }
 

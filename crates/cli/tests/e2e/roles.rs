@@ -1,0 +1,136 @@
+//! What others depend on: the roles that protect a process, and what is said before one is suspended.
+
+use std::process::Stdio;
+
+use sophron_testkit::{ControlGroup, Stage, eventually};
+
+use crate::hands::{hand, id};
+use crate::stage;
+
+/// Found by what it does for others, not by its name: ending the holder of a lock that somebody waits for.
+#[test]
+fn whoever_others_wait_for_is_protected_by_his_role() {
+    let stage = stage();
+    let lock = stage.path("lock").display().to_string();
+    let start = |command: &str| std::process::Command::new("flock").args([&lock, "-c", command]).spawn();
+    let Ok(mut holder) = start("echo held; sleep 30") else {
+        eprintln!("skipped: this machine has no flock");
+        return;
+    };
+    eventually("it is held", || {
+        std::fs::read_to_string("/proc/locks").unwrap().contains(&format!(" {} ", holder.id())).then_some(())
+    });
+    let mut waiter = start("true").unwrap();
+    let waits = format!("-> FLOCK  ADVISORY  WRITE {} ", waiter.id());
+    eventually("somebody waits", || std::fs::read_to_string("/proc/locks").unwrap().contains(&waits).then_some(()));
+    let holder_id = id(&stage, holder.id());
+    let (status, told) = hand(&stage, &["suspend", &holder_id]);
+    let inspected = stage.run(&["inspect", &holder_id]).stdout;
+    let (_, insisted) =
+        hand(&stage, &["terminate", &holder_id, "--tree", "--override-protection", "--force-after", "1s"]);
+    holder.wait().unwrap();
+    waiter.wait().unwrap();
+    assert!(
+        status == Some(4) && told.contains(&format!("it holds a file lock that process {} waits for", waiter.id())),
+        "{told}"
+    );
+    assert!(inspected.contains("protected  from suspending and ending: it holds a file lock"), "{inspected}");
+    assert!(insisted.contains("  ended  "), "{insisted}");
+}
+
+/// Each on a real process that plays the role, in a mount namespace of its own where what it would touch is the machine's.
+#[test]
+fn roles_are_seen_on_real_processes() {
+    let stage = stage();
+    let unit = format!("sheetlamp-{}.service", std::process::id());
+    let group = ControlGroup::make(&unit, &[("/sys/fs/cgroup/systemd", ""), ("/sys/fs/cgroup", "")], "");
+    let group = group.as_ref().map(|group| group.processes().display().to_string()).unwrap_or_default();
+    let watchdog = format!(
+        "echo $$ > {group} && mount -t tmpfs none /run && mkdir -p /run/systemd/system && \
+         printf '[Service]\\nWatchdogSec=10\\n' > /run/systemd/system/{unit}"
+    );
+    let screen = "mount -t tmpfs none /dev && mkdir /dev/dri /dev/input && : > /dev/dri/card0 && : > /dev/input/event0 && \
+                  : > /dev/null && exec 3< /dev/dri/card0 4< /dev/input/event0";
+    let roles = [
+        ("exec 3<> /dev/fuse", "it serves a mounted file system"),
+        (
+            "mount -t tmpfs none /var/lib && mkdir /var/lib/dpkg && exec 3> /var/lib/dpkg/lock",
+            "it holds the lock of the package manager (/var/lib/dpkg/lock)",
+        ),
+        ("chrt -f -p 1 $$ > /dev/null", "it runs with a real-time"),
+        (screen, "it draws the screen and reads the keyboard"),
+        (&watchdog, "the service manager watches that its unit"),
+    ];
+    for (plays, word) in roles {
+        let tried = ["--mount", "sh", "-c", plays];
+        if !std::process::Command::new("unshare").args(tried).output().is_ok_and(|done| done.status.success()) {
+            eprintln!("skipped, this test may not play it: {word}");
+            continue;
+        }
+        let lines = format!("{plays}; exec \"$@\"");
+        let player = stage.offender_by(&["unshare", "--mount", "sh", "-c", &lines, "sh"], "sheetlamp", &[]);
+        let pid = player.pid().to_string();
+        let command = stage.command(&["suspend", &pid, "--dry-run"]);
+        let mut inside = std::process::Command::new("nsenter");
+        inside.args(["--target", &pid, "--mount"]).arg(command.get_program()).args(command.get_args());
+        let told = inside.output().unwrap();
+        let text = String::from_utf8_lossy(&told.stdout);
+        assert!(told.status.code() == Some(4) && text.replace("\n           ", " ").contains(word), "{word}: {told:?}");
+    }
+}
+
+/// What a suspension would upset is said beforehand: a job in front of its terminal, the rest of a pipeline, and what the
+/// kernel does to a suspended job whose shell ends.
+#[test]
+fn what_a_suspension_upsets_is_said_beforehand() {
+    let stage = stage();
+    let command = stage.command(&["misbehave", "--as", "labelpress", "--for", "30s"]);
+    let program = command.get_program().to_string_lossy().into_owned();
+    // With job control, so that the shell makes a job of each line, and puts it in front.
+    let line = format!("set -m; {program} misbehave --as labelpress --for 30s | cat; true");
+    let script = ["-qec", &format!("sh -c '{line}'"), "/dev/null"];
+    let mut terminal =
+        match std::process::Command::new("script").args(script).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn() {
+            Ok(terminal) => terminal,
+            Err(_) => return eprintln!("skipped: this machine has no script"),
+        };
+    let press = |of: &Stage| {
+        let listed = of.json(&[
+            "list",
+            "--where",
+            "app = labelpress and tty != \"\"",
+            "--columns",
+            "id,pid,parent",
+            "--format",
+            "json",
+        ]);
+        let rows = listed["rows"].as_array()?.clone();
+        rows.into_iter().find(|row| row["pid"].as_u64().is_some_and(|pid| ancestor(pid, terminal.id())))
+    };
+    let row = eventually("the press runs in its terminal", || press(&stage));
+    let (status, told) = hand(&stage, &["suspend", row["id"].as_str().unwrap(), "--dry-run"]);
+    let words = [
+        "it has the terminal ",
+        "it is one of several in a pipeline",
+        "if its shell ends meanwhile the kernel hangs it up",
+    ];
+    let told_all = words.iter().all(|word| told.contains(word));
+    // The kernel's hang-up ends them all with their terminal.
+    terminal.kill().unwrap();
+    terminal.wait().unwrap();
+    assert!(status == Some(0) && told_all, "{told}");
+}
+
+/// Whether a process descends from another, by the kernel's word.
+fn ancestor(pid: u64, of: u32) -> bool {
+    let mut pid = pid;
+    while pid > 1 {
+        let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+        let parent = stat.rsplit_once(") ").and_then(|(_, rest)| rest.split(' ').nth(1)?.parse().ok()).unwrap_or(0);
+        if parent == u64::from(of) {
+            return true;
+        }
+        pid = parent;
+    }
+    false
+}
