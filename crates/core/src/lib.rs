@@ -19,5 +19,7 @@ pub mod model;
 pub mod protect;
 pub mod recording;
 pub mod rules;
+pub mod subject;
 pub mod text;
 pub mod units;
+pub mod window;

@@ -114,6 +114,21 @@ impl Value {
         }
     }
 
+    /// As a plain number in base units; `None` where there is none.
+    pub fn number(&self) -> Option<f64> {
+        match self {
+            Value::Size(bytes) => Some(*bytes as f64),
+            Value::Rate(number) | Value::Percent(number) | Value::Count(number) => Some(*number),
+            Value::Duration(time) => Some(time.as_secs_f64()),
+            Value::Text(_) | Value::State(_) | Value::Flag(_) => None,
+        }
+    }
+
+    /// The difference to another of the same kind, in base units.
+    pub fn minus(&self, other: &Value) -> Option<f64> {
+        if self.kind() == other.kind() { Some(self.number()? - other.number()?) } else { None }
+    }
+
     /// For people: sizes scaled to three figures (`812 MiB`), percentages rounded, durations in their two
     /// greatest units.
     pub fn scaled(&self) -> String {
@@ -121,6 +136,7 @@ impl Value {
             Value::Size(bytes) => scaled_size(*bytes as f64),
             Value::Rate(rate) => format!("{}/s", scaled_size(*rate)),
             Value::Percent(percent) => scaled_percent(*percent),
+            Value::Duration(Duration::MAX) => "never".to_owned(),
             Value::Duration(duration) => scaled_duration(*duration),
             Value::Text(text) => text.clone(),
             other => other.to_string(),
@@ -134,6 +150,7 @@ impl Value {
             Value::Rate(number) | Value::Percent(number) => serde_json::Value::from((number * 1000.0).round() / 1000.0),
             Value::Count(number) if number.fract() == 0.0 => (*number as i64).into(),
             Value::Count(number) => (*number).into(),
+            Value::Duration(Duration::MAX) => "never".into(),
             Value::Duration(duration) => (duration.as_millis() as f64 / 1000.0).into(),
             Value::Text(text) => text.as_str().into(),
             Value::State(state) => state.word().into(),
@@ -315,7 +332,8 @@ pub fn parse_percent(text: &str) -> Result<f64, String> {
     }
 }
 
-fn parse_quantity(text: &str) -> Option<Value> {
+/// A quantity with its unit, as a text has it.
+pub(crate) fn parse_quantity(text: &str) -> Option<Value> {
     let text = text.trim();
     let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
     let (number, unit) = text.split_at(digits);

@@ -22,7 +22,7 @@ use crate::ui::{self, diagnostics};
 
 /// A condition given as an option.
 fn condition(text: &str) -> Result<Condition, Failure> {
-    Condition::parse(text, Place::Any).map_err(|errors| {
+    Condition::parse(text, Place::Look).map_err(|errors| {
         ui::err(diagnostics::render(&errors, text, "--where"));
         Failure::new(Exit::Usage, "the condition of --where was not understood")
             .hint("quote it for the shell, as --where 'memory > 750 MiB and owner != root'")

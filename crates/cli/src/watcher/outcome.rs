@@ -97,7 +97,7 @@ impl Watcher<'_> {
 
 /// `memory.held is 812 MiB, limit 750 MiB`, for the lines that begin or close a case.
 pub(super) fn field_words(case: &Case, verb: &str) -> String {
-    let field = case.measure.as_ref().map(|measure| format!("{} ", measure.field)).unwrap_or_default();
+    let field = case.measure.as_ref().map(|measure| format!("{} ", measure.quantity)).unwrap_or_default();
     format!("{field}{}", reading_words(case, verb))
 }
 

@@ -164,7 +164,7 @@ impl Evidence {
         Evidence {
             severity: rule.severity.word().to_owned(),
             breach: rule.breach.to_string(),
-            field: measure.map(|measure| measure.field.name().to_owned()),
+            field: measure.map(|measure| measure.quantity.to_string()),
             reading: json(measure.and_then(|measure| measure.reading.as_ref())),
             limit: json(measure.and_then(|measure| measure.limit.as_ref())),
             words: measure.map(in_words).unwrap_or_default(),
@@ -192,7 +192,7 @@ fn points(points: &Points) -> Vec<(Timestamp, serde_json::Value)> {
 fn in_words(measure: &Measure) -> String {
     let scaled =
         |value: &Option<crate::units::Value>| value.as_ref().map_or("unknown".to_owned(), crate::units::Value::scaled);
-    format!("{} {}, limit {}", measure.field, scaled(&measure.reading), scaled(&measure.limit))
+    format!("{} {}, limit {}", measure.quantity, scaled(&measure.reading), scaled(&measure.limit))
 }
 
 /// What is done, or would be.
@@ -234,7 +234,7 @@ impl ActionRecord {
     pub fn step(action: Action, step: usize) -> Self {
         let record = ActionRecord { step: Some(step + 1), ..ActionRecord::word(action.word()) };
         match action {
-            Action::Alert => record,
+            Action::Alert | Action::Run | Action::Restart => record,
             Action::Lower { nice } => ActionRecord { nice: Some(nice), ..record },
             Action::Suspend { length } => ActionRecord { seconds: Some(length.as_secs_f64()), ..record },
             Action::Terminate { force_after } => {

@@ -3,9 +3,10 @@
 use std::ops::Range;
 
 use super::syntax::{Node, NodeKind, Operand, OperandKind};
-use super::{Comparison, Condition, Term};
+use super::{Comparison, Condition, Quantity, Term};
 use crate::diag::Diagnostic;
-use crate::model::{Cost, Field, PENDING_FUNCTIONS, State};
+use crate::model::{Cost, Field, State};
+use crate::subject::Judged;
 use crate::text::nearest;
 use crate::units::{Kind, Value};
 
@@ -14,8 +15,12 @@ use crate::units::{Kind, Value};
 pub enum Place {
     /// Any field.
     Any,
+    /// One look: no functions over time.
+    Look,
     /// `[protect]`: no rates, so that protection never waits for a second sample.
     Protect,
+    /// `breach` and `calm` of a rule that judges such subjects.
+    Judged(Judged),
 }
 
 /// Checks the whole tree and reports every error in it.
@@ -28,21 +33,21 @@ pub(super) fn check(node: &Node, place: Place) -> Result<Condition, Vec<Diagnost
     }
 }
 
-struct Checker {
-    place: Place,
-    errors: Vec<Diagnostic>,
+pub(super) struct Checker {
+    pub place: Place,
+    pub errors: Vec<Diagnostic>,
 }
 
 /// One side after its name was looked up.
 enum Side {
-    Field(Field),
+    Quantity(Quantity),
     Literal(Value),
     /// A name that is no field: a word, if the other side wants one.
     Word(String),
 }
 
 impl Checker {
-    fn fail<T>(&mut self, diagnostic: Diagnostic) -> Option<T> {
+    pub fn fail<T>(&mut self, diagnostic: Diagnostic) -> Option<T> {
         self.errors.push(diagnostic);
         None
     }
@@ -68,7 +73,9 @@ impl Checker {
     fn side(&mut self, operand: &Operand) -> Option<Side> {
         match &operand.kind {
             OperandKind::Literal(value) => Some(Side::Literal(value.clone())),
-            OperandKind::Call(name) => self.call(name, &operand.span),
+            OperandKind::Call { name, args } => {
+                self.call(name, args, &operand.span).map(|series| Side::Quantity(Quantity::Over(Box::new(series))))
+            }
             OperandKind::Name(name) => match Field::named(name) {
                 Some(field) if self.place == Place::Protect && field.info().rate => self.fail(
                     Diagnostic::at(
@@ -91,30 +98,20 @@ impl Checker {
                         .help("protect by app, owner, path or another lasting trait"),
                     )
                 }
-                Some(field) => Some(Side::Field(field)),
+                Some(field) => self.allowed(field, &operand.span).then_some(Side::Quantity(Quantity::Now(field))),
                 None => Some(Side::Word(name.clone())),
             },
         }
     }
 
-    fn call(&mut self, name: &str, span: &Range<usize>) -> Option<Side> {
-        let error = if PENDING_FUNCTIONS.contains(&name) {
-            Diagnostic::at(
-                span.clone(),
-                format!("the function `{name}` is not evaluated by this version"),
-                "a function over time",
-            )
-            .help("compare the field itself, and use `lasting` for how long it must hold")
-        } else {
-            Diagnostic::at(span.clone(), format!("there is no function `{name}`"), "not known here")
-        };
-        self.fail(error)
-    }
-
     /// A side that must be a field.
     fn field(&mut self, operand: &Operand) -> Option<Field> {
         match self.side(operand)? {
-            Side::Field(field) => Some(field),
+            Side::Quantity(Quantity::Now(field)) => Some(field),
+            Side::Quantity(Quantity::Over(series)) => self.fail(
+                Diagnostic::at(operand.span.clone(), format!("`{series}` is a function over time"), "not a field")
+                    .help(format!("compare it: `{series} > {}`", series.kind().example())),
+            ),
             Side::Word(word) => self.fail(unknown_field(&word, &operand.span)),
             Side::Literal(value) => self.fail(
                 Diagnostic::at(
@@ -129,22 +126,26 @@ impl Checker {
 
     fn compare(&mut self, left: &Operand, sign: &(Comparison, Range<usize>), right: &Operand) -> Option<Condition> {
         let sides = (self.side(left), self.side(right));
-        let (field, comparison, term) = match (sides.0?, sides.1?) {
-            (Side::Field(field), Side::Field(other)) => {
-                if field.kind() != other.kind() {
-                    return self.fail(unlike(field, other.kind(), other.name(), &right.span));
+        let (quantity, comparison, term) = match (sides.0?, sides.1?) {
+            (Side::Quantity(quantity), Side::Quantity(other)) => {
+                if quantity.kind() != other.kind() {
+                    return self.fail(unlike(&quantity, other.kind(), &other.to_string(), &right.span));
                 }
-                (field, sign.0, Term::Field(other))
+                (quantity, sign.0, Term::Quantity(other))
             }
-            (Side::Field(field), other) => (field, sign.0, Term::Literal(self.literal(field, other, &right.span)?)),
-            (other, Side::Field(field)) => {
+            (Side::Quantity(quantity), other) => {
+                let literal = self.literal(&quantity, other, &right.span)?;
+                (quantity, sign.0, Term::Literal(literal))
+            }
+            (other, Side::Quantity(quantity)) => {
                 // `"x" = app` is turned round; a word on the left that is no field is more likely a misspelt field.
                 if let Side::Word(word) = &other
-                    && field.kind().is_ordered()
+                    && quantity.kind().is_ordered()
                 {
                     return self.fail(unknown_field(word, &left.span));
                 }
-                (field, sign.0.flipped(), Term::Literal(self.literal(field, other, &left.span)?))
+                let literal = self.literal(&quantity, other, &left.span)?;
+                (quantity, sign.0.flipped(), Term::Literal(literal))
             }
             (Side::Word(word), _) => return self.fail(unknown_field(&word, &left.span)),
             (_, Side::Word(word)) => return self.fail(unknown_field(&word, &right.span)),
@@ -156,22 +157,22 @@ impl Checker {
                 );
             }
         };
-        if comparison.needs_order() && !field.kind().is_ordered() {
+        if comparison.needs_order() && !quantity.kind().is_ordered() {
             return self.fail(
                 Diagnostic::at(
                     sign.1.clone(),
-                    format!("`{}` is {}, which has no order", field, field.kind().with_article()),
+                    format!("`{quantity}` is {}, which has no order", quantity.kind().with_article()),
                     format!("`{}` means nothing here", sign.0.sign()),
                 )
                 .help("use `=`, `!=`, `in (…)`, or `~` for a pattern"),
             );
         }
-        Some(Condition::Compare(field, comparison, term))
+        Some(Condition::Compare(quantity, comparison, term))
     }
 
-    /// A literal for `field`: the kind must fit, and words become texts, states or flags where those are wanted.
-    fn literal(&mut self, field: Field, side: Side, span: &Range<usize>) -> Option<Value> {
-        match (field.kind(), side) {
+    /// A literal for a quantity: the kind must fit, and words become texts, states or flags where those are wanted.
+    fn literal(&mut self, quantity: &Quantity, side: Side, span: &Range<usize>) -> Option<Value> {
+        match (quantity.kind(), side) {
             (Kind::Text, Side::Word(word)) => Some(Value::Text(word)),
             (Kind::State, Side::Word(word) | Side::Literal(Value::Text(word))) => {
                 match State::ALL.into_iter().find(|state| state.word() == word) {
@@ -195,16 +196,16 @@ impl Checker {
             (kind, Side::Literal(value)) if value.kind() == kind => Some(value),
             (_, Side::Literal(value)) => {
                 let written = value.to_string();
-                let mut error = unlike(field, value.kind(), &written, span);
+                let mut error = unlike(quantity, value.kind(), &written, span);
                 if let Value::Count(_) = value {
-                    let unit = match field.kind() {
+                    let unit = match quantity.kind() {
                         Kind::Size => " MiB",
                         Kind::Rate => " MiB/s",
                         Kind::Percent => "%",
                         Kind::Duration => "s",
                         _ => "",
                     };
-                    error.helps = if field.kind() == Kind::Text {
+                    error.helps = if quantity.kind() == Kind::Text {
                         vec![format!("write `\"{written}\"`")]
                     } else {
                         vec![format!("write `{written}{unit}`")]
@@ -212,7 +213,7 @@ impl Checker {
                 }
                 self.fail(error)
             }
-            (_, Side::Field(_)) => None,
+            (_, Side::Quantity(_)) => None,
         }
     }
 
@@ -220,14 +221,13 @@ impl Checker {
         let field = self.field(left);
         let mut values = Vec::new();
         for item in items {
-            match (field, self.side(item)) {
-                (Some(_), Some(Side::Field(named))) => {
-                    // In a list a name is a word, also when a field is called so.
-                    if let Some(field) = field {
-                        values.push(self.literal(field, Side::Word(named.name().to_owned()), &item.span));
-                    }
-                }
-                (Some(field), Some(side)) => values.push(self.literal(field, side, &item.span)),
+            // In a list a name is a word, also when a field is called so.
+            let side = match &item.kind {
+                OperandKind::Name(name) => Some(Side::Word(name.clone())),
+                _ => self.side(item),
+            };
+            match (field, side) {
+                (Some(field), Some(side)) => values.push(self.literal(&Quantity::Now(field), side, &item.span)),
                 _ => values.push(None),
             }
         }
@@ -279,7 +279,7 @@ fn field_names() -> String {
     Field::ALL.iter().map(|field| field.name()).collect::<Vec<_>>().join(" ")
 }
 
-fn unknown_field(word: &str, span: &Range<usize>) -> Diagnostic {
+pub(super) fn unknown_field(word: &str, span: &Range<usize>) -> Diagnostic {
     let known = Field::ALL.iter().map(|field| field.name());
     let shown = crate::text::clean(word.as_bytes());
     let help = match nearest(word, known) {
@@ -289,11 +289,11 @@ fn unknown_field(word: &str, span: &Range<usize>) -> Diagnostic {
     Diagnostic::at(span.clone(), format!("there is no field `{shown}`"), "unknown field").help(help)
 }
 
-fn unlike(field: Field, other: Kind, written: &str, span: &Range<usize>) -> Diagnostic {
-    let kind = field.kind();
+fn unlike(quantity: &Quantity, other: Kind, written: &str, span: &Range<usize>) -> Diagnostic {
+    let kind = quantity.kind();
     Diagnostic::at(
         span.clone(),
-        format!("`{field}` is {}, and `{written}` is {}", kind.with_article(), other.with_article()),
+        format!("`{quantity}` is {}, and `{written}` is {}", kind.with_article(), other.with_article()),
         format!("not {}", kind.with_article()),
     )
     .help(format!("write {} here, as `{}`", kind.with_article(), kind.example()))

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::cmp::Ordering;
 
-use super::{Comparison, Condition, Term};
+use super::{Comparison, Condition, Quantity, Term};
 use crate::model::{Facts, Field};
 use crate::units::{Kind, Value};
 
@@ -40,7 +40,7 @@ impl std::ops::Not for Truth {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Measure {
     /// What was read.
-    pub field: Field,
+    pub quantity: Quantity,
     /// The reading; `None` when it could not be had.
     pub reading: Option<Value>,
     /// How it is compared.
@@ -56,23 +56,27 @@ impl Condition {
             Condition::Any(parts) => decide(parts, facts, Truth::True),
             Condition::All(parts) => decide(parts, facts, Truth::False),
             Condition::Not(inner) => !inner.evaluate(facts),
-            Condition::Compare(field, comparison, term) if field.kind() == Kind::Text => {
+            Condition::Compare(Quantity::Now(field), comparison, term) if field.kind() == Kind::Text => {
                 // Without copies: this is what most of every `where` is made of.
                 let limit = match term {
                     Term::Literal(Value::Text(text)) => Some(Cow::Borrowed(text.as_str())),
-                    Term::Literal(_) => None,
-                    Term::Field(other) => facts.text(*other),
+                    Term::Quantity(Quantity::Now(other)) => facts.text(*other),
+                    Term::Literal(_) | Term::Quantity(_) => None,
                 };
                 match facts.text(*field).zip(limit) {
                     Some((reading, limit)) => holds(*comparison, reading.cmp(&limit)).into(),
                     None => Truth::Unknown,
                 }
             }
-            Condition::Compare(field, comparison, term) => {
-                let (reading, limit) = (facts.reading(*field), limit(term, facts));
-                match reading.zip(limit).and_then(|(reading, limit)| reading.compare(&limit)) {
-                    Some(order) => holds(*comparison, order).into(),
-                    None => Truth::Unknown,
+            Condition::Compare(quantity, comparison, term) => {
+                let limit = limit(term, facts);
+                match (facts.quantity(quantity), limit) {
+                    (Some(reading), Some(limit)) => match reading.compare(&limit) {
+                        Some(order) => holds(*comparison, order).into(),
+                        None => Truth::Unknown,
+                    },
+                    (None, Some(limit)) => bounded(facts, quantity, *comparison, &limit),
+                    _ => Truth::Unknown,
                 }
             }
             Condition::OneOf(field, values) if field.kind() == Kind::Text => {
@@ -90,22 +94,23 @@ impl Condition {
 
     /// The fields whose readings could not be had.
     pub fn unreadable(&self, facts: &Facts<'_>) -> Vec<Field> {
-        self.fields().into_iter().filter(|field| facts.reading(*field).is_none()).collect()
+        let known = |field: &Field| facts.reading(*field).is_some() || facts.bound(*field).is_some();
+        self.fields().into_iter().filter(|field| !known(field)).collect()
     }
 
     /// The comparison with a limit that tells the story: the first that holds, else the first there is.
     pub fn leading(&self, facts: &Facts<'_>) -> Option<Measure> {
         let mut first: Option<(bool, Measure)> = None;
         self.visit(&mut |condition| {
-            let Condition::Compare(field, comparison, term) = condition else { return };
+            let Condition::Compare(quantity, comparison, term) = condition else { return };
             if !comparison.needs_order() || first.as_ref().is_some_and(|(holds, _)| *holds) {
                 return;
             }
             let holds = condition.evaluate(facts) == Truth::True;
             if holds || first.is_none() {
                 let measure = Measure {
-                    field: *field,
-                    reading: facts.reading(*field),
+                    quantity: quantity.clone(),
+                    reading: facts.quantity(quantity),
                     comparison: *comparison,
                     limit: limit(term, facts),
                 };
@@ -123,7 +128,20 @@ fn known(facts: &Facts<'_>, field: Field, test: impl FnOnce(&Value) -> bool) -> 
 fn limit(term: &Term, facts: &Facts<'_>) -> Option<Value> {
     match term {
         Term::Literal(value) => Some(value.clone()),
-        Term::Field(field) => facts.reading(*field),
+        Term::Quantity(quantity) => facts.quantity(quantity),
+    }
+}
+
+/// An upper bound decides where the bound itself does: what is at most 600 MiB is not over 750 MiB.
+fn bounded(facts: &Facts<'_>, quantity: &Quantity, comparison: Comparison, limit: &Value) -> Truth {
+    let Quantity::Now(field) = quantity else { return Truth::Unknown };
+    let Some(order) = facts.bound(*field).and_then(|bound| bound.compare(limit)) else { return Truth::Unknown };
+    match comparison {
+        Comparison::Greater if order.is_le() => Truth::False,
+        Comparison::AtLeast | Comparison::Equal if order.is_lt() => Truth::False,
+        Comparison::Less | Comparison::NotEqual if order.is_lt() => Truth::True,
+        Comparison::AtMost if order.is_le() => Truth::True,
+        _ => Truth::Unknown,
     }
 }
 

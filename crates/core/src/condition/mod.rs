@@ -5,6 +5,7 @@
 
 mod check;
 mod eval;
+mod functions;
 mod lexer;
 mod parser;
 mod print;
@@ -17,7 +18,8 @@ pub use eval::{Measure, Truth};
 
 use crate::diag::Diagnostic;
 use crate::model::Field;
-use crate::units::Value;
+use crate::units::{Kind, Value};
+use crate::window::{Series, Spec};
 
 /// Deepest nesting of parentheses and `not`.
 pub const DEEPEST: usize = 64;
@@ -66,8 +68,40 @@ impl Comparison {
         }
     }
 
+    /// Whether more is worse.
+    pub fn is_upward(self) -> bool {
+        matches!(self, Comparison::Greater | Comparison::AtLeast)
+    }
+
     pub(crate) fn needs_order(self) -> bool {
         !matches!(self, Comparison::Equal | Comparison::NotEqual)
+    }
+}
+
+/// What is compared: a field as it is now, or a function of one over time.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Quantity {
+    /// The reading now.
+    Now(Field),
+    /// A function over time.
+    Over(Box<Series>),
+}
+
+impl Quantity {
+    /// The field it reads.
+    pub fn field(&self) -> Field {
+        match self {
+            Quantity::Now(field) => *field,
+            Quantity::Over(series) => series.field,
+        }
+    }
+
+    /// The kind of its readings.
+    pub fn kind(&self) -> Kind {
+        match self {
+            Quantity::Now(field) => field.kind(),
+            Quantity::Over(series) => series.kind(),
+        }
     }
 }
 
@@ -76,8 +110,8 @@ impl Comparison {
 pub enum Term {
     /// A literal.
     Literal(Value),
-    /// Another field of the same kind.
-    Field(Field),
+    /// Another quantity of the same kind.
+    Quantity(Quantity),
 }
 
 /// A checked condition.
@@ -89,8 +123,8 @@ pub enum Condition {
     All(Vec<Condition>),
     /// The opposite.
     Not(Box<Condition>),
-    /// A field against a literal or another field of its kind.
-    Compare(Field, Comparison, Term),
+    /// A quantity against a literal or another quantity of its kind.
+    Compare(Quantity, Comparison, Term),
     /// A field that is one of several literals.
     OneOf(Field, Vec<Value>),
     /// A text field against a pattern with `*` and `?`.
@@ -111,17 +145,19 @@ impl Condition {
         }
         let tokens = lexer::tokens(text)?;
         let syntax = parser::parse(&tokens, text.len()).map_err(|error| vec![error])?;
-        check::check(&syntax, place)
+        let mut condition = check::check(&syntax, place)?;
+        condition.bind(&mut Vec::new());
+        Ok(condition)
     }
 
     /// The fields it names.
     pub fn fields(&self) -> BTreeSet<Field> {
         let mut fields = BTreeSet::new();
         self.visit(&mut |condition| match condition {
-            Condition::Compare(field, _, term) => {
-                fields.insert(*field);
-                if let Term::Field(other) = term {
-                    fields.insert(*other);
+            Condition::Compare(quantity, _, term) => {
+                fields.insert(quantity.field());
+                if let Term::Quantity(other) = term {
+                    fields.insert(other.field());
                 }
             }
             Condition::OneOf(field, _) | Condition::Matches(field, _) | Condition::Is(field) => {
@@ -136,7 +172,9 @@ impl Condition {
     pub fn words_of(&self, wanted: Field) -> Vec<String> {
         let mut words = Vec::new();
         self.visit(&mut |condition| match condition {
-            Condition::Compare(field, Comparison::Equal, Term::Literal(Value::Text(word))) if *field == wanted => {
+            Condition::Compare(Quantity::Now(field), Comparison::Equal, Term::Literal(Value::Text(word)))
+                if *field == wanted =>
+            {
                 words.push(word.clone())
             }
             Condition::OneOf(field, values) if *field == wanted => {
@@ -148,6 +186,55 @@ impl Condition {
             _ => {}
         });
         words
+    }
+
+    /// The functions over time that it names.
+    pub fn series(&self) -> Vec<&Series> {
+        let mut all = Vec::new();
+        self.each_series(&mut |series| all.push(series));
+        all
+    }
+
+    fn each_series<'c>(&'c self, see: &mut impl FnMut(&'c Series)) {
+        match self {
+            Condition::Any(parts) | Condition::All(parts) => parts.iter().for_each(|part| part.each_series(see)),
+            Condition::Not(inner) => inner.each_series(see),
+            Condition::Compare(left, _, right) => {
+                if let Quantity::Over(series) = left {
+                    see(series);
+                }
+                if let Term::Quantity(Quantity::Over(series)) = right {
+                    see(series);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// Tells each function over time which window it reads: those of a whole rule are numbered together, and functions
+    /// that keep the same of the same share one.
+    pub(crate) fn bind(&mut self, windows: &mut Vec<Spec>) {
+        let mut place = |series: &mut Series| {
+            let spec = Spec::of(series);
+            let found = windows.iter().position(|known| *known == spec);
+            series.place = found.unwrap_or_else(|| {
+                windows.push(spec);
+                windows.len() - 1
+            });
+        };
+        match self {
+            Condition::Any(parts) | Condition::All(parts) => parts.iter_mut().for_each(|part| part.bind(windows)),
+            Condition::Not(inner) => inner.bind(windows),
+            Condition::Compare(left, _, right) => {
+                if let Quantity::Over(series) = left {
+                    place(series);
+                }
+                if let Term::Quantity(Quantity::Over(series)) = right {
+                    place(series);
+                }
+            }
+            _ => {}
+        }
     }
 
     fn visit(&self, see: &mut impl FnMut(&Condition)) {

@@ -189,18 +189,21 @@ impl<'t> Parser<'t> {
         if !self.take(&Token::Open) {
             return Ok(Operand { kind: OperandKind::Name(name.to_owned()), span });
         }
-        let mut open_parentheses = 1;
-        while let Some(placed) = self.next() {
-            match placed.token {
-                Token::Open => open_parentheses += 1,
-                Token::Close => open_parentheses -= 1,
-                _ => {}
-            }
-            if open_parentheses == 0 {
-                return Ok(Operand { kind: OperandKind::Call(name.to_owned()), span: span.start..placed.span.end });
+        // Arguments are operands; a call inside a call is nested no deeper than anything else.
+        self.deeper(&open)?;
+        let mut args = Vec::new();
+        if self.peek() != Some(&Token::Close) {
+            args.push(self.operand()?);
+            while self.take(&Token::Comma) {
+                args.push(self.operand()?);
             }
         }
-        Err(Diagnostic::at(open, "this parenthesis is never closed", "opened here").help("add the `)`"))
+        self.depth -= 1;
+        let end = self.here().end;
+        if !self.take(&Token::Close) {
+            return Err(Diagnostic::at(open, "this parenthesis is never closed", "opened here").help("add the `)`"));
+        }
+        Ok(Operand { kind: OperandKind::Call { name: name.to_owned(), args }, span: span.start..end })
     }
 
     fn missing(&self, what: &str) -> Diagnostic {

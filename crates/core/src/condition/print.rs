@@ -2,13 +2,22 @@
 
 use std::fmt;
 
-use super::{Condition, Term};
+use super::{Condition, Quantity, Term};
+
+impl fmt::Display for Quantity {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Quantity::Now(field) => field.fmt(f),
+            Quantity::Over(series) => series.fmt(f),
+        }
+    }
+}
 
 impl fmt::Display for Term {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Term::Literal(value) => value.fmt(f),
-            Term::Field(field) => field.fmt(f),
+            Term::Quantity(quantity) => quantity.fmt(f),
         }
     }
 }
@@ -22,7 +31,7 @@ impl fmt::Display for Condition {
                 Condition::Any(_) | Condition::All(_) => write!(f, "not ({inner})"),
                 _ => write!(f, "not {inner}"),
             },
-            Condition::Compare(field, comparison, term) => write!(f, "{field} {} {term}", comparison.sign()),
+            Condition::Compare(quantity, comparison, term) => write!(f, "{quantity} {} {term}", comparison.sign()),
             Condition::Matches(field, pattern) => {
                 write!(f, "{field} ~ {}", crate::units::Value::Text(pattern.clone()))
             }

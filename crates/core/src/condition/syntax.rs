@@ -36,6 +36,9 @@ pub(super) struct Operand {
 pub(super) enum OperandKind {
     Name(String),
     Literal(Value),
-    /// A function with its arguments skipped: this version evaluates none, and says which was named.
-    Call(String),
+    /// A function of operands.
+    Call {
+        name: String,
+        args: Vec<Operand>,
+    },
 }

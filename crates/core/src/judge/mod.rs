@@ -1,23 +1,29 @@
-//! The judge: per rule and process, within → building → breached → easing → within.
+//! The judge: per rule and subject, within → building → breached → easing → within.
 //!
 //! Snapshots come in with their time; events come out. The judge never acts: a due step is an event, and the
 //! step's outcome is told back with [`Judge::settled`] before the next may fall due.
 
 mod case;
 mod pace;
+mod returns;
+mod subjects;
 mod track;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
 pub use case::{Case, Closing, Points};
+use jiff::tz::TimeZone;
 pub use pace::Pace;
-use track::Track;
+pub use returns::COMES_BACK;
+use returns::Memory;
+pub use subjects::MemoryWish;
+use subjects::State;
 
-use crate::condition::Truth;
-use crate::model::{Facts, Field, Moment, Process, ProcessId, Snapshot};
+use crate::model::{Field, Moment, ProcessId, Snapshot};
 use crate::rules::{Rule, RuleSet};
+use crate::subject::SubjectKey;
 
 /// For how long an undo is remembered: breached again within it, the next undo waits longer.
 pub const RELAPSE: Duration = Duration::from_secs(600);
@@ -36,24 +42,30 @@ pub struct Tick<'a> {
     pub busy: &'a BTreeSet<ProcessId>,
     /// If given, only these processes are judged.
     pub only: Option<&'a BTreeSet<ProcessId>>,
+    /// The zone that hours are meant in: the machine's, or a recording's own.
+    pub zone: &'a TimeZone,
 }
 
 /// What the judge found at a tick.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
-    /// A breach has begun to hold: the process should be fixed by a handle from now on.
+    /// A breach has begun to hold: its processes should be fixed by handles from now on.
     Building {
         /// Which rule, by its place in the file.
         rule: usize,
-        /// Which process.
-        subject: ProcessId,
+        /// Which subject.
+        subject: SubjectKey,
+        /// Its processes.
+        members: Vec<ProcessId>,
     },
     /// The breach went away before a case opened.
     Abandoned {
         /// Which rule.
         rule: usize,
-        /// Which process.
-        subject: ProcessId,
+        /// Which subject.
+        subject: SubjectKey,
+        /// Its processes, when it began.
+        members: Vec<ProcessId>,
     },
     /// The breach held as long as `lasting`: a case is open.
     Opened {
@@ -74,6 +86,16 @@ pub enum Event {
     },
     /// It was easing, and breaches again: the ladder goes on at the same step.
     BreachedAgain {
+        /// The case.
+        case: u64,
+    },
+    /// The breach goes on, and it is time to tell people again.
+    Remind {
+        /// The case.
+        case: u64,
+    },
+    /// The hours of the rule, or of a step taken, are over: whatever the case holds is to be undone. It stays open.
+    HoursEnded {
         /// The case.
         case: u64,
     },
@@ -103,17 +125,30 @@ pub struct RuleStatus {
 #[derive(Debug)]
 pub struct Judge {
     rules: Arc<RuleSet>,
-    tracks: BTreeMap<(usize, ProcessId), Track>,
+    states: Vec<State>,
     status: Vec<RuleStatus>,
-    next_case: u64,
+    memory: Memory,
+    wishes: Vec<MemoryWish>,
     last: Option<Moment>,
+    /// Since when acts may begin, on the monotonic clock.
+    acting_from: Duration,
+    ticks: u64,
 }
 
 impl Judge {
     /// A judge that numbers its cases from `next_case` on.
     pub fn new(rules: Arc<RuleSet>, next_case: u64) -> Self {
-        let status = vec![RuleStatus::default(); rules.rules.len()];
-        Judge { rules, tracks: BTreeMap::new(), status, next_case, last: None }
+        let count = rules.rules.len();
+        Judge {
+            states: (0..count).map(|_| State::default()).collect(),
+            status: vec![RuleStatus::default(); count],
+            memory: Memory::new(next_case),
+            wishes: Vec::new(),
+            last: None,
+            acting_from: Duration::ZERO,
+            ticks: 0,
+            rules,
+        }
     }
 
     /// What each rule saw at the last tick, in the file's order.
@@ -128,7 +163,7 @@ impl Judge {
 
     /// Every open case.
     pub fn cases(&self) -> impl Iterator<Item = &Case> {
-        self.tracks.values().filter_map(Track::case)
+        self.states.iter().flat_map(State::cases)
     }
 
     /// The rule of a case.
@@ -136,111 +171,123 @@ impl Judge {
         &self.rules.rules[case.rule]
     }
 
+    /// How long a breach has held that has opened no case yet.
+    pub fn building(&self, rule: usize, key: &SubjectKey) -> Option<Duration> {
+        self.states.get(rule)?.building(key)
+    }
+
+    /// How many cases of a subject were acted upon in the time of its rule's budget.
+    pub fn spent(&self, rule: usize, key: &SubjectKey, lead: &crate::model::Process) -> Option<usize> {
+        let budget = self.rules.rules.get(rule)?.budget?;
+        Some(self.memory.spent(rule, &key.likeness(lead), budget, self.last.as_ref()?))
+    }
+
+    /// From when on acts may begin, on the monotonic clock.
+    pub fn acting_from(&self) -> Duration {
+        self.acting_from
+    }
+
     /// Judges one sample.
     #[must_use]
     pub fn tick(&mut self, tick: &Tick<'_>) -> Vec<Event> {
         let moment = tick.snapshot.moment;
         let pace = Pace::between(self.last.as_ref(), &moment, self.rules.every);
+        let napped = self.last.is_some_and(|last| moment.napped_since(&last) > Duration::from_secs(1));
+        if self.last.is_none() || napped {
+            self.acting_from = moment.monotonic + self.rules.settle;
+        }
+        if self.last.is_some() && pace.is_gap() {
+            self.states.iter_mut().for_each(State::empty_windows);
+        }
         self.last = Some(moment);
+        self.ticks += 1;
+        self.wishes.clear();
         let mut events = Vec::new();
         let rules = Arc::clone(&self.rules);
-        for (index, rule) in rules.rules.iter().enumerate() {
-            self.status[index] = RuleStatus::default();
-            for process in &tick.snapshot.processes {
-                if process.has_ended() || tick.only.is_some_and(|only| !only.contains(&process.id)) {
-                    continue;
-                }
-                let facts = Facts::new(process, &tick.snapshot.machine);
-                self.one(index, rule, &facts, tick, &pace, &mut events);
-            }
+        // Who is gone first: whoever comes back at this very tick is the same case.
+        for index in 0..self.states.len() {
+            let gone = self.states[index].drop_the_ended(index, tick.snapshot);
+            self.close_the_gone(gone, &moment, &mut events);
         }
-        self.drop_the_gone(tick.snapshot, &mut events);
+        for (index, rule) in rules.rules.iter().enumerate() {
+            let mut round = subjects::Round {
+                index,
+                rule,
+                tick,
+                pace,
+                number: self.ticks,
+                every: rules.every,
+                in_hours: rule.hours.covers(moment.wall, tick.zone),
+                settled: moment.monotonic >= self.acting_from,
+                status: RuleStatus::default(),
+                memory: &mut self.memory,
+                wishes: &mut self.wishes,
+                events: &mut events,
+            };
+            self.states[index].judge(&mut round);
+            self.status[index] = round.status;
+        }
+        for index in 0..self.states.len() {
+            let gone = self.states[index].drop_the_gone(index, self.ticks);
+            self.close_the_gone(gone, &moment, &mut events);
+        }
+        self.memory.forget(&moment);
         events
     }
 
-    fn one(
-        &mut self,
-        index: usize,
-        rule: &Rule,
-        facts: &Facts<'_>,
-        tick: &Tick<'_>,
-        pace: &Pace,
-        events: &mut Vec<Event>,
-    ) {
-        let id = facts.process.id;
-        let key = (index, id);
-        let covered = rule.covers.as_ref().map_or(Truth::True, |condition| condition.evaluate(facts));
-        let truth = if covered == Truth::True { rule.breach.evaluate(facts) } else { Truth::Unknown };
-        self.count(index, rule, facts, covered, truth);
-        let track = match self.tracks.get_mut(&key) {
-            Some(track) => track,
-            None if truth == Truth::True && !tick.suspended.contains(&id) => self.tracks.entry(key).or_default(),
-            None => return,
-        };
-        let seen = track::Seen {
-            rule: index,
-            facts,
-            covered,
-            truth,
-            suspended: tick.suspended.contains(&id),
-            busy: tick.busy.contains(&id),
-            moment: tick.snapshot.moment,
-            pace: *pace,
-        };
-        track.see(rule, &seen, &mut self.next_case, events);
-        if track.is_forgettable(&tick.snapshot.moment) {
-            self.tracks.remove(&key);
+    fn close_the_gone(&mut self, gone: Vec<Event>, now: &Moment, events: &mut Vec<Event>) {
+        for event in gone {
+            if let Event::Closed { case, .. } = &event {
+                self.memory.ended(case, now);
+            }
+            events.push(event);
         }
     }
 
-    fn count(&mut self, index: usize, rule: &Rule, facts: &Facts<'_>, covered: Truth, truth: Truth) {
-        let status = &mut self.status[index];
-        match covered {
-            Truth::False => (),
-            Truth::Unknown => {
-                status.undecided += 1;
-                status.unreadable.extend(rule.covers.iter().flat_map(|condition| condition.unreadable(facts)));
-            }
-            Truth::True => {
-                status.covered += 1;
-                if truth == Truth::Unknown {
-                    status.unjudged += 1;
-                    status.unreadable.extend(rule.breach.unreadable(facts));
-                }
-            }
+    /// Groups whose exact memory would decide.
+    pub fn wishes(&self) -> &[MemoryWish] {
+        &self.wishes
+    }
+
+    /// The exact memory of a group, as it was wished for.
+    pub fn memory_read(&mut self, wish: &MemoryWish, bytes: u64) {
+        if let Some(state) = self.states.get_mut(wish.rule) {
+            state.memory_read(wish, bytes, self.ticks);
         }
     }
 
-    fn drop_the_gone(&mut self, snapshot: &Snapshot, events: &mut Vec<Event>) {
-        let lives = |id: &ProcessId| {
-            snapshot.process(id.pid).is_some_and(|process: &Process| process.id == *id && !process.has_ended())
-        };
-        let gone: Vec<(usize, ProcessId)> = self.tracks.keys().filter(|(_, id)| !lives(id)).copied().collect();
-        for key in gone {
-            if let Some(track) = self.tracks.remove(&key) {
-                events.extend(track.ended(key));
-            }
+    /// How many outcomes a step of a case has: one for each process that it acts on.
+    pub fn awaits(&mut self, case: u64, outcomes: u32) {
+        if let Some(case) = self.case_mut(case) {
+            case.pending = outcomes;
         }
     }
 
-    /// Tells the judge that the outcome of a case's step is in. `effect` says whether something is now in force that
+    /// On whom of several the steps of a case act from now on.
+    pub fn pick(&mut self, case: u64, picked: ProcessId) {
+        if let Some(case) = self.case_mut(case) {
+            case.picked = Some(picked);
+        }
+    }
+
+    /// Tells the judge that one outcome of a case's step is in. `effect` says whether something is now in force that
     /// will have to be undone.
     pub fn settled(&mut self, case: u64, effect: bool) {
         if let Some(case) = self.case_mut(case) {
-            case.pending = false;
             case.has_effect |= effect;
+            case.one_outcome();
         }
     }
 
     /// Tells the judge that a step could not be taken now and stays due: nothing was done.
     pub fn postponed(&mut self, case: u64) {
         if let Some(case) = self.case_mut(case) {
-            case.pending = false;
-            case.next = case.next.saturating_sub(1);
+            case.postponed = true;
+            case.one_outcome();
         }
     }
 
     fn case_mut(&mut self, number: u64) -> Option<&mut Case> {
-        self.tracks.values_mut().filter_map(Track::case_mut).find(|case| case.number == number)
+        self.states.iter_mut().flat_map(State::cases_mut).find(|case| case.number == number)
     }
 }

@@ -2,29 +2,62 @@
 
 use std::borrow::Cow;
 
-use super::{Field, Machine, Process};
-use crate::units::Value;
+use std::time::Duration;
 
-/// What a condition is evaluated on: one process on its machine.
+use super::{Field, Machine, Process};
+use crate::condition::Quantity;
+use crate::subject::Totals;
+use crate::units::Value;
+use crate::window::{Feed, History};
+
+/// What a condition is evaluated on: one subject on its machine.
 #[derive(Debug, Clone, Copy)]
 pub struct Facts<'a> {
-    /// The process.
+    /// The process; of a group the one that stands for it.
     pub process: &'a Process,
     /// The machine it runs on.
     pub machine: &'a Machine,
     /// Only what lasts is known: what may change from one sample to the next counts as unknown.
     lasting_only: bool,
+    /// The sums of a group.
+    totals: Option<&'a Totals>,
+    /// The windows of the subject.
+    history: Option<&'a History>,
 }
 
 impl<'a> Facts<'a> {
     /// All readings.
     pub fn new(process: &'a Process, machine: &'a Machine) -> Facts<'a> {
-        Facts { process, machine, lasting_only: false }
+        Facts { process, machine, lasting_only: false, totals: None, history: None }
     }
 
     /// Only what lasts.
     pub fn lasting(process: &'a Process, machine: &'a Machine) -> Facts<'a> {
-        Facts { process, machine, lasting_only: true }
+        Facts { process, machine, lasting_only: true, totals: None, history: None }
+    }
+
+    /// A group: its sums, and what all its members have in common.
+    pub fn of_group(lead: &'a Process, machine: &'a Machine, totals: &'a Totals) -> Facts<'a> {
+        Facts { process: lead, machine, lasting_only: false, totals: Some(totals), history: None }
+    }
+
+    /// The same with the windows of the subject.
+    #[must_use]
+    pub fn with_history(self, history: Option<&'a History>) -> Facts<'a> {
+        Facts { history, ..self }
+    }
+
+    /// The reading of a field, or the value of a function over time; `None` is unknown.
+    pub fn quantity(&self, quantity: &Quantity) -> Option<Value> {
+        match quantity {
+            Quantity::Now(field) => self.reading(*field),
+            Quantity::Over(series) => self.history.filter(|_| !self.lasting_only)?.value(series, self),
+        }
+    }
+
+    /// An upper bound of a reading that is not known.
+    pub fn bound(&self, field: Field) -> Option<Value> {
+        self.totals.filter(|_| !self.lasting_only)?.bound(field, self.machine)
     }
 
     /// The reading of a text field, without a copy where it has one; `None` is unknown (or no text).
@@ -50,6 +83,9 @@ impl<'a> Facts<'a> {
     pub fn reading(&self, field: Field) -> Option<Value> {
         if self.lasting_only && !field.is_lasting() {
             return None;
+        }
+        if let Some(reading) = self.totals.and_then(|totals| totals.reading(field, self.machine)) {
+            return reading;
         }
         let (process, machine) = (self.process, self.machine);
         let count = |number: u32| Some(Value::Count(f64::from(number)));
@@ -124,5 +160,19 @@ impl<'a> Facts<'a> {
             Field::Path => !self.process.path_proven,
             other => other.can_be_a_claim(),
         }
+    }
+}
+
+impl Feed for Facts<'_> {
+    fn reading(&self, field: Field) -> Option<Value> {
+        Facts::reading(self, field)
+    }
+
+    fn cpu_time(&self) -> Option<Duration> {
+        Some(self.totals.map_or(self.process.cpu_time, |totals| totals.used))
+    }
+
+    fn cores(&self) -> u32 {
+        self.machine.cores
     }
 }

@@ -214,9 +214,6 @@ fields! {
     Host "host" Text Machine false Free "the machine's name";
 }
 
-/// Functions over time that this version does not evaluate. Using one is an error that says so.
-pub const PENDING_FUNCTIONS: &[&str] = &["avg", "peak", "low", "growth", "climb", "slope", "typical", "until"];
-
 impl Field {
     /// The field of that name.
     pub fn named(name: &str) -> Option<Field> {
@@ -257,6 +254,11 @@ impl Field {
                 | Uid
                 | Unit
         )
+    }
+
+    /// Whether little of it is the trouble, and not much.
+    pub fn is_floor(self) -> bool {
+        matches!(self, Field::MachineMemoryAvailable | Field::MachineFilesFree)
     }
 
     /// Whether a process can set it to what it likes: good for covering, never alone for protecting.

@@ -9,7 +9,7 @@ mod process;
 mod snapshot;
 
 pub use facts::Facts;
-pub use field::{Cost, Field, FieldInfo, Needs, PENDING_FUNCTIONS, Subject};
+pub use field::{Cost, Field, FieldInfo, Needs, Subject};
 pub use field_help::FieldHelp;
 pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};
 pub use machine::{CpuSplit, DiskUse, Machine, Stall, Volume};

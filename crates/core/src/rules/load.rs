@@ -1,41 +1,48 @@
 //! The rules file: TOML, `format = 1`. All errors of a file are reported in one go.
 
 use std::collections::BTreeMap;
-use std::ops::Range;
 use std::time::Duration;
 
 use sha2::{Digest, Sha256};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::checkup;
+use super::options::Names;
 use super::section::{Keys, Section, Source};
-use super::{Action, FORMAT, Rule, RuleSet, Severity, Step};
-use crate::condition::Place;
+use super::{Action, Again, Budget, Cap, FORMAT, Hours, Pick, Rule, RuleSet, Severity, Step, checkup, ladder, options};
+use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
+use crate::subject::Judged;
 use crate::text::{hex, nearest};
-use crate::units::exact_duration;
 
 /// Largest rules file, in bytes.
 pub const LARGEST: usize = 1024 * 1024;
 
 const FILE: Keys = Keys {
-    known: &["format", "every", "protect", "rule", "checkup"],
-    pending: &["hours", "adjust", "settle", "audit", "lookback"],
+    known: &["format", "every", "settle", "cap", "hours", "protect", "rule", "adjust", "checkup"],
+    pending: &["audit", "lookback"],
 };
+/// The keys of a further file, from the folder beside the first.
+const FURTHER: Keys = Keys { known: &["format", "hours", "protect", "rule", "adjust"], pending: &[] };
 const PROTECT: Keys = Keys { known: &["where"], pending: &[] };
 const RULE: Keys = Keys {
-    known: &["name", "note", "where", "judge", "breach", "lasting", "calm", "severity", "armed", "ladder"],
-    pending: &["hours", "again", "budget", "pick"],
+    known: &[
+        "name", "note", "where", "judge", "breach", "lasting", "calm", "severity", "armed", "hours", "again", "budget",
+        "pick", "ladder",
+    ],
+    pending: &[],
 };
-const STEP: Keys = Keys { known: &["at", "do", "nice", "for", "force_after"], pending: &["hours", "run"] };
+/// What a further file may change of a rule: all but who it is.
+const ADJUST: Keys = Keys {
+    known: &[
+        "note", "where", "breach", "lasting", "calm", "severity", "armed", "hours", "again", "budget", "pick", "ladder",
+    ],
+    pending: &[],
+};
 
-const SECOND: Duration = Duration::from_secs(1);
 const MINUTE: Duration = Duration::from_secs(60);
 const WEEK: Duration = Duration::from_secs(7 * 86_400);
 const DEFAULT_EVERY: Duration = Duration::from_secs(2);
-const DEFAULT_SUSPENSION: Duration = MINUTE;
-const DEFAULT_NICE: i64 = 10;
 
 /// A rules file that cannot be used: its text as far as it is text, and everything wrong with it.
 #[derive(Debug, Clone)]
@@ -46,11 +53,76 @@ pub struct Rejected {
     pub errors: Vec<Diagnostic>,
 }
 
-/// Reads a rules file.
+/// One of the files that rules are read from.
+#[derive(Debug, Clone, Copy)]
+pub struct File<'b> {
+    /// What stands in it.
+    pub bytes: &'b [u8],
+}
+
+/// Reads one rules file.
 ///
 /// # Errors
 /// Everything wrong with it, each with its place and a mend.
 pub fn load(bytes: &[u8]) -> Result<RuleSet, Rejected> {
+    load_files(&[File { bytes }]).map_err(|mut rejected| match rejected.pop() {
+        Some((_, rejected)) => rejected,
+        None => Rejected { text: String::new(), errors: vec![Diagnostic::whole("nothing was read")] },
+    })
+}
+
+/// Reads a rules file and the further ones beside it, in that order: rules add up, protections are joined, and
+/// `[adjust.NAME]` changes keys of an earlier rule.
+///
+/// # Errors
+/// Everything wrong with them, by the place of the file.
+pub fn load_files(files: &[File<'_>]) -> Result<RuleSet, Vec<(usize, Rejected)>> {
+    let mut so_far = SoFar::default();
+    let mut rejected = Vec::new();
+    let mut digest = Sha256::new();
+    for (place, file) in files.iter().enumerate() {
+        digest.update(file.bytes);
+        if let Err(error) = one_file(&mut so_far, place, file.bytes) {
+            rejected.push((place, error));
+        }
+    }
+    // What is only known when all are read: which windows each rule keeps.
+    let mut rules = so_far.rules;
+    rules.rules.iter_mut().for_each(bind_windows);
+    rules.digest = hex(&digest.finalize());
+    if rejected.is_empty() { Ok(rules) } else { Err(rejected) }
+}
+
+fn bind_windows(rule: &mut Rule) {
+    rule.windows.clear();
+    let conditions = rule.covers.iter_mut().chain([&mut rule.breach]).chain(&mut rule.calm);
+    conditions.for_each(|condition| condition.bind(&mut rule.windows));
+}
+
+/// What the files read so far say.
+struct SoFar {
+    rules: RuleSet,
+    hours: Names,
+    /// The names of rules and where they stand: file and place in it.
+    names: BTreeMap<String, (usize, usize)>,
+}
+
+impl Default for SoFar {
+    fn default() -> Self {
+        let rules = RuleSet {
+            every: DEFAULT_EVERY,
+            settle: Duration::ZERO,
+            cap: Cap::default(),
+            protect: Vec::new(),
+            rules: Vec::new(),
+            checkup: crate::checkup::Settings::default(),
+            digest: String::new(),
+        };
+        SoFar { rules, hours: Names::new(), names: BTreeMap::new() }
+    }
+}
+
+fn one_file(so_far: &mut SoFar, place: usize, bytes: &[u8]) -> Result<(), Rejected> {
     let reject = |text: String, errors| Err(Rejected { text, errors });
     if bytes.len() > LARGEST {
         return reject(String::new(), vec![Diagnostic::whole(format!("a rules file is at most {LARGEST} bytes long"))]);
@@ -78,42 +150,76 @@ pub fn load(bytes: &[u8]) -> Result<RuleSet, Rejected> {
         );
     }
     // After an error of syntax the rest of the tree is what could be made of it: further errors could be its echo.
-    let rules = if syntax_errors.is_empty() { file(&mut source, &table) } else { None };
-    match rules {
-        Some(rules) if source.errors.is_empty() => Ok(RuleSet { digest: hex(&Sha256::digest(bytes)), ..rules }),
-        _ => {
-            let mut errors = source.errors;
-            errors.sort_by_key(|error| error.span.as_ref().map_or(0, |span| span.start));
-            reject(text.to_owned(), errors)
-        }
+    if syntax_errors.is_empty() {
+        file(&mut source, &table, so_far, place);
     }
+    let mut errors = source.errors;
+    if errors.is_empty() {
+        return Ok(());
+    }
+    errors.sort_by_key(|error| error.span.as_ref().map_or(0, |span| span.start));
+    reject(text.to_owned(), errors)
 }
 
-fn file(source: &mut Source<'_>, table: &Spanned<DeTable<'_>>) -> Option<RuleSet> {
+fn file(source: &mut Source<'_>, table: &Spanned<DeTable<'_>>, so_far: &mut SoFar, place: usize) {
     let section = Section { table: table.get_ref(), start: 0, name: "the rules file" };
     if !format_is_ours(source, &section) {
-        return None;
+        return;
     }
-    source.only(&section, &FILE);
-    let every =
-        source.duration(&section, "every", [Duration::from_millis(100), MINUTE], "\"2s\"").unwrap_or(DEFAULT_EVERY);
-    let protect = section.get("protect").and_then(|value| match value.get_ref() {
-        DeValue::Table(table) => {
-            let section = Section { table, start: value.span().start, name: "[protect]" };
-            source.only(&section, &PROTECT);
-            if section.get("where").is_none() {
-                source.missing(&section, "where", "'app = \"fernpanel\"'");
-            }
-            source.condition(&section, "where", Place::Protect)
-        }
-        _ => {
-            source.wrong_type(value, "protect", "a table", "{ where = 'app = \"fernpanel\"' }");
-            None
-        }
-    });
-    let checkup = section.get("checkup").map(|value| checkup::settings(source, value)).unwrap_or_default();
-    let rules = rules(source, &section);
-    Some(RuleSet { every, protect, rules, checkup, digest: String::new() })
+    source.only(&section, if place == 0 { &FILE } else { &FURTHER });
+    if place == 0 {
+        let rules = &mut so_far.rules;
+        let every = source.duration(&section, "every", [Duration::from_millis(100), MINUTE], "\"2s\"");
+        rules.every = every.unwrap_or(DEFAULT_EVERY);
+        rules.settle = source.duration(&section, "settle", [Duration::ZERO, 60 * MINUTE], "\"2m\"").unwrap_or_default();
+        rules.cap = options::cap(source, &section);
+        rules.checkup = section.get("checkup").map(|value| checkup::settings(source, value)).unwrap_or_default();
+    }
+    options::names(source, &section, &mut so_far.hours);
+    so_far.rules.protect.extend(protect(source, &section));
+    rules(source, &section, so_far, place);
+    adjust(source, &section, so_far);
+}
+
+fn protect(source: &mut Source<'_>, section: &Section<'_>) -> Option<Condition> {
+    let value = section.get("protect")?;
+    let DeValue::Table(table) = value.get_ref() else {
+        source.wrong_type(value, "protect", "a table", "{ where = 'app = \"fernpanel\"' }");
+        return None;
+    };
+    let section = Section { table, start: value.span().start, name: "[protect]" };
+    source.only(&section, &PROTECT);
+    if section.get("where").is_none() {
+        source.missing(&section, "where", "'app = \"fernpanel\"'");
+    }
+    source.condition(&section, "where", Place::Protect)
+}
+
+/// `[adjust.NAME]`: keys of an earlier rule, changed.
+fn adjust(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar) {
+    let Some(value) = section.get("adjust") else { return };
+    let DeValue::Table(tables) = value.get_ref() else {
+        source.wrong_type(value, "adjust", "a table for each rule", "…` under `[adjust.press-leak]");
+        return;
+    };
+    for (name, value) in tables.iter() {
+        let known = so_far.rules.rules.iter_mut().find(|rule| rule.name == name.get_ref().as_ref());
+        let (Some(rule), DeValue::Table(table)) = (known, value.get_ref()) else {
+            let shown = crate::text::clean(name.get_ref().as_bytes());
+            let near = nearest(name.get_ref(), so_far.names.keys().map(String::as_str));
+            let help = near
+                .map_or("it changes a rule of a file before it".to_owned(), |near| format!("write `[adjust.{near}]`"));
+            source.error(
+                Diagnostic::at(name.span(), format!("there is no rule `{shown}` to adjust"), "not known").help(help),
+            );
+            continue;
+        };
+        let section = Section { table, start: value.span().start, name: "an adjustment" };
+        source.only(&section, &ADJUST);
+        let changed = keys(source, &section, &so_far.hours, rule.judge, Some(&rule.breach));
+        changed.change(rule);
+        check_pick(source, &section, rule);
+    }
 }
 
 fn format_is_ours(source: &mut Source<'_>, section: &Section<'_>) -> bool {
@@ -138,77 +244,192 @@ fn format_is_ours(source: &mut Source<'_>, section: &Section<'_>) -> bool {
     }
 }
 
-fn rules(source: &mut Source<'_>, section: &Section<'_>) -> Vec<Rule> {
+fn rules(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar, place: usize) {
     let Some(value) = section.get("rule") else {
         // A file that only protects is a whole file: the machine's protections bind every user's rules. So is one that
-        // only says what checkup goes by.
-        if section.get("protect").is_none() && section.get("checkup").is_none() {
+        // only says what checkup goes by, or changes another file's rules.
+        let says = |key| section.get(key).is_some();
+        if !says("protect") && !says("checkup") && !says("adjust") && !says("hours") {
             source.error(
                 Diagnostic::at(section.place(), "the rules file has no rule and no protection", "nothing in it to watch for").help(
                     "add a table: `[[rule]]`, `name = \"press-leak\"`, `breach = 'memory.held > 750 MiB'`, `lasting = \"20s\"`",
                 ),
             );
         }
-        return Vec::new();
+        return;
     };
     let DeValue::Array(tables) = value.get_ref() else {
         source.error(
             Diagnostic::at(value.span(), "a rule stands under `[[rule]]`", "one pair of brackets is missing")
                 .help("write `[[rule]]`"),
         );
-        return Vec::new();
+        return;
     };
-    let mut names: BTreeMap<String, Range<usize>> = BTreeMap::new();
-    let mut rules = Vec::new();
     for value in tables.iter() {
         let DeValue::Table(table) = value.get_ref() else {
             source.wrong_type(value, "rule", "a table", "…` under `[[rule]]");
             continue;
         };
         let section = Section { table, start: value.span().start, name: "a rule" };
-        rules.extend(rule(source, &section, &mut names));
+        so_far.rules.rules.extend(rule(source, &section, &so_far.hours, &mut so_far.names, place));
     }
-    rules
 }
 
-fn rule(source: &mut Source<'_>, section: &Section<'_>, names: &mut BTreeMap<String, Range<usize>>) -> Option<Rule> {
-    source.only(section, &RULE);
-    let name = rule_name(source, section, names);
+/// The keys that a rule may leave out, and an adjustment may change.
+struct Given {
+    note: Option<String>,
+    covers: Option<Condition>,
+    breach: Option<Condition>,
+    lasting: Option<Duration>,
+    calm: Option<Condition>,
+    severity: Option<Severity>,
+    armed: Option<bool>,
+    hours: Option<Hours>,
+    again: Option<Again>,
+    budget: Option<Budget>,
+    pick: Option<Pick>,
+    ladder: Option<Vec<Step>>,
+}
+
+impl Given {
+    fn change(self, rule: &mut Rule) {
+        fn set<T>(place: &mut T, given: Option<T>) {
+            if let Some(given) = given {
+                *place = given;
+            }
+        }
+        fn put<T>(place: &mut Option<T>, given: Option<T>) {
+            if given.is_some() {
+                *place = given;
+            }
+        }
+        put(&mut rule.note, self.note);
+        put(&mut rule.covers, self.covers);
+        set(&mut rule.breach, self.breach);
+        set(&mut rule.lasting, self.lasting);
+        put(&mut rule.calm, self.calm);
+        set(&mut rule.severity, self.severity);
+        set(&mut rule.armed, self.armed);
+        set(&mut rule.hours, self.hours);
+        set(&mut rule.again, self.again);
+        put(&mut rule.budget, self.budget);
+        set(&mut rule.pick, self.pick);
+        set(&mut rule.ladder, self.ladder);
+    }
+}
+
+fn keys(
+    source: &mut Source<'_>,
+    section: &Section<'_>,
+    names: &Names,
+    judge: Judged,
+    before: Option<&Condition>,
+) -> Given {
     let note = source
         .text(section, "note", "\"The label press leaks.\"")
         .map(|text| crate::text::clean(text.value.as_bytes()));
-    if let Some(judge) = source.text(section, "judge", "\"process\"")
-        && judge.value != "process"
-    {
-        let later = ["app", "tree", "owner", "unit", "machine"].contains(&judge.value.as_str());
-        let shown = crate::text::clean(judge.value.as_bytes());
-        let title = if later {
-            format!("`judge = \"{shown}\"` is not supported by this version")
-        } else {
-            format!("`{shown}` is not a subject")
-        };
-        source.error(Diagnostic::at(judge.span, title, "not judged").help("write `judge = \"process\"`"));
-    }
-    let covers = source.condition(section, "where", Place::Any);
-    let breach = source.condition(section, "breach", Place::Any);
-    if section.get("breach").is_none() {
-        source.missing(section, "breach", "'memory.held > 750 MiB'");
-    }
+    let covers = source.condition(section, "where", Place::Look);
+    let breach = source.condition(section, "breach", Place::Judged(judge));
     let lasting = source.duration(section, "lasting", [Duration::ZERO, WEEK], "\"20s\"");
-    if section.get("lasting").is_none() {
-        source.missing(section, "lasting", "\"20s\"");
-    }
-    let calm = source.condition(section, "calm", Place::Any);
+    let calm = source.condition(section, "calm", Place::Judged(judge));
     let severity = severity(source, section);
-    let armed = source.flag(section, "armed").unwrap_or(false);
-    let ladder = ladder(source, section);
-    Some(Rule { name: name?, note, covers, breach: breach?, lasting: lasting?, calm, severity, armed, ladder })
+    let armed = source.flag(section, "armed");
+    let hours = options::hours(source, section, names);
+    let again = options::again(source, section, breach.as_ref().or(before));
+    let budget = options::budget(source, section);
+    let pick = options::pick(source, section);
+    let ladder = section.get("ladder").map(|_| ladder::ladder(source, section, names, judge));
+    Given { note, covers, breach, lasting, calm, severity, armed, hours, again, budget, pick, ladder }
+}
+
+fn rule(
+    source: &mut Source<'_>,
+    section: &Section<'_>,
+    hours: &Names,
+    names: &mut BTreeMap<String, (usize, usize)>,
+    place: usize,
+) -> Option<Rule> {
+    source.only(section, &RULE);
+    let name = rule_name(source, section, names, place);
+    let judge = judged(source, section);
+    let mut given = keys(source, section, hours, judge, None);
+    for (key, example) in [("breach", "'memory.held > 750 MiB'"), ("lasting", "\"20s\"")] {
+        if section.get(key).is_none() {
+            source.missing(section, key, example);
+        }
+    }
+    let mut rule = Rule {
+        name: name?,
+        note: None,
+        covers: None,
+        judge,
+        breach: given.breach.take()?,
+        lasting: given.lasting.take()?,
+        calm: None,
+        severity: Severity::Warning,
+        armed: false,
+        hours: Hours::default(),
+        again: Again::default(),
+        budget: None,
+        pick: Pick::All,
+        ladder: vec![Step::new(Duration::ZERO, Action::Alert)],
+        windows: Vec::new(),
+        file: place,
+    };
+    given.change(&mut rule);
+    check_pick(source, section, &rule);
+    Some(rule)
+}
+
+fn judged(source: &mut Source<'_>, section: &Section<'_>) -> Judged {
+    let Some(text) = source.text(section, "judge", "\"process\"") else { return Judged::Process };
+    Judged::named(&text.value).unwrap_or_else(|| {
+        let shown = crate::text::clean(text.value.as_bytes());
+        let words = Judged::ALL.map(Judged::word);
+        let near = nearest(&text.value, words);
+        let help = near.map_or(format!("subjects: {}", words.join(", ")), |near| format!("write `{near}`"));
+        source.error(Diagnostic::at(text.span, format!("`{shown}` is not a subject"), "not judged").help(help));
+        Judged::Process
+    })
+}
+
+/// Whom a rule acts on must be said: a tree's root and the machine's offenders by `where`, one of the machine's by `pick`.
+fn check_pick(source: &mut Source<'_>, section: &Section<'_>, rule: &Rule) {
+    let acts = rule.ladder.iter().any(|step| step.action.is_act());
+    let place = |key| section.get(key).map_or_else(|| section.place(), Spanned::span);
+    if acts && rule.covers.is_none() && matches!(rule.judge, Judged::Tree | Judged::Machine) {
+        source.error(
+            Diagnostic::at(
+                place("ladder"),
+                format!("a rule that judges {} and acts needs a `where`", rule.judge.with_article()),
+                "on whom?",
+            )
+            .help("add `where = 'app = \"labelpress\"'`"),
+        );
+    }
+    if acts && rule.judge == Judged::Machine && rule.pick == Pick::All {
+        source.error(
+            Diagnostic::at(
+                place("pick"),
+                "a rule that judges the machine may act on one process, and not on all",
+                "on whom?",
+            )
+            .help("add `pick = \"most memory\"`"),
+        );
+    }
+    if rule.judge == Judged::Process && rule.pick != Pick::All {
+        source.error(
+            Diagnostic::at(place("pick"), "a rule that judges a process has nothing to pick from", "has no effect")
+                .help("remove it"),
+        );
+    }
 }
 
 fn rule_name(
     source: &mut Source<'_>,
     section: &Section<'_>,
-    names: &mut BTreeMap<String, Range<usize>>,
+    names: &mut BTreeMap<String, (usize, usize)>,
+    place: usize,
 ) -> Option<String> {
     let Some(name) = source.text(section, "name", "\"press-leak\"") else {
         if section.get("name").is_none() {
@@ -225,151 +446,30 @@ fn rule_name(
         return None;
     }
     if let Some(first) = names.get(&name.value) {
-        let (line, _) = crate::diag::line_and_column(source.text, first.start);
+        let used = if first.0 == place {
+            format!("already used in line {}", crate::diag::line_and_column(source.text, first.1).0)
+        } else {
+            "already used in a file before".to_owned()
+        };
         source.error(
-            Diagnostic::at(
-                name.span,
-                format!("two rules are called `{}`", name.value),
-                format!("already used in line {line}"),
-            )
-            .help("give each rule a name of its own: the record goes by it"),
+            Diagnostic::at(name.span, format!("two rules are called `{}`", name.value), used)
+                .help("give each rule a name of its own: the record goes by it"),
         );
         return None;
     }
-    names.insert(name.value.clone(), name.span);
+    names.insert(name.value.clone(), (place, name.span.start));
     Some(name.value)
 }
 
-fn severity(source: &mut Source<'_>, section: &Section<'_>) -> Severity {
-    let Some(text) = source.text(section, "severity", "\"warning\"") else { return Severity::Warning };
+fn severity(source: &mut Source<'_>, section: &Section<'_>) -> Option<Severity> {
+    let text = source.text(section, "severity", "\"warning\"")?;
     let all = [Severity::Notice, Severity::Warning, Severity::Critical];
-    all.into_iter().find(|severity| severity.word() == text.value).unwrap_or_else(|| {
+    let known = all.into_iter().find(|severity| severity.word() == text.value);
+    if known.is_none() {
         let shown = crate::text::clean(text.value.as_bytes());
         let near = nearest(&text.value, all.map(Severity::word));
         let help = near.map_or("write notice, warning or critical".to_owned(), |near| format!("write `{near}`"));
         source.error(Diagnostic::at(text.span, format!("`{shown}` is not a severity"), "unknown severity").help(help));
-        Severity::Warning
-    })
-}
-
-fn ladder(source: &mut Source<'_>, section: &Section<'_>) -> Vec<Step> {
-    let Some(value) = section.get("ladder") else { return vec![Step { at: Duration::ZERO, action: Action::Alert }] };
-    let DeValue::Array(items) = value.get_ref() else {
-        source.wrong_type(value, "ladder", "a list of steps", "[ { at = \"0s\", do = \"alert\" } ]");
-        return Vec::new();
-    };
-    if items.is_empty() {
-        source.error(
-            Diagnostic::at(value.span(), "the ladder has no step", "empty")
-                .help("write `[ { at = \"0s\", do = \"alert\" } ]`"),
-        );
     }
-    let mut steps: Vec<Step> = Vec::new();
-    for item in items.iter() {
-        let DeValue::Table(table) = item.get_ref() else {
-            source.wrong_type(item, "ladder", "a list of steps", "[ { at = \"0s\", do = \"alert\" } ]");
-            continue;
-        };
-        let section = Section { table, start: item.span().start, name: "a step" };
-        let Some(step) = step(source, &section) else { continue };
-        if let Some(before) = steps.last() {
-            check_order(source, &section, before, &step);
-        }
-        steps.push(step);
-    }
-    steps
-}
-
-fn check_order(source: &mut Source<'_>, section: &Section<'_>, before: &Step, step: &Step) {
-    let place = section.get("at").map_or_else(|| section.place(), Spanned::span);
-    if step.at < before.at {
-        let (at, earlier) = (exact_duration(step.at), exact_duration(before.at));
-        source.error(
-            Diagnostic::at(place, format!("this step at {at} comes after one at {earlier}"), "out of order")
-                .help("put the steps in order of `at`, the mildest first"),
-        );
-    } else if let Action::Suspend { length } = before.action
-        && before.at + length >= step.at
-    {
-        let ends = exact_duration(before.at + length);
-        source.error(
-            Diagnostic::at(
-                place,
-                "the suspension before this step lasts into it",
-                format!("suspended until {ends} of breached time"),
-            )
-            .help(format!("put this step later than {ends}, or suspend for a shorter time")),
-        );
-    }
-}
-
-fn step(source: &mut Source<'_>, section: &Section<'_>) -> Option<Step> {
-    source.only(section, &STEP);
-    let at = source.duration(section, "at", [Duration::ZERO, WEEK], "\"1m\"");
-    if section.get("at").is_none() {
-        source.missing(section, "at", "\"1m\"");
-    }
-    let Some(word) = source.text(section, "do", "\"lower\"") else {
-        if section.get("do").is_none() {
-            source.missing(section, "do", "\"lower\"");
-        }
-        return None;
-    };
-    let ten_minutes = 10 * MINUTE;
-    let nice = source.integer(section, "nice", [1, 19], "10");
-    let length = source.duration(section, "for", [SECOND, ten_minutes], "\"45s\"");
-    let force_after = source.duration(section, "force_after", [SECOND, ten_minutes], "\"10s\"");
-    let (action, own) = match word.value.as_str() {
-        "alert" => (Action::Alert, ""),
-        "lower" => (Action::Lower { nice: nice.unwrap_or(DEFAULT_NICE) as i32 }, "nice"),
-        "suspend" => (Action::Suspend { length: length.unwrap_or(DEFAULT_SUSPENSION) }, "for"),
-        "terminate" => (Action::Terminate { force_after }, "force_after"),
-        other => {
-            source.error(unknown_action(other, word.span));
-            return None;
-        }
-    };
-    for (key, owner) in [("nice", "lower"), ("for", "suspend"), ("force_after", "terminate")] {
-        if let Some(value) = section.get(key)
-            && key != own
-        {
-            source.error(
-                Diagnostic::at(
-                    value.span(),
-                    format!("`{key}` belongs to a step that says `do = \"{owner}\"`"),
-                    "has no effect here",
-                )
-                .help("remove it"),
-            );
-        }
-    }
-    Some(Step { at: at?, action })
-}
-
-/// Words that people try are answered with ours.
-fn unknown_action(word: &str, span: Range<usize>) -> Diagnostic {
-    let shown = crate::text::clean(word.as_bytes());
-    let title = format!("`{shown}` is not an action");
-    let help = match word {
-        "restart" | "run" => {
-            return Diagnostic::at(
-                span,
-                format!("the action `{shown}` is not supported by this version"),
-                "would do nothing",
-            )
-            .help("actions: alert, lower, suspend, terminate");
-        }
-        "stop" => "write `suspend` (it can go on later) or `terminate` (it ends)".to_owned(),
-        "kill" | "end" | "quit" => {
-            "write `terminate`; `force_after = \"10s\"` ends by force what does not end by itself".to_owned()
-        }
-        "pause" | "freeze" => "write `suspend`".to_owned(),
-        "nice" | "renice" | "slow" => "write `lower`".to_owned(),
-        "notify" | "warn" | "tell" => "write `alert`".to_owned(),
-        _ => match nearest(word, ["alert", "lower", "suspend", "terminate"]) {
-            Some(near) => format!("write `{near}`"),
-            None => "actions: alert, lower, suspend, terminate".to_owned(),
-        },
-    };
-    Diagnostic::at(span, title, "unknown action").help(help)
+    known
 }

@@ -1,18 +1,26 @@
 //! Rules: what is too much, for how long, and what is done about it, mildest first.
 
 mod checkup;
+mod hours;
+mod ladder;
 mod load;
+mod options;
 mod section;
 
 use std::collections::BTreeSet;
 use std::fmt;
+use std::sync::Arc;
 use std::time::Duration;
 
-pub use load::{LARGEST, Rejected, load};
+pub use hours::{Hours, Span};
+pub use load::{File, LARGEST, Rejected, load, load_files};
 use serde::Serialize;
 
 use crate::condition::Condition;
 use crate::model::Field;
+use crate::subject::Judged;
+use crate::units::Value;
+use crate::window::Spec;
 
 /// The rules-file format that this version reads.
 pub const FORMAT: i64 = 1;
@@ -22,8 +30,12 @@ pub const FORMAT: i64 = 1;
 pub struct RuleSet {
     /// The sampling interval.
     pub every: Duration,
-    /// `[protect] where`, as this file has it.
-    pub protect: Option<Condition>,
+    /// How long nothing is done after the start, a start of the machine, or a nap.
+    pub settle: Duration,
+    /// The last safety.
+    pub cap: Cap,
+    /// `[protect] where`, of each file that has one.
+    pub protect: Vec<Condition>,
     /// The rules, in the file's order.
     pub rules: Vec<Rule>,
     /// What `[checkup]` says.
@@ -41,6 +53,8 @@ pub struct Rule {
     pub note: Option<String>,
     /// `where`: the processes it covers; `None` for all.
     pub covers: Option<Condition>,
+    /// What it judges as one.
+    pub judge: Judged,
     /// What is too much.
     pub breach: Condition,
     /// How long the breach must hold before a case opens.
@@ -51,8 +65,82 @@ pub struct Rule {
     pub severity: Severity,
     /// Whether it acts; else it is in shadow.
     pub armed: bool,
+    /// When it may act; outside of that its ladder stands still.
+    pub hours: Hours,
+    /// When people are told again.
+    pub again: Again,
+    /// How often it may act on one subject.
+    pub budget: Option<Budget>,
+    /// On whom of a group or of the machine's processes it acts.
+    pub pick: Pick,
     /// What is done, by breached time.
     pub ladder: Vec<Step>,
+    /// The windows that its functions over time read.
+    pub windows: Vec<Spec>,
+    /// Its place among the files that were read.
+    pub file: usize,
+}
+
+/// The most acts of all rules together in an hour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Cap {
+    /// Acts of any kind.
+    pub acts: u32,
+    /// Of these, terminations and restarts.
+    pub terminations: u32,
+}
+
+impl Default for Cap {
+    fn default() -> Self {
+        Cap { acts: 20, terminations: 5 }
+    }
+}
+
+/// When people are told again of a breach that goes on.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Again {
+    /// After that time since they were last told.
+    pub after: Option<Duration>,
+    /// When the reading has gone that much further since.
+    pub risen: Option<Value>,
+}
+
+/// How many cases of one subject may be acted upon in a sliding time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Budget {
+    /// That many.
+    pub cases: u32,
+    /// In that time.
+    pub per: Duration,
+}
+
+/// On whom of several a step acts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Pick {
+    /// On all of them.
+    #[default]
+    All,
+    /// On the one that uses most CPU when the case opens.
+    MostCpu,
+    /// On the one that has most memory.
+    MostMemory,
+    /// On the one that began last.
+    Newest,
+}
+
+impl Pick {
+    /// Every choice.
+    pub const ALL: [Pick; 4] = [Pick::All, Pick::MostCpu, Pick::MostMemory, Pick::Newest];
+
+    /// Its words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Pick::All => "all",
+            Pick::MostCpu => "most cpu",
+            Pick::MostMemory => "most memory",
+            Pick::Newest => "newest",
+        }
+    }
 }
 
 /// How serious a case is.
@@ -79,12 +167,23 @@ impl Severity {
 }
 
 /// One step of a ladder.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Step {
     /// Breached time from the opening of the case.
     pub at: Duration,
     /// What is done.
     pub action: Action,
+    /// When; on top of the rule's own hours.
+    pub hours: Hours,
+    /// The program of a `run` step, with its arguments.
+    pub run: Arc<[String]>,
+}
+
+impl Step {
+    /// A step at any hour.
+    pub fn new(at: Duration, action: Action) -> Step {
+        Step { at, action, hours: Hours::default(), run: Arc::new([]) }
+    }
 }
 
 /// What a step does. The order is the order of strength.
@@ -92,6 +191,8 @@ pub struct Step {
 pub enum Action {
     /// Tell people, do nothing.
     Alert,
+    /// Run a program that is told of the case. It does nothing to the subject.
+    Run,
     /// Raise the niceness of every thread to this value, where it is lower.
     Lower {
         /// 1 to 19.
@@ -102,6 +203,8 @@ pub enum Action {
         /// How long.
         length: Duration,
     },
+    /// Have the service manager start the unit anew.
+    Restart,
     /// Ask to end; end by force only after that time, if one is given.
     Terminate {
         /// How long the polite signal is given.
@@ -110,10 +213,17 @@ pub enum Action {
 }
 
 impl Action {
+    /// Whether it does something to a process.
+    pub fn is_act(self) -> bool {
+        !matches!(self, Action::Alert | Action::Run)
+    }
+
     /// Its word, as in `do = "…"`.
     pub fn word(self) -> &'static str {
         match self {
             Action::Alert => "alert",
+            Action::Run => "run",
+            Action::Restart => "restart",
             Action::Lower { .. } => "lower",
             Action::Suspend { .. } => "suspend",
             Action::Terminate { .. } => "terminate",
@@ -125,7 +235,8 @@ impl fmt::Display for Action {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         use crate::units::exact_duration;
         match self {
-            Action::Alert => f.write_str("alert"),
+            Action::Alert | Action::Run => f.write_str(self.word()),
+            Action::Restart => f.write_str("restart the unit"),
             Action::Lower { nice } => write!(f, "lower to nice {nice}"),
             Action::Suspend { length } => write!(f, "suspend for {}", exact_duration(*length)),
             Action::Terminate { force_after: None } => f.write_str("terminate"),

@@ -4,11 +4,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
-use sophron_core::decide::{Circumstances, Decision, Verdict, decide};
+use jiff::tz::TimeZone;
+use sophron_core::decide::{Circumstances, Decision, Ledger, Verdict, decide};
 use sophron_core::judge::{Judge, Tick};
 use sophron_core::model::ProcessId;
 use sophron_core::protect::Protections;
-use sophron_core::rules::Action;
+use sophron_core::rules::{Action, Cap};
 use sophron_testkit::{World, process};
 
 use crate::script::load;
@@ -41,13 +42,15 @@ fn verdicts(
     let snapshot = world.snapshot();
     let mut judge = Judge::new(Arc::clone(&load(RULES)), 1);
     let none = BTreeSet::new();
-    let events = judge.tick(&Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None });
+    let events =
+        judge.tick(&Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC });
     let (mut protections, mut standing_back, mut all_in_shadow) = (Protections::default(), BTreeMap::new(), false);
     change(&mut protections, &mut standing_back, &mut all_in_shadow);
     let circumstances =
         Circumstances { snapshot: &snapshot, protections: &protections, standing_back: &standing_back, all_in_shadow };
+    let decisions = decide(&events, &mut judge, &circumstances, Cap::default(), &mut Ledger::default());
     let name = |decision: &Decision| judge.case(decision.case).map(|case| judge.rule_of(case).name.clone()).unwrap();
-    decide(&events, &judge, &circumstances).into_iter().map(|decision| (name(&decision), decision.verdict)).collect()
+    decisions.into_iter().map(|decision| (name(&decision), decision.verdict)).collect()
 }
 
 fn named(expected: [(&str, Verdict); 3]) -> Vec<(String, Verdict)> {

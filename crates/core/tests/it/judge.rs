@@ -136,9 +136,16 @@ fn a_process_that_ends_or_is_no_longer_covered_closes_its_case() {
     // The same PID, another process.
     script.world.processes = vec![process(PID, "labelpress")];
     script.world.process(PID).id.start += 1;
-    assert_eq!(script.tick(800), ["building", "opened 2", "alert", "closed 1 Ended"]);
+    assert_eq!(
+        script.tick(800),
+        ["closed 1 Ended", "building", "opened 1", "alert"],
+        "the same program from the same file is the same case"
+    );
     script.world.processes.clear();
-    assert_eq!(script.judge_now(), ["closed 2 Ended"]);
+    assert_eq!(script.judge_now(), ["closed 1 Ended"]);
+    // Ten minutes later it is another story.
+    script.world.processes = vec![process(PID, "labelpress")];
+    assert_eq!(script.tick_after(seconds(601), Some(800)), ["building", "opened 2", "alert"]);
 }
 
 #[test]

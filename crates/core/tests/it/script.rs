@@ -73,12 +73,15 @@ impl Script {
             suspended: if self.suspended { &ids } else { &none },
             busy: if self.busy { &ids } else { &none },
             only: None,
+            zone: &jiff::tz::TimeZone::UTC,
         })
     }
 
     fn word(&mut self, event: &Event) -> String {
         match event {
             Event::Building { .. } => "building".to_owned(),
+            Event::Remind { .. } => "remind".to_owned(),
+            Event::HoursEnded { .. } => "hours ended".to_owned(),
             Event::Abandoned { .. } => "abandoned".to_owned(),
             Event::Opened { case } => format!("opened {case}"),
             Event::Easing { .. } => "easing".to_owned(),

@@ -1,0 +1,79 @@
+//! What the judge remembers beyond a case: who ended and may come back, and what was spent of budgets.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::time::Duration;
+
+use super::Case;
+use crate::model::Moment;
+use crate::rules::Budget;
+use crate::subject::Likeness;
+
+/// For how long a subject that ended is the same case when it is back.
+pub const COMES_BACK: Duration = Duration::from_secs(600);
+
+/// A case whose subject ended.
+#[derive(Debug, Clone)]
+pub(super) struct Gone {
+    rule: usize,
+    likeness: Likeness,
+    at: Duration,
+    pub number: u64,
+    /// The step that came next.
+    pub next: usize,
+}
+
+/// Of all rules together.
+#[derive(Debug)]
+pub(super) struct Memory {
+    next_case: u64,
+    gone: VecDeque<Gone>,
+    /// When cases of a subject were acted upon, on the boot clock.
+    spent: BTreeMap<(usize, Likeness), VecDeque<Duration>>,
+}
+
+impl Memory {
+    pub fn new(next_case: u64) -> Memory {
+        Memory { next_case, gone: VecDeque::new(), spent: BTreeMap::new() }
+    }
+
+    pub fn next_number(&mut self) -> u64 {
+        self.next_case += 1;
+        self.next_case - 1
+    }
+
+    pub fn ended(&mut self, case: &Case, now: &Moment) {
+        let likeness = case.key.likeness(&case.subject);
+        self.gone.push_back(Gone { rule: case.rule, likeness, at: now.boottime, number: case.number, next: case.next });
+    }
+
+    /// Forgets who did not come back in time.
+    pub fn forget(&mut self, now: &Moment) {
+        while self.gone.front().is_some_and(|gone| now.boottime.saturating_sub(gone.at) > COMES_BACK) {
+            self.gone.pop_front();
+        }
+    }
+
+    /// The case that a subject goes on with, if it is one that ended.
+    pub fn come_back(&mut self, rule: usize, likeness: &Likeness, now: &Moment) -> Option<Gone> {
+        self.forget(now);
+        let place = self.gone.iter().position(|gone| gone.rule == rule && gone.likeness == *likeness)?;
+        self.gone.remove(place)
+    }
+
+    /// Whether one more case of a subject may be acted upon; if so, that is counted.
+    pub fn spend(&mut self, rule: usize, likeness: Likeness, budget: Budget, now: &Moment) -> bool {
+        let spent = self.spent.entry((rule, likeness)).or_default();
+        spent.retain(|at| now.boottime.saturating_sub(*at) < budget.per);
+        let may = spent.len() < budget.cases as usize;
+        if may {
+            spent.push_back(now.boottime);
+        }
+        may
+    }
+
+    /// How many cases of a subject were acted upon in the budget's time.
+    pub fn spent(&self, rule: usize, likeness: &Likeness, budget: Budget, now: &Moment) -> usize {
+        let spent = self.spent.get(&(rule, likeness.clone()));
+        spent.map_or(0, |spent| spent.iter().filter(|at| now.boottime.saturating_sub(**at) < budget.per).count())
+    }
+}

@@ -1,0 +1,350 @@
+//! From a sample to the subjects of a rule, with their windows, and each to its state machine.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::time::Duration;
+
+use super::track::{Seen, Track};
+use super::{Case, Event, Memory, Pace, RuleStatus, Tick};
+use crate::condition::Truth;
+use crate::groups::{Group, Grouping, groups};
+use crate::model::{Facts, Field, Process, ProcessId, Snapshot};
+use crate::rules::Rule;
+use crate::subject::{Judged, SubjectKey, Totals};
+use crate::window::History;
+
+/// Windows of subjects that are gone are dropped every so many ticks.
+const CLEAN: u64 = 32;
+
+/// Exact memory is read again when the resident sum has moved by this share.
+const MOVED: f64 = 0.02;
+
+/// And after so many ticks.
+const STALE: u64 = 10;
+
+/// A group whose exact memory would decide: the proportional memory of its processes, summed.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MemoryWish {
+    /// The rule, by its place.
+    pub rule: usize,
+    /// The group.
+    pub key: SubjectKey,
+    /// Its processes.
+    pub members: Vec<ProcessId>,
+    resident: u64,
+}
+
+/// What is kept of a subject between samples.
+#[derive(Debug)]
+struct Kept {
+    history: History,
+    /// CPU time that a group used since it was first seen.
+    used: Duration,
+    exact: Option<Exact>,
+    seen: u64,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Exact {
+    bytes: u64,
+    /// The resident sum at that time.
+    resident: u64,
+    tick: u64,
+}
+
+/// One rule at one tick.
+pub(super) struct Round<'r, 't> {
+    pub index: usize,
+    pub rule: &'r Rule,
+    pub tick: &'r Tick<'t>,
+    pub pace: Pace,
+    pub number: u64,
+    pub every: Duration,
+    pub in_hours: bool,
+    pub settled: bool,
+    pub status: RuleStatus,
+    pub memory: &'r mut Memory,
+    pub wishes: &'r mut Vec<MemoryWish>,
+    pub events: &'r mut Vec<Event>,
+}
+
+/// One rule, all its subjects.
+#[derive(Debug, Default)]
+pub(super) struct State {
+    tracks: BTreeMap<SubjectKey, Track>,
+    processes: HashMap<ProcessId, Kept>,
+    groups: BTreeMap<SubjectKey, Kept>,
+}
+
+impl State {
+    pub fn cases(&self) -> impl Iterator<Item = &Case> {
+        self.tracks.values().filter_map(Track::case)
+    }
+
+    pub fn cases_mut(&mut self) -> impl Iterator<Item = &mut Case> {
+        self.tracks.values_mut().filter_map(Track::case_mut)
+    }
+
+    pub fn building(&self, key: &SubjectKey) -> Option<Duration> {
+        self.tracks.get(key)?.building()
+    }
+
+    /// After a gap what was before it says nothing.
+    pub fn empty_windows(&mut self) {
+        self.processes.values_mut().chain(self.groups.values_mut()).for_each(|kept| kept.history.clear());
+    }
+
+    pub fn memory_read(&mut self, wish: &MemoryWish, bytes: u64, tick: u64) {
+        if let Some(kept) = self.groups.get_mut(&wish.key) {
+            kept.exact = Some(Exact { bytes, resident: wish.resident, tick });
+        }
+    }
+
+    pub fn judge(&mut self, round: &mut Round<'_, '_>) {
+        match round.rule.judge {
+            Judged::Process => self.judge_processes(round),
+            Judged::Machine => self.judge_machine(round),
+            _ => self.judge_groups(round),
+        }
+        if round.number.is_multiple_of(CLEAN) {
+            let known = |kept: &Kept| kept.seen + CLEAN > round.number;
+            self.processes.retain(|_, kept| known(kept));
+            self.groups.retain(|_, kept| known(kept));
+        }
+    }
+
+    fn judge_processes(&mut self, round: &mut Round<'_, '_>) {
+        let (rule, tick) = (round.rule, round.tick);
+        let windowed = !rule.windows.is_empty();
+        let now = tick.snapshot.moment.monotonic;
+        for process in &tick.snapshot.processes {
+            if process.has_ended() || tick.only.is_some_and(|only| !only.contains(&process.id)) {
+                continue;
+            }
+            let plain = Facts::new(process, &tick.snapshot.machine);
+            let covered = rule.covers.as_ref().map_or(Truth::True, |condition| condition.evaluate(&plain));
+            if covered == Truth::False && self.tracks.is_empty() {
+                continue;
+            }
+            let suspended = tick.suspended.contains(&process.id);
+            let kept = (windowed && covered == Truth::True).then(|| {
+                let kept = self.processes.entry(process.id).or_insert_with(|| new(rule, round.every));
+                kept.seen = round.number;
+                // While it is suspended by us its readings say nothing about it.
+                if !suspended {
+                    kept.history.feed(&rule.windows, now, &plain);
+                }
+                &*kept
+            });
+            let facts = plain.with_history(kept.map(|kept| &kept.history));
+            let truth = if covered == Truth::True { rule.breach.evaluate(&facts) } else { Truth::Unknown };
+            round.count(&facts, covered, truth);
+            if truth != Truth::True && self.tracks.is_empty() {
+                continue;
+            }
+            let key = SubjectKey::Process(process.id);
+            round.see(&mut self.tracks, &key, std::slice::from_ref(&process.id), &facts, covered, truth);
+        }
+    }
+
+    fn judge_groups(&mut self, round: &mut Round<'_, '_>) {
+        let (rule, tick) = (round.rule, round.tick);
+        let covered = round.covered();
+        let mut found = of_rule(rule.judge, &tick.snapshot.processes, &covered);
+        let by_memory = !rule.breach.fields().iter().any(|field| matches!(field, Field::Cpu | Field::CpuPart));
+        let wants_memory = rule.fields().iter().any(|field| matches!(field, Field::Memory | Field::MemoryPart));
+        for (key, group) in &mut found {
+            let lead = if rule.judge == Judged::Tree { group.members[0] } else { group.heaviest(by_memory) };
+            let members: Vec<ProcessId> = group.members.iter().map(|process| process.id).collect();
+            let suspended = members.iter().any(|id| tick.suspended.contains(id));
+            let kept = self.groups.entry(key.clone()).or_insert_with(|| new(rule, round.every));
+            kept.seen = round.number;
+            let mut totals = Totals::of(group, rule.judge, None);
+            if let Some((cpu, interval)) = totals.cpu().zip(tick.snapshot.interval) {
+                kept.used += interval.mul_f64(cpu.max(0.0) / 100.0);
+            }
+            totals.used = kept.used;
+            let machine = &tick.snapshot.machine;
+            if wants_memory && let Some(resident) = totals.upper_bound() {
+                let facts = Facts::of_group(lead, machine, &totals).with_history(Some(&kept.history));
+                // Only where the bound decides nothing is the exact figure worth its price.
+                let undecided = |condition: &crate::condition::Condition| condition.evaluate(&facts) == Truth::Unknown;
+                if undecided(&rule.breach) || rule.calm.as_ref().is_some_and(undecided) {
+                    let moved =
+                        |exact: &Exact| exact.resident.abs_diff(resident) as f64 > exact.resident as f64 * MOVED;
+                    if kept.exact.as_ref().is_none_or(|exact| moved(exact) || exact.tick + STALE <= round.number) {
+                        let (rule, key, members) = (round.index, key.clone(), members.clone());
+                        round.wishes.push(MemoryWish { rule, key, members, resident });
+                    }
+                    if let Some(exact) = kept.exact {
+                        totals = Totals::of(group, rule.judge, Some(exact.bytes));
+                        totals.used = kept.used;
+                    }
+                } else {
+                    kept.exact = None;
+                }
+            }
+            let plain = Facts::of_group(lead, machine, &totals);
+            if !suspended {
+                kept.history.feed(&rule.windows, tick.snapshot.moment.monotonic, &plain);
+            }
+            let facts = plain.with_history(Some(&kept.history));
+            let truth = rule.breach.evaluate(&facts);
+            if truth == Truth::Unknown {
+                round.status.unjudged += 1;
+                round.status.unreadable.extend(rule.breach.unreadable(&facts));
+            }
+            round.see(&mut self.tracks, key, &members, &facts, Truth::True, truth);
+        }
+    }
+
+    fn judge_machine(&mut self, round: &mut Round<'_, '_>) {
+        let (rule, tick) = (round.rule, round.tick);
+        let machine = &tick.snapshot.machine;
+        let covered = if rule.covers.is_some() { round.covered() } else { BTreeSet::new() };
+        let members: Vec<&Process> =
+            tick.snapshot.processes.iter().filter(|process| covered.contains(&process.id.pid)).collect();
+        let ids: Vec<ProcessId> = members.iter().map(|process| process.id).collect();
+        // Without processes of its own nobody stands for the machine but itself.
+        let mut nobody = Process::unread(ProcessId { pid: 0, start: 0, boot: machine.boot });
+        nobody.names_mut().app = machine.host.clone();
+        let group = Group { name: String::new(), owner: String::new(), members };
+        let lead = if ids.is_empty() { &nobody } else { group.heaviest(true) };
+        let kept = self.groups.entry(SubjectKey::Machine).or_insert_with(|| new(rule, round.every));
+        kept.seen = round.number;
+        let plain = Facts::new(lead, machine);
+        if !ids.iter().any(|id| tick.suspended.contains(id)) {
+            kept.history.feed(&rule.windows, tick.snapshot.moment.monotonic, &plain);
+        }
+        let facts = plain.with_history(Some(&kept.history));
+        let truth = rule.breach.evaluate(&facts);
+        if truth == Truth::Unknown {
+            round.status.unjudged += 1;
+            round.status.unreadable.extend(rule.breach.unreadable(&facts));
+        }
+        round.see(&mut self.tracks, &SubjectKey::Machine, &ids, &facts, Truth::True, truth);
+    }
+
+    /// Processes, and roots of trees, that have ended.
+    pub fn drop_the_ended(&mut self, rule: usize, snapshot: &Snapshot) -> Vec<Event> {
+        let ended =
+            |id: &ProcessId| snapshot.process(id.pid).is_none_or(|process| process.id != *id || process.has_ended());
+        self.drop_those(rule, |key, _| match key {
+            SubjectKey::Process(id) | SubjectKey::Tree(id) => ended(id),
+            _ => false,
+        })
+    }
+
+    /// Subjects that this tick has not shown any more.
+    pub fn drop_the_gone(&mut self, rule: usize, now: u64) -> Vec<Event> {
+        self.drop_those(rule, |_, track| track.last_seen != now)
+    }
+
+    fn drop_those(&mut self, rule: usize, over: impl Fn(&SubjectKey, &Track) -> bool) -> Vec<Event> {
+        let gone: Vec<SubjectKey> =
+            self.tracks.iter().filter(|(key, track)| over(key, track)).map(|(key, _)| key.clone()).collect();
+        let ended = gone.into_iter().filter_map(|key| self.tracks.remove(&key)?.ended(rule, key));
+        ended.collect()
+    }
+}
+
+fn new(rule: &Rule, every: Duration) -> Kept {
+    Kept { history: History::new(&rule.windows, every), used: Duration::ZERO, exact: None, seen: 0 }
+}
+
+impl Round<'_, '_> {
+    /// Whom the rule's `where` covers, by PID.
+    fn covered(&mut self) -> BTreeSet<u32> {
+        let mut covered = BTreeSet::new();
+        for process in &self.tick.snapshot.processes {
+            if process.has_ended() || self.tick.only.is_some_and(|only| !only.contains(&process.id)) {
+                continue;
+            }
+            let facts = Facts::new(process, &self.tick.snapshot.machine);
+            match self.rule.covers.as_ref().map_or(Truth::True, |condition| condition.evaluate(&facts)) {
+                Truth::True => {
+                    self.status.covered += 1;
+                    covered.insert(process.id.pid);
+                }
+                truth => self.count(&facts, truth, Truth::False),
+            }
+        }
+        covered
+    }
+
+    fn count(&mut self, facts: &Facts<'_>, covered: Truth, truth: Truth) {
+        match covered {
+            Truth::False => (),
+            Truth::Unknown => {
+                self.status.undecided += 1;
+                let unreadable = self.rule.covers.iter().flat_map(|condition| condition.unreadable(facts));
+                self.status.unreadable.extend(unreadable);
+            }
+            Truth::True => {
+                self.status.covered += 1;
+                if truth == Truth::Unknown {
+                    self.status.unjudged += 1;
+                    self.status.unreadable.extend(self.rule.breach.unreadable(facts));
+                }
+            }
+        }
+    }
+
+    fn see(
+        &mut self,
+        tracks: &mut BTreeMap<SubjectKey, Track>,
+        key: &SubjectKey,
+        members: &[ProcessId],
+        facts: &Facts<'_>,
+        covered: Truth,
+        truth: Truth,
+    ) {
+        let suspended = members.iter().any(|id| self.tick.suspended.contains(id));
+        let track = match tracks.get_mut(key) {
+            Some(track) => track,
+            None if truth == Truth::True && !suspended => tracks.entry(key.clone()).or_default(),
+            None => return,
+        };
+        let seen = Seen {
+            rule: self.index,
+            key,
+            members,
+            facts,
+            covered,
+            truth,
+            suspended,
+            busy: members.iter().any(|id| self.tick.busy.contains(id)),
+            moment: self.tick.snapshot.moment,
+            pace: self.pace,
+            in_hours: self.in_hours,
+            settled: self.settled,
+            zone: self.tick.zone,
+            tick: self.number,
+        };
+        track.see(self.rule, &seen, self.memory, self.events);
+        if track.is_forgettable(&seen.moment) {
+            tracks.remove(key);
+        }
+    }
+}
+
+/// The groups of a rule: of those it covers; a tree of all that descend from one it covers.
+fn of_rule<'s>(judge: Judged, processes: &'s [Process], covered: &BTreeSet<u32>) -> Vec<(SubjectKey, Group<'s>)> {
+    if judge == Judged::Tree {
+        let trees = groups(processes, Grouping::Tree, |process| covered.contains(&process.id.pid));
+        return trees.into_iter().map(|group| (SubjectKey::Tree(group.members[0].id), group)).collect();
+    }
+    let mut found: BTreeMap<SubjectKey, Group<'s>> = BTreeMap::new();
+    for process in processes.iter().filter(|process| covered.contains(&process.id.pid)) {
+        let key = match judge {
+            Judged::Owner => SubjectKey::Owner(process.uid),
+            Judged::Unit => match process.group.as_deref() {
+                Some(group) => SubjectKey::Unit(group.to_owned()),
+                None => continue,
+            },
+            _ => SubjectKey::App { uid: process.uid, app: process.app.clone() },
+        };
+        let group = || Group { name: process.app.clone(), owner: process.owner.clone(), members: Vec::new() };
+        found.entry(key).or_insert_with(group).members.push(process);
+    }
+    found.into_iter().collect()
+}

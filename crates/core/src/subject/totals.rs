@@ -1,0 +1,111 @@
+//! The readings of a group, summed over its members.
+
+use std::time::Duration;
+
+use super::{Judged, Summing};
+use crate::groups::{Amount, Group, Grouping};
+use crate::model::{Field, Machine, Process};
+use crate::units::Value;
+
+/// A group's sums at one tick.
+#[derive(Debug, Clone)]
+pub struct Totals {
+    judged: Judged,
+    cpu: Option<f64>,
+    memory: Option<Amount>,
+    cpu_time: Duration,
+    /// Sums of sizes, in the order of [`SIZES`].
+    sizes: [Option<u64>; 5],
+    disk_read: Option<f32>,
+    disk_write: Option<f32>,
+    faults: Option<f32>,
+    files: Option<u32>,
+    threads: u32,
+    members: u32,
+    age: Duration,
+    /// CPU time used by the group since it was first seen.
+    pub(crate) used: Duration,
+}
+
+type SizeOf = fn(&Process) -> Option<u64>;
+
+const SIZES: [(Field, SizeOf); 5] = [
+    (Field::MemoryHeld, |process| process.memory_held),
+    (Field::MemoryPrivate, |process| process.memory_private),
+    (Field::MemoryProportional, |process| process.memory_proportional),
+    (Field::MemoryVirtual, |process| process.memory_virtual),
+    (Field::MemorySwapped, |process| process.memory_swapped),
+];
+
+impl Totals {
+    /// The sums of a group. `exact` is its proportional memory as last read, if it was.
+    pub fn of(group: &Group<'_>, judged: Judged, exact: Option<u64>) -> Totals {
+        let members = &group.members;
+        let sum = |of: fn(&Process) -> Option<f32>| members.iter().map(|process| of(process)).sum::<Option<f32>>();
+        let exact = exact.map(|bytes| Amount { bytes, at_most: false });
+        let memory = group.memory().map(|known| if known.at_most { exact.unwrap_or(known) } else { known });
+        Totals {
+            judged,
+            cpu: group.cpu(judged.grouping().unwrap_or(Grouping::App)),
+            memory,
+            cpu_time: members.iter().map(|process| process.cpu_time).sum(),
+            sizes: SIZES.map(|(_, of)| members.iter().map(|process| of(process)).sum()),
+            disk_read: sum(|process| process.disk_read),
+            disk_write: sum(|process| process.disk_write),
+            faults: sum(|process| process.faults),
+            files: members.iter().map(|process| process.files).sum(),
+            threads: members.iter().map(|process| process.threads).sum(),
+            members: members.len() as u32,
+            age: members.iter().map(|process| process.age).max().unwrap_or_default(),
+            used: Duration::ZERO,
+        }
+    }
+
+    /// CPU over the interval, percent of one core.
+    pub(crate) fn cpu(&self) -> Option<f64> {
+        self.cpu
+    }
+
+    /// The resident sum, where that is all that is known of its memory.
+    pub(crate) fn upper_bound(&self) -> Option<u64> {
+        self.memory.filter(|memory| memory.at_most).map(|memory| memory.bytes)
+    }
+
+    /// The reading of a field; `None` in the outer place for one that is common to all members, as they have it.
+    pub(crate) fn reading(&self, field: Field, machine: &Machine) -> Option<Option<Value>> {
+        let exact = self.memory.filter(|memory| !memory.at_most).map(|memory| memory.bytes);
+        match self.judged.summing(field)? {
+            Summing::Own | Summing::Common | Summing::Machine => return None,
+            Summing::Count => return Some(Some(Value::Count(f64::from(self.members)))),
+            Summing::Oldest => return Some(Some(Value::Duration(self.age))),
+            Summing::Sum | Summing::Cpu | Summing::Memory => {}
+        }
+        let rate = |rate: Option<f32>| rate.map(|rate| Value::Rate(f64::from(rate)));
+        Some(match field {
+            Field::Cpu => self.cpu.map(Value::Percent),
+            Field::CpuPart => self.cpu.map(|cpu| Value::Percent(cpu / f64::from(machine.cores.max(1)))),
+            Field::CpuTime => Some(Value::Duration(self.cpu_time)),
+            Field::Memory => exact.map(Value::Size),
+            Field::MemoryPart => exact.map(|bytes| Value::Percent(machine.share_of_memory(bytes))),
+            Field::Disk => rate(self.disk_read.zip(self.disk_write).map(|(read, write)| read + write)),
+            Field::DiskRead => rate(self.disk_read),
+            Field::DiskWrite => rate(self.disk_write),
+            Field::Faults => self.faults.map(|faults| Value::Count(f64::from(faults))),
+            Field::Threads => Some(Value::Count(f64::from(self.threads))),
+            Field::Files => self.files.map(|files| Value::Count(f64::from(files))),
+            size => {
+                SIZES.iter().position(|(field, _)| *field == size).and_then(|place| self.sizes[place]).map(Value::Size)
+            }
+        })
+    }
+
+    /// An upper bound of a field whose reading is not known.
+    pub(crate) fn bound(&self, field: Field, machine: &Machine) -> Option<Value> {
+        let bytes = self.upper_bound()?;
+        match field {
+            Field::Memory => Some(Value::Size(bytes)),
+            Field::MemoryPart => Some(Value::Percent(machine.share_of_memory(bytes))),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,13 @@
+//! Readings over time: what `avg(cpu, 2m)` and its like are computed from.
+//!
+//! A window is divided into 60 slots and the one being filled. A slot keeps one number, whatever the number of readings
+//! in it: memory and time a sample do not depend on how long a window, or a day, is. Every function is defined over
+//! those numbers.
+
+mod function;
+mod history;
+mod slots;
+
+pub use function::{Function, Keep, Series};
+pub use history::{Feed, History, Spec};
+pub use slots::SLOTS;

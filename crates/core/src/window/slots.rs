@@ -1,0 +1,164 @@
+//! The slots of one window: 61 numbers, whatever its length.
+
+use super::Keep;
+
+/// Slots of a window; one more is being filled.
+pub const SLOTS: usize = 60;
+
+const KEPT: usize = SLOTS + 1;
+
+/// A slot without a reading.
+const EMPTY: i64 = i64::MIN;
+
+/// Bits of a packed slot that hold the milliseconds into it.
+const OFFSET_BITS: u32 = 24;
+
+/// One window. Numbers are integers: sums of them are exact.
+#[derive(Debug, Clone)]
+pub struct Slots {
+    /// A slot's length, ms.
+    width: u64,
+    /// The number of the slot being filled: time over width.
+    newest: u64,
+    /// When the first reading since the window was last empty came, ms.
+    since: u64,
+    /// Of the slot being filled, for a mean.
+    sum: i128,
+    count: u32,
+    keep: Keep,
+    slots: [i64; KEPT],
+}
+
+impl Slots {
+    /// An empty window of that length, ms.
+    pub fn new(window: u64, keep: Keep) -> Slots {
+        let width = (window / SLOTS as u64).max(1);
+        Slots { width, newest: 0, since: u64::MAX, sum: 0, count: 0, keep, slots: [EMPTY; KEPT] }
+    }
+
+    /// Forgets everything.
+    pub fn clear(&mut self) {
+        self.since = u64::MAX;
+        (self.sum, self.count) = (0, 0);
+        self.slots = [EMPTY; KEPT];
+    }
+
+    /// Takes a reading in. Times never fall.
+    pub fn add(&mut self, at: u64, value: i64) {
+        let number = at / self.width;
+        if self.since == u64::MAX {
+            (self.since, self.newest) = (at, number);
+        }
+        let passed = number.saturating_sub(self.newest);
+        for empty in 0..passed.min(KEPT as u64) {
+            self.slots[((self.newest + 1 + empty) % KEPT as u64) as usize] = EMPTY;
+        }
+        if passed > 0 {
+            self.newest = number;
+            (self.sum, self.count) = (0, 0);
+        }
+        let slot = &mut self.slots[(self.newest % KEPT as u64) as usize];
+        let empty = *slot == EMPTY;
+        *slot = match self.keep {
+            Keep::Mean => {
+                self.sum += i128::from(value);
+                self.count = self.count.saturating_add(1);
+                i64::try_from(self.sum / i128::from(self.count)).unwrap_or(value)
+            }
+            Keep::Highest if !empty => value.max(*slot),
+            Keep::Lowest if !empty => value.min(*slot),
+            Keep::First | Keep::CpuTime if !empty => *slot,
+            Keep::CpuTime => pack(value, at - number * self.width),
+            _ => value,
+        };
+    }
+
+    /// The slots that have a number, the oldest first, with their own: `now` is the time of the tick.
+    fn kept(&self, now: u64) -> impl Iterator<Item = (u64, i64)> + '_ {
+        let last = now / self.width;
+        let first = last.saturating_sub(SLOTS as u64);
+        let from =
+            if self.since == u64::MAX { self.newest + 1 } else { first.max(self.newest.saturating_sub(SLOTS as u64)) };
+        (from..=self.newest)
+            .map(|number| (number, self.slots[(number % KEPT as u64) as usize]))
+            .filter(|(_, value)| *value != EMPTY)
+    }
+
+    /// Whether the oldest kept reading is old enough: the window less one and a half sampling intervals.
+    pub fn is_full(&self, now: u64, every: u64) -> bool {
+        let Some((oldest, _)) = self.kept(now).next() else { return false };
+        let at = (oldest * self.width).max(self.since);
+        now.saturating_sub(at) + every * 3 / 2 >= self.width * SLOTS as u64
+    }
+
+    /// The mean of the slots.
+    pub fn mean(&self, now: u64) -> Option<i64> {
+        let (sum, count) =
+            self.kept(now).fold((0i128, 0i128), |(sum, count), (_, value)| (sum + i128::from(value), count + 1));
+        (count > 0).then(|| i64::try_from(sum / count).unwrap_or(i64::MAX))
+    }
+
+    /// The highest of the slots.
+    pub fn highest(&self, now: u64) -> Option<i64> {
+        self.kept(now).map(|(_, value)| value).max()
+    }
+
+    /// The lowest of the slots.
+    pub fn lowest(&self, now: u64) -> Option<i64> {
+        self.kept(now).map(|(_, value)| value).min()
+    }
+
+    /// The number of the oldest slot.
+    pub fn oldest(&self, now: u64) -> Option<i64> {
+        self.kept(now).next().map(|(_, value)| value)
+    }
+
+    /// The CPU time at the oldest slot's first reading, and when that was, ms.
+    pub fn oldest_cpu_time(&self, now: u64) -> Option<(i64, u64)> {
+        let (number, packed) = self.kept(now).next()?;
+        let (used, offset) = unpack(packed);
+        Some((used, number * self.width + offset))
+    }
+
+    /// The lowest of the newest quarter minus the lowest of the oldest.
+    pub fn climb(&self, now: u64) -> Option<i64> {
+        let last = now / self.width;
+        let quarter = (SLOTS / 4) as u64;
+        let first = last.saturating_sub(SLOTS as u64);
+        let lowest = |from: u64, to: u64| {
+            self.kept(now).filter(|(number, _)| (from..to).contains(number)).map(|(_, value)| value).min()
+        };
+        Some(lowest(last + 1 - quarter, last + 1)? - lowest(first, first + quarter)?)
+    }
+
+    /// The slope of the least-squares line through the slots, a second.
+    pub fn slope(&self, now: u64) -> Option<f64> {
+        let first = (now / self.width).saturating_sub(SLOTS as u64);
+        // Slot numbers from the window's beginning are small, so every sum is exact.
+        let (mut n, mut x, mut xx, mut y, mut xy) = (0i128, 0i128, 0i128, 0i128, 0i128);
+        for (number, value) in self.kept(now) {
+            let (place, value) = (i128::from(number.saturating_sub(first)), i128::from(value));
+            n += 1;
+            x += place;
+            xx += place * place;
+            y += value;
+            xy += place * value;
+        }
+        let under = n * xx - x * x;
+        (under > 0).then(|| (n * xy - x * y) as f64 / under as f64 * 1000.0 / self.width as f64)
+    }
+}
+
+/// CPU time (tenths of ms, modulo 2^39) with the milliseconds into the slot.
+fn pack(used: i64, offset: u64) -> i64 {
+    ((used & ((1 << (63 - OFFSET_BITS)) - 1)) << OFFSET_BITS) | (offset.min((1 << OFFSET_BITS) - 1)) as i64
+}
+
+fn unpack(packed: i64) -> (i64, u64) {
+    (packed >> OFFSET_BITS, (packed & ((1 << OFFSET_BITS) - 1)) as u64)
+}
+
+/// What was used since: the packed number has no more bits than that.
+pub fn used_since(now: i64, then: i64) -> i64 {
+    (now - then) & ((1 << (63 - OFFSET_BITS)) - 1)
+}
