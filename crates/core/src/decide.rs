@@ -10,7 +10,7 @@ use crate::judge::{Case, Event, Judge};
 use crate::model::{Facts, Process, ProcessId, Snapshot};
 use crate::protect::Protections;
 use crate::rules::{Action, Cap, Pick};
-use crate::subject::Judged;
+use crate::subject::{Judged, SubjectKey};
 
 /// The time that the cap counts in.
 const HOUR: Duration = Duration::from_secs(3600);
@@ -117,7 +117,7 @@ pub fn decide(
             decisions.push(decision(&case.subject, verdict));
             continue;
         }
-        let (targets, spared) = targets(&case, pick, circumstances);
+        let (targets, spared) = targets(&case, action, pick, circumstances);
         if let (Some(picked), true) = (targets.first(), pick != Pick::All) {
             judge.pick(*number, picked.id);
         }
@@ -150,7 +150,12 @@ pub fn decide(
 type Spared<'s> = Option<(&'s Process, String)>;
 
 /// Whom a step acts on, and one of those that are protected. A tree is ended and restarted at its root.
-fn targets<'s>(case: &Case, pick: Pick, circumstances: &Circumstances<'s>) -> (Vec<&'s Process>, Spared<'s>) {
+fn targets<'s>(
+    case: &Case,
+    action: Action,
+    pick: Pick,
+    circumstances: &Circumstances<'s>,
+) -> (Vec<&'s Process>, Spared<'s>) {
     let find = |id: &ProcessId| circumstances.snapshot.process(id.pid).filter(|process| process.id == *id);
     let machine = &circumstances.snapshot.machine;
     let mut spared = None;
@@ -163,6 +168,15 @@ fn targets<'s>(case: &Case, pick: Pick, circumstances: &Circumstances<'s>) -> (V
     }
     let spared = spared.filter(|_| case.key.judged() == Judged::Process || open.is_empty());
     if pick == Pick::All {
+        // A tree is caught whole from its root, a unit started anew as one.
+        let whole = match (action, &case.key) {
+            (Action::Terminate { .. }, SubjectKey::Tree(root)) => Some(*root),
+            (Action::Restart, _) => Some(case.subject.id),
+            _ => None,
+        };
+        if let Some(lead) = whole.and_then(|id| open.iter().find(|process| process.id == id)) {
+            return (vec![lead], spared);
+        }
         return (open, spared);
     }
     let chosen = match case.picked {

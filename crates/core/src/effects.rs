@@ -152,6 +152,19 @@ impl Effects {
         self.held.iter().filter_map(|(id, held)| held.suspend.as_ref().map(|suspend| (id, suspend)))
     }
 
+    /// The cases that hold something on a process.
+    pub fn cases_of(&self, id: &ProcessId) -> BTreeSet<u64> {
+        let Some(held) = self.held.get(id) else { return BTreeSet::new() };
+        let lowered = held.lower.iter().flat_map(|lower| lower.wants.keys());
+        let suspended = held.suspend.iter().flat_map(|suspend| &suspend.wants);
+        lowered.chain(suspended).copied().collect()
+    }
+
+    /// The processes on which a case holds something.
+    pub fn of_case(&self, case: u64) -> BTreeSet<ProcessId> {
+        self.held.keys().filter(|id| self.cases_of(id).contains(&case)).copied().collect()
+    }
+
     /// Every process that something of ours is in force on.
     pub fn processes(&self) -> Vec<ProcessId> {
         self.held.keys().copied().collect()

@@ -11,7 +11,7 @@ pub fn run(file: &Path) -> Result<Exit, Failure> {
     let rules = &loaded.rules;
     let armed = rules.rules.iter().filter(|rule| rule.armed).count();
     let plural = |count: usize, one: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") };
-    let protection = if rules.protect.is_some() { ", with protections" } else { "" };
+    let protection = if !rules.protect.is_empty() { ", with protections" } else { "" };
     ui::out(format_args!(
         "{}: no errors. {}, {armed} armed{protection}; samples every {}\n",
         loaded.origin(),

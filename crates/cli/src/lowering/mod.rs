@@ -46,7 +46,12 @@ impl Reach {
         Reach { whole_session, unit, direct }
     }
 
-    fn manager(&self, process: &Process) -> ServiceManager {
+    /// Nothing beyond the process.
+    pub fn none(direct: Option<PathBuf>) -> Reach {
+        Reach { direct, ..Reach::default() }
+    }
+
+    pub fn manager(&self, process: &Process) -> ServiceManager {
         self.direct.as_deref().map_or_else(|| ServiceManager::of(process), ServiceManager::at)
     }
 }

@@ -13,8 +13,8 @@ use sophron_core::model::{Facts, Machine, Needs, Process, ProcessId};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, RuleSet};
 use sophron_core::units::scaled_duration;
-use sophron_linux::act::{self, ActError, Ending, Only};
-use sophron_linux::guard::Guard;
+use sophron_linux::act::{self, ActError, Ending, Only, Tree};
+use sophron_linux::guard::{Guard, MOST_TARGETS};
 use sophron_linux::handle::Handle;
 use sophron_linux::{Sampler, here, roles};
 
@@ -24,6 +24,9 @@ use crate::lowering::{self, Reach};
 
 /// A guard outlives the suspension by this much: the watcher resumes first, and the guard only if it does not.
 const GUARD_MARGIN: Duration = Duration::from_secs(2);
+
+/// While a tree is caught it is guarded for that long.
+const CATCHING: Duration = Duration::from_secs(15);
 
 /// Which cases were in breach at the latest tick.
 #[derive(Debug, Default)]
@@ -46,6 +49,10 @@ pub struct Request {
     pub handle: Arc<Handle>,
     /// How far a lowering may reach.
     pub reach: Reach,
+    /// Whether the whole tree below it is meant, and whom that spares.
+    pub tree: Option<BTreeSet<u32>>,
+    /// Whether the rule's `where` must still cover it.
+    pub by_where: bool,
     /// The tick at which the step fell due.
     pub tick: u64,
     pub verdicts: Arc<Mutex<Verdicts>>,
@@ -76,6 +83,8 @@ pub enum Outcome {
     Ended {
         by_force: bool,
     },
+    /// Its unit was started anew.
+    Restarted,
     StillThere,
     Pending,
     /// Nothing was done: it was not possible.
@@ -92,6 +101,7 @@ impl Outcome {
             Outcome::Suspended { .. } => "suspended",
             Outcome::Ended { by_force: false } => "ended",
             Outcome::Ended { by_force: true } => "ended by force",
+            Outcome::Restarted => "restarted",
             Outcome::StillThere => "still there",
             Outcome::Pending => "pending in the kernel",
             Outcome::Refused => "refused",
@@ -134,13 +144,14 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
     if let Err(why) = look_again(request) {
         return (Outcome::Dropped, why);
     }
-    if matches!(request.action, Action::Suspend { .. } | Action::Terminate { .. })
+    if matches!(request.action, Action::Suspend { .. } | Action::Terminate { .. } | Action::Restart)
         && let Some(role) = roles::role(&request.subject)
     {
         return (Outcome::Refused, format!("protected by its role: {role}"));
     }
     let done = match request.action {
-        Action::Alert => return (Outcome::Dropped, "an alert is no act".to_owned()),
+        Action::Alert | Action::Run => return (Outcome::Dropped, "that is no act".to_owned()),
+        Action::Restart => Ok(restart(request)),
         Action::Lower { nice } => lower(request, nice, originals),
         Action::Suspend { length } => suspend(request, length),
         Action::Terminate { force_after } => terminate(request, force_after),
@@ -173,7 +184,7 @@ fn look_again(request: &Request) -> Result<(), String> {
     (now.memory_private, now.memory_proportional) = (judged.memory_private, judged.memory_proportional);
     (now.children, now.instances) = (judged.children, judged.instances);
     let facts = Facts::new(&now, &request.machine);
-    if rule.covers.as_ref().is_some_and(|covers| covers.evaluate(&facts) != Truth::True) {
+    if request.by_where && rule.covers.as_ref().is_some_and(|covers| covers.evaluate(&facts) != Truth::True) {
         return Err("the rule no longer covers it".to_owned());
     }
     if let Some(reason) = request.protections.reason(&facts) {
@@ -225,8 +236,50 @@ pub fn start_guard(targets: &[&Handle], length: Duration) -> std::io::Result<Gua
     Guard::start(program, targets, length + GUARD_MARGIN)
 }
 
+/// The unit, through the service manager, which is asked what came of it.
+fn restart(request: &Request) -> (Outcome, String) {
+    let unit = request.subject.unit.clone().unwrap_or_default();
+    if !unit.ends_with(".service") {
+        return (Outcome::Refused, "it belongs to no unit that a service manager starts".to_owned());
+    }
+    match request.reach.manager(&request.subject).restart(&unit) {
+        Ok(done) if done.state == "active" => {
+            (Outcome::Restarted, format!("{unit} is active again, in {}", scaled_duration(done.took)))
+        }
+        Ok(done) => (Outcome::StillThere, format!("{unit} is {} after {}", done.state, scaled_duration(done.took))),
+        Err(error) => (Outcome::Refused, chain(&error)),
+    }
+}
+
+/// A tree is caught whole, guarded, and ended as one.
+fn terminate_tree(request: &Request, spared: &BTreeSet<u32>, force_after: Option<Duration>) -> Attempt {
+    let spared = spared.clone();
+    let mut tree = Tree::of(&[Arc::clone(&request.handle)], move |pid| spared.contains(&pid));
+    let mut guards = Vec::new();
+    let mut guard = |new: &[Arc<Handle>]| -> std::io::Result<()> {
+        for targets in new.chunks(MOST_TARGETS) {
+            let targets: Vec<&Handle> = targets.iter().map(AsRef::as_ref).collect();
+            guards.push(start_guard(&targets, CATCHING)?);
+        }
+        Ok(())
+    };
+    let ended = tree.terminate(force_after, &mut guard);
+    guards.into_iter().for_each(Guard::release);
+    let (ending, left) = ended?;
+    let (outcome, seen) = ending_words(ending);
+    let rest = if left > 0 { format!("; {left} of its tree are left") } else { String::new() };
+    Ok((outcome, format!("{seen}, with its tree of {}{rest}", tree.members().count())))
+}
+
 fn terminate(request: &Request, force_after: Option<Duration>) -> Attempt {
-    Ok(match act::terminate(&*request.handle, force_after)? {
+    if let Some(spared) = &request.tree {
+        return terminate_tree(request, spared, force_after);
+    }
+    Ok(ending_words(act::terminate(&*request.handle, force_after)?))
+}
+
+fn ending_words(ending: Ending) -> (Outcome, String) {
+    match ending {
         Ending::Ended(took) => (Outcome::Ended { by_force: false }, format!("in {}", scaled_duration(took))),
         Ending::Forced(took) => {
             let seen = format!("after {}: it did not answer the polite signal", scaled_duration(took));
@@ -238,7 +291,7 @@ fn terminate(request: &Request, force_after: Option<Duration>) -> Attempt {
         Ending::PendingInTheKernel => {
             (Outcome::Pending, "it waits in the kernel, and ends when it comes back".to_owned())
         }
-    })
+    }
 }
 
 /// The processes that must never be acted on because they are ours.
@@ -300,6 +353,8 @@ mod tests {
             machine,
             protections: Protections::default(),
             reach: Reach::default(),
+            tree: None,
+            by_where: true,
             tick: 1,
             verdicts: Arc::new(Mutex::new(Verdicts { tick: 1, breached: BTreeSet::new() })),
             intent: drafter.plain(Kind::Intent).doing(ActionRecord::word("terminate")),

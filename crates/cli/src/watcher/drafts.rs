@@ -37,7 +37,7 @@ impl Drafter {
         Draft {
             case: Some(case.number),
             rule: Some(rule.name.clone()),
-            subject: Some(SubjectRecord::from(&case.subject)),
+            subject: SubjectRecord::of_case(case),
             ..self.plain(kind)
         }
     }

@@ -33,7 +33,8 @@ impl Watcher<'_> {
             let id = due.before.id;
             let Some(process) = snapshot.process(id.pid).filter(|now| now.id == id) else { continue };
             let Some(case) = self.judge.case(due.case).cloned() else { continue };
-            if self.effects.lowered_to(&id).is_none() {
+            // What is suspended meanwhile shows no effect of lowering.
+            if self.effects.lowered_to(&id).is_none() || self.effects.suspension(&id).is_some() {
                 continue;
             }
             let used = process.cpu_time;
@@ -54,7 +55,7 @@ impl Watcher<'_> {
             let seen = words(&measured, |process| self.effects.lowered_to(&process.id).is_some());
             let draft = self.drafter.of_case(Kind::Effect, &case, self.judge.rule_of(&case));
             self.recorder.note(draft.doing(ActionRecord::word("lower")).came_of_it("effect", seen.clone()));
-            self.tell("effect", Label::Faint, Some(due.case), &due.before, seen);
+            self.tell("effect", Label::Faint, Some(due.case), due.before.label(), seen);
         }
     }
 }

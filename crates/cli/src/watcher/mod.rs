@@ -4,12 +4,16 @@
 //! which signals and news of the trail arrive as well.
 
 pub mod act;
+mod deciding;
 pub mod drafts;
 mod effect;
+mod events;
 mod hands;
+mod memory;
 mod outcome;
 pub mod recorder;
 pub mod rules_file;
+mod run;
 mod start;
 mod tick;
 mod undo;
@@ -22,10 +26,12 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use sophron_core::audit::{Draft, Kind};
 use sophron_core::condition::Condition;
+use sophron_core::decide::Ledger;
 use sophron_core::effects::{Effects, Undo};
-use sophron_core::judge::{Case, Judge};
+use sophron_core::judge::{Case, Closing, Judge};
 use sophron_core::model::{Moment, Needs, Process, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
@@ -70,6 +76,8 @@ enum Wake {
     Acted(Box<act::Done>),
     Undone(Box<undo::Done>),
     Trail(TrailNews),
+    Memory(sophron_core::judge::MemoryWish, Option<u64>, Duration),
+    Ran(run::Done),
 }
 
 /// A process fixed by a handle, and the rules that want it fixed.
@@ -106,7 +114,13 @@ struct Watcher<'s> {
     standing_back: BTreeMap<ProcessId, Duration>,
     hands: hands::Hands,
     /// Cases whose process ended while the outcome of an act on it is awaited.
-    closing: Vec<Case>,
+    closing: Vec<(Case, Closing)>,
+    ledger: Ledger,
+    zone: TimeZone,
+    /// From when on exact memory of a group may be read; `None` while it is.
+    memory_from: Option<Duration>,
+    /// Rules whose program runs.
+    running: BTreeSet<usize>,
     ended_by_us: BTreeSet<ProcessId>,
     verdicts: Arc<Mutex<Verdicts>>,
     last: Option<Moment>,
@@ -163,6 +177,13 @@ impl Watcher<'_> {
             Wake::Signal => {}
             Wake::Acted(done) => self.acted(*done),
             Wake::Undone(done) => self.undone(*done),
+            Wake::Memory(wish, bytes, from) => {
+                self.memory_from = Some(from);
+                if let Some(bytes) = bytes {
+                    self.judge.memory_read(&wish, bytes);
+                }
+            }
+            Wake::Ran(done) => self.ran(done),
             Wake::Trail(TrailNews::Lost(why)) => {
                 self.say(
                     "disarmed",
@@ -186,7 +207,7 @@ impl Watcher<'_> {
             .map(|(id, _)| *id)
             .collect();
         for id in over {
-            let case = self.judge.cases().find(|case| case.subject.id == id).map(|case| case.number);
+            let case = self.effects.cases_of(&id).first().copied();
             self.begin_undo(id, Undo::Resume, case);
         }
     }
@@ -204,14 +225,17 @@ impl Watcher<'_> {
         }
         let known = case.and_then(|number| self.judge.case(number));
         let (draft, subject) = match known {
-            Some(case) => (self.drafter.of_case(Kind::Intent, case, self.judge.rule_of(case)), case.subject.clone()),
-            None => {
+            Some(case) if case.subject.id == id => {
+                (self.drafter.of_case(Kind::Intent, case, self.judge.rule_of(case)), case.subject.clone())
+            }
+            known => {
                 let Some(subject) = self.sampler.again(id.pid).filter(|process| process.id == id) else {
                     let _ = self.effects.forget(&id);
                     return;
                 };
                 let mut draft = self.drafter.plain(Kind::Intent);
                 draft.case = case;
+                draft.rule = known.map(|case| self.judge.rule_of(case).name.clone());
                 draft.subject = Some((&subject).into());
                 (draft, subject)
             }
@@ -242,7 +266,8 @@ impl Watcher<'_> {
         self.say("ending", Label::Faint, "undoing what is in force".to_owned());
         self.settle(incoming, give_up);
         let in_force = self.effects.processes();
-        let cases: BTreeMap<ProcessId, u64> = self.judge.cases().map(|case| (case.subject.id, case.number)).collect();
+        let first = |id: &ProcessId| self.effects.cases_of(id).first().copied();
+        let cases: BTreeMap<ProcessId, u64> = in_force.iter().filter_map(|id| Some((*id, first(id)?))).collect();
         let mut later = Vec::new();
         for (id, undo) in self.effects.let_go_of_all() {
             // One at a time for each process: resumed first, then its niceness.
@@ -265,7 +290,7 @@ impl Watcher<'_> {
 
     /// Waits until nothing is under way; a second signal ends the waiting.
     fn settle(&mut self, incoming: &Receiver<Wake>, give_up: Duration) {
-        while !self.busy.is_empty() {
+        while !self.busy.is_empty() || !self.running.is_empty() {
             match incoming.recv_timeout(give_up.saturating_sub(here::monotonic())) {
                 Ok(Wake::Signal) | Err(_) => return,
                 Ok(wake) => self.take(wake),
@@ -278,8 +303,8 @@ impl Watcher<'_> {
         (self.show)(EventLine { at: Timestamp::now(), word, label, case: None, who: String::new(), text });
     }
 
-    /// A line about a process.
-    fn tell(&mut self, word: &'static str, label: Label, case: Option<u64>, subject: &Process, text: String) {
-        (self.show)(EventLine { at: Timestamp::now(), word, label, case, who: subject.label(), text });
+    /// A line about a process, or a group.
+    fn tell(&mut self, word: &'static str, label: Label, case: Option<u64>, who: String, text: String) {
+        (self.show)(EventLine { at: Timestamp::now(), word, label, case, who, text });
     }
 }

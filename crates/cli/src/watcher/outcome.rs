@@ -1,6 +1,6 @@
 //! What came of acts and undos, told to the judge, the effects and the person.
 
-use sophron_core::judge::{Case, Closing};
+use sophron_core::judge::Case;
 use sophron_core::rules::{Action, Rule};
 use sophron_core::units::Value;
 use sophron_linux::here;
@@ -43,6 +43,9 @@ impl Watcher<'_> {
                 effect = true;
                 text = format!("until {}", clock_in(until.saturating_sub(here::monotonic())));
             }
+            Outcome::Restarted => {
+                self.ended_by_us.insert(id);
+            }
             Outcome::Ended { by_force } => {
                 self.ended_by_us.insert(id);
                 ended = true;
@@ -65,8 +68,8 @@ impl Watcher<'_> {
             "still there" => "remains",
             longer => longer.split(' ').next().unwrap_or(longer),
         };
-        self.tell(word, label, Some(done.case), &done.subject, text);
-        self.close_what_waited(&id);
+        self.tell(word, label, Some(done.case), done.subject.label(), text);
+        self.close_what_waited();
     }
 
     pub(super) fn undone(&mut self, done: undo::Done) {
@@ -81,16 +84,18 @@ impl Watcher<'_> {
             let next = next_words(case, self.judge.rule_of(case));
             text = if text.is_empty() { next.trim_start_matches("; ").to_owned() } else { format!("{text}{next}") };
         }
-        self.tell(done.word, Label::Notice, done.case, &done.subject, text);
-        self.close_what_waited(&id);
+        self.tell(done.word, Label::Notice, done.case, done.subject.label(), text);
+        self.close_what_waited();
     }
 
-    /// Cases that closed by the end of the process while an act on it was under way.
-    fn close_what_waited(&mut self, id: &sophron_core::model::ProcessId) {
-        let (ready, waiting) = std::mem::take(&mut self.closing).into_iter().partition(|case| case.subject.id == *id);
+    /// Cases that closed while an act on one of their processes was under way.
+    fn close_what_waited(&mut self) {
+        let busy = &self.busy;
+        let waits = |case: &Case| case.members.iter().chain([&case.subject.id]).any(|id| busy.contains(id));
+        let (waiting, ready) = std::mem::take(&mut self.closing).into_iter().partition(|(case, _)| waits(case));
         self.closing = waiting;
-        for case in ready {
-            self.close(&case, Closing::Ended);
+        for (case, why) in ready {
+            self.close(&case, why, None);
         }
     }
 }

@@ -5,10 +5,13 @@ use std::path::Path;
 use std::sync::mpsc::Sender;
 use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
+use std::time::Duration;
 
+use jiff::tz::TimeZone;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 use sophron_core::audit::{self, ActionRecord, Kind, OpenHold, Verified};
+use sophron_core::decide::Ledger;
 use sophron_core::effects::Effects;
 use sophron_core::judge::Judge;
 use sophron_core::model::{Cost, Needs, Snapshot};
@@ -86,6 +89,10 @@ impl<'s> Watcher<'s> {
             standing_back: BTreeMap::new(),
             hands: super::hands::Hands::of(&plan.state),
             closing: Vec::new(),
+            ledger: Ledger::default(),
+            zone: TimeZone::system(),
+            memory_from: Some(Duration::ZERO),
+            running: BTreeSet::new(),
             ended_by_us: BTreeSet::new(),
             verdicts: Arc::new(Mutex::new(Verdicts::default())),
             last: None,

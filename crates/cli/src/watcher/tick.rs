@@ -1,21 +1,20 @@
-//! One tick: sample, judge, decide, and set going what follows.
+//! One tick: sample, judge, decide; what follows is set going.
 
-use std::sync::{Arc, PoisonError};
+use std::sync::PoisonError;
 use std::time::Duration;
 
 use sophron_core::audit::{ActionRecord, Kind};
 use sophron_core::condition::Truth;
-use sophron_core::decide::{self, Circumstances, Decision, Verdict};
-use sophron_core::judge::{Case, Closing, Event, Tick};
+use sophron_core::decide::{self, Circumstances};
+use sophron_core::judge::Tick;
 use sophron_core::model::{Cost, Facts, Field, Needs, Process, ProcessId, Snapshot, State};
-use sophron_core::rules::{Action, Rule};
+use sophron_core::rules::Rule;
+use sophron_core::subject::Judged;
 use sophron_linux::{SampleError, here, jobs};
 
 use super::act;
 use super::drafts::DraftExt;
-use super::outcome::{field_words, next_words, reading_words};
-use super::{Fixed, STAND_BACK, Wake, Watcher};
-use crate::lowering::Reach;
+use super::{STAND_BACK, Watcher};
 use crate::ui::style::Label;
 use crate::ui::when;
 
@@ -52,6 +51,10 @@ impl Watcher<'_> {
         };
         self.sampler.sample(snapshot, named)?;
         for (rule, needs) in rules.iter().zip(needs) {
+            // Of a group's memory the judge says when it wants to know more.
+            if rule.judge != Judged::Process {
+                continue;
+            }
             let costly = needs.only(Needs::NONE.with(Cost::Rollup).with(Cost::Files));
             if costly == Needs::NONE {
                 continue;
@@ -76,11 +79,13 @@ impl Watcher<'_> {
         let now = snapshot.moment.monotonic;
         self.stand_back_from_hands(snapshot);
         self.standing_back.retain(|_, until| *until > now);
+        self.fixed.retain(|_, fixed| !fixed.handle.has_ended());
         let busy = &self.busy;
         self.joining.retain(|id, _| busy.contains(id));
 
         self.touched.extend(self.effects.suspended().map(|(id, _)| *id));
-        let tick = Tick { snapshot, suspended: &self.touched, busy: &self.busy, only: self.only.as_ref() };
+        let (suspended, busy, only) = (&self.touched, &self.busy, self.only.as_ref());
+        let tick = Tick { snapshot, suspended, busy, only, zone: &self.zone };
         let events = self.judge.tick(&tick);
         self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
         self.publish_verdicts();
@@ -90,13 +95,16 @@ impl Watcher<'_> {
             standing_back: &self.standing_back,
             all_in_shadow: self.shadow,
         };
-        let decisions = decide::decide(&events, &self.judge, &circumstances);
+        let cap = self.rules.cap;
+        let decisions = decide::decide(&events, &mut self.judge, &circumstances, cap, &mut self.ledger);
         for event in events {
-            self.follow(event);
+            self.follow(event, snapshot);
         }
+        self.let_go_of_those_that_left(snapshot);
         for decision in decisions {
             self.carry_out(&decision, snapshot);
         }
+        self.ask_for_memory();
         self.say_effects(snapshot);
         self.say_what_is_unreadable();
     }
@@ -130,7 +138,7 @@ impl Watcher<'_> {
                 let mut draft = self.drafter.plain(Kind::StoodBack).doing(ActionRecord::word(&verb));
                 draft.subject = Some(sophron_core::audit::SubjectRecord::from(process));
                 self.recorder.note(draft.came_of_it("stood back", seen.clone()));
-                self.tell("hands", Label::Notice, None, process, seen);
+                self.tell("hands", Label::Notice, None, process.label(), seen);
             }
         }
     }
@@ -148,7 +156,7 @@ impl Watcher<'_> {
             if on_watch && still {
                 if let Some(waiter) = jobs::waiting_for(&[id.pid]).first() {
                     let seen = format!("process {waiter} waits for a file lock that it holds: resumed at once");
-                    self.tell("waited for", Label::Warning, None, process, seen);
+                    self.tell("waited for", Label::Warning, None, process.label(), seen);
                     self.effects.end_suspension(&id);
                 }
                 continue;
@@ -169,11 +177,11 @@ impl Watcher<'_> {
                     when::clock_after(snapshot.moment.wall, STAND_BACK)
                 );
                 self.recorder.note(draft.came_of_it("stood back", seen.clone()));
-                self.tell("resumed", Label::Notice, case, process, seen);
+                self.tell("resumed", Label::Notice, case, process.label(), seen);
             } else {
                 let seen = "its guard was ended, and resumed it".to_owned();
                 self.recorder.note(draft.as_kind(Kind::Restored).came_of_it("resumed", seen.clone()));
-                self.tell("resumed", Label::Warning, case, process, seen);
+                self.tell("resumed", Label::Warning, case, process.label(), seen);
             }
         }
     }
@@ -182,243 +190,6 @@ impl Watcher<'_> {
         let mut verdicts = self.verdicts.lock().unwrap_or_else(PoisonError::into_inner);
         verdicts.tick = self.ticks;
         verdicts.breached = self.judge.cases().filter(|case| case.breached).map(|case| case.number).collect();
-    }
-
-    fn follow(&mut self, event: Event) {
-        match event {
-            Event::Building { rule, subject } => self.fix(rule, subject),
-            Event::Abandoned { rule, subject } => self.unfix(rule, subject),
-            Event::Opened { case } => {
-                let Some(case) = self.judge.case(case).cloned() else { return };
-                let rule = self.judge.rule_of(&case).clone();
-                self.recorder.note(
-                    self.drafter
-                        .with_evidence(Kind::Breach, &case, &rule)
-                        .came_of_it("opened", rule.note.clone().unwrap_or_default()),
-                );
-                let note = rule.note.as_ref().map(|note| format!("\n{note}")).unwrap_or_default();
-                let next = next_words(&case, &rule);
-                let text = format!("{}: {}{next}{note}", rule.name, field_words(&case, "is"));
-                // Where the ladder begins with an alert, this line is it.
-                let alerts = rule.ladder.first().is_some_and(|step| step.action == Action::Alert && step.at.is_zero());
-                self.tell(
-                    if alerts { "alert" } else { "breach" },
-                    rule.severity.into(),
-                    Some(case.number),
-                    &case.subject,
-                    text,
-                );
-            }
-            Event::Easing { case } => {
-                let Some(case) = self.judge.case(case).cloned() else { return };
-                let wait = sophron_core::units::scaled_duration(case.wait);
-                let text = format!("{}; calm if that lasts {wait}", field_words(&case, "is"));
-                self.tell("easing", Label::Faint, Some(case.number), &case.subject, text);
-            }
-            Event::BreachedAgain { case } => {
-                let Some(case) = self.judge.case(case).cloned() else { return };
-                let next = next_words(&case, self.judge.rule_of(&case));
-                let text = format!("again: {}{next}", field_words(&case, "is"));
-                self.tell("breach", Label::Warning, Some(case.number), &case.subject, text);
-            }
-            Event::Closed { case, why: Closing::Ended } if self.busy.contains(&case.subject.id) => {
-                self.closing.push(*case)
-            }
-            Event::Closed { case, why } => self.close(&case, why),
-            Event::Due { .. } => {}
-        }
-    }
-
-    /// The process is fixed by a handle as soon as a breach begins to build up.
-    fn fix(&mut self, rule: usize, id: ProcessId) {
-        if let Some(fixed) = self.fixed.get_mut(&id) {
-            fixed.rules.insert(rule);
-        } else if let Ok(handle) = act::fix_by_handle(&id) {
-            self.fixed.insert(id, Fixed { handle, rules: [rule].into() });
-        }
-    }
-
-    fn unfix(&mut self, rule: usize, id: ProcessId) {
-        if let Some(fixed) = self.fixed.get_mut(&id) {
-            fixed.rules.remove(&rule);
-            if fixed.rules.is_empty() {
-                self.fixed.remove(&id);
-            }
-        }
-    }
-
-    /// A case is over: what it holds is undone, unless the process took it along.
-    pub(super) fn close(&mut self, case: &Case, why: Closing) {
-        let id = case.subject.id;
-        let rule = self.judge.rule_of(case).clone();
-        // A process that one sample missed has not ended while its handle says that it lives: what is in force on it
-        // is undone like on any other that is no longer judged.
-        let lives = self.fixed.get(&id).is_some_and(|fixed| !fixed.handle.has_ended());
-        let (kind, word, text) = match why {
-            Closing::Calm => (Kind::Calm, "calm", format!("{}; case closed", field_words(case, "is"))),
-            Closing::Left => (Kind::Left, "left", "the rule no longer covers it; case closed".to_owned()),
-            Closing::Ended if lives => (Kind::Left, "left", "it is no longer seen; case closed".to_owned()),
-            Closing::Ended if self.ended_by_us.remove(&id) => (Kind::Ended, "", "ended by us".to_owned()),
-            Closing::Ended => (Kind::Ended, "gone", "it ended by itself; case closed".to_owned()),
-        };
-        self.recorder
-            .note(self.drafter.with_evidence(kind, case, &rule).came_of_it(kind.word().as_str(), text.clone()));
-        if !word.is_empty() {
-            self.tell(word, Label::Notice, Some(case.number), &case.subject, text);
-        }
-        if why == Closing::Ended && !lives {
-            if let Some(undo) = self.effects.forget(&id) {
-                self.take_back(case.subject.clone(), self.drafter.of_case(Kind::Intent, case, &rule), None, undo);
-            }
-            if let Some(guard) = self.guards.remove(&id) {
-                guard.release();
-            }
-        } else {
-            for undo in self.effects.let_go(&id, case.number) {
-                self.begin_undo(id, undo, Some(case.number));
-            }
-        }
-        self.unfix(case.rule, id);
-    }
-
-    fn carry_out(&mut self, decision: &Decision, snapshot: &Snapshot) {
-        let Some(case) = self.judge.case(decision.case).cloned() else { return };
-        let rule = self.judge.rule_of(&case).clone();
-        let record = |watcher: &Self, kind| {
-            watcher.drafter.with_evidence(kind, &case, &rule).doing(ActionRecord::step(decision.action, decision.step))
-        };
-        let action = decision.action;
-        let next = next_words(&case, &rule);
-        let (kind, word, label, outcome, text) = match &decision.verdict {
-            Verdict::Act(action) => {
-                let intent = record(self, Kind::Intent);
-                self.set_going(&case, *action, intent, snapshot);
-                return;
-            }
-            Verdict::Alert => (
-                Kind::Alert,
-                "alert",
-                rule.severity.into(),
-                "shown",
-                format!("{}: {}{next}", rule.name, field_words(&case, "is")),
-            ),
-            Verdict::Shadow(_) => (
-                Kind::Shadow,
-                "shadow",
-                Label::Notice,
-                "would",
-                format!("would {action}; {}{next}", reading_words(&case, "is")),
-            ),
-            Verdict::Spared(why) => (
-                Kind::Spared,
-                "spared",
-                Label::Notice,
-                "spared",
-                format!("would {action}, but it is protected: {why}{next}"),
-            ),
-            Verdict::Overtaken { by } => (
-                Kind::Overtaken,
-                "overtaken",
-                Label::Faint,
-                "overtaken",
-                format!("{action}: case {by} takes a stronger step{next}"),
-            ),
-            Verdict::StandingBack { until } => {
-                let left = until.saturating_sub(snapshot.moment.monotonic);
-                let clock = when::clock_after(snapshot.moment.wall, left);
-                (
-                    Kind::StoodBack,
-                    "back",
-                    Label::Notice,
-                    "stood back",
-                    format!("would {action}, but stands back until {clock}{next}"),
-                )
-            }
-        };
-        self.recorder.note(record(self, kind).came_of_it(outcome, text.clone()));
-        if kind == Kind::Alert && case.clock.is_zero() {
-            // The line that says the case is open has alerted already.
-            self.judge.settled(case.number, false);
-            return;
-        }
-        self.tell(word, label, Some(case.number), &case.subject, text);
-        let joins = self.join_a_lowering(&case, decision);
-        self.judge.settled(case.number, joins);
-    }
-
-    /// A lowering overtaken by a greater one is part of it: this case holds it as well, at its own niceness.
-    fn join_a_lowering(&mut self, case: &Case, decision: &Decision) -> bool {
-        let (Verdict::Overtaken { by }, Action::Lower { nice }) = (&decision.verdict, decision.action) else {
-            return false;
-        };
-        let winner = self.judge.case(*by).and_then(|winner| {
-            let step = winner.next.checked_sub(1)?;
-            Some(self.judge.rule_of(winner).ladder.get(step)?.action)
-        });
-        let joins = matches!(winner, Some(Action::Lower { .. }));
-        if joins {
-            self.joining.entry(case.subject.id).or_default().push((case.number, nice));
-        }
-        joins
-    }
-
-    /// Starts an act on a thread of its own; until its outcome is in, no other step is taken on that process.
-    fn set_going(&mut self, case: &Case, action: Action, intent: sophron_core::audit::Draft, snapshot: &Snapshot) {
-        if !self.recorder.is_sound() {
-            // The trail's own line has said why. The step stays due.
-            self.judge.postponed(case.number);
-            return;
-        }
-        let id = case.subject.id;
-        if let (Action::Lower { nice }, Some(already)) = (action, self.effects.lowered_to(&id))
-            && already >= nice
-        {
-            self.effects.lower(id, case.number, nice, sophron_core::effects::Originals::default());
-            let seen = format!("nice {already} already, for another case");
-            self.recorder.note(intent.as_kind(Kind::Outcome).came_of_it("lowered", seen.clone()));
-            self.tell("lowered", Label::Notice, Some(case.number), &case.subject, seen);
-            self.judge.settled(case.number, true);
-            return;
-        }
-        let handle = match self
-            .fixed
-            .get(&id)
-            .map(|fixed| Arc::clone(&fixed.handle))
-            .map_or_else(|| act::fix_by_handle(&id), Ok)
-        {
-            Ok(handle) => handle,
-            Err(why) => {
-                self.recorder.note(intent.as_kind(Kind::Refused).came_of_it("refused", why.clone()));
-                self.tell("refused", Label::Warning, Some(case.number), &case.subject, why);
-                self.judge.settled(case.number, false);
-                return;
-            }
-        };
-        let meant = |process: &Process| process.id == id;
-        let reach = match action {
-            Action::Lower { .. } => Reach::of(snapshot, &case.subject, self.direct.clone(), meant),
-            _ => Reach::default(),
-        };
-        let request = act::Request {
-            case: case.number,
-            rules: Arc::clone(&self.rules),
-            rule: case.rule,
-            action,
-            subject: case.subject.clone(),
-            machine: snapshot.machine.clone(),
-            protections: self.protections.clone(),
-            handle,
-            reach,
-            tick: self.ticks,
-            verdicts: Arc::clone(&self.verdicts),
-            intent,
-        };
-        self.busy.insert(id);
-        let (recorder, wake) = (self.recorder.clone(), self.wake.clone());
-        std::thread::spawn(move || {
-            // The watcher waits for busy processes before it ends.
-            let _ = wake.send(Wake::Acted(Box::new(act::perform(request, &recorder))));
-        });
     }
 
     /// Says once for each rule what it cannot judge for want of which reading.
@@ -434,7 +205,8 @@ impl Watcher<'_> {
             let name = self.rules.rules[index].name.clone();
             let count = status.undecided + status.unjudged;
             let who = if here::is_privileged() { "not even root may" } else { "root may" };
-            let seen = format!("{name} cannot judge {count} processes: {} cannot be read ({who})", fields.join(", "));
+            let seen =
+                format!("{name} cannot judge {count} of its subjects: {} cannot be read ({who})", fields.join(", "));
             lines.push((name, seen));
         }
         for (name, seen) in lines {

@@ -37,8 +37,8 @@ armed = true
 ladder = [
   { at = "0s", do = "alert" },
   { at = "1s", do = "lower", nice = 15 },
-  { at = "3s", do = "suspend", for = "2s" },
-  { at = "7s", do = "terminate" },
+  { at = "4s", do = "suspend", for = "2s" },
+  { at = "8s", do = "terminate" },
 ]
 "#,
     );
@@ -76,7 +76,7 @@ ladder = [
     // Due at the first tick at which the ladder's clock has come so far: within one interval, and a machine under
     // test may be a moment late.
     for (kind, verb, due) in
-        [("intent", "lower", 1.0), ("intent", "suspend", 3.0), ("intent", "resume", 5.0), ("intent", "terminate", 7.0)]
+        [("intent", "lower", 1.0), ("intent", "suspend", 4.0), ("intent", "resume", 6.0), ("intent", "terminate", 8.0)]
     {
         let at = since_opening(&stage, pid, kind, verb);
         assert!((due - 0.1..due + 1.0).contains(&at), "{verb} was due at {due} s and came at {at} s");

@@ -4,6 +4,7 @@
 
 mod checkup;
 mod demo;
+mod groups;
 mod hands;
 mod inspect;
 mod ladder;

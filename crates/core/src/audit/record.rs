@@ -8,6 +8,7 @@ use crate::effects::Originals;
 use crate::judge::{Case, Points};
 use crate::model::{Boot, Process, ProcessId};
 use crate::rules::{Action, Rule, Severity};
+use crate::subject::Judged;
 
 /// The trail format that this version writes.
 pub const FORMAT: u32 = 1;
@@ -63,6 +64,11 @@ pub enum Kind {
     Superseded,
     /// Something a rule needs could not be read.
     Unreadable,
+    /// The budget of a subject is spent: nothing is done to it.
+    #[serde(rename = "budget spent")]
+    BudgetSpent,
+    /// All rules together have acted as often as they may in an hour.
+    Capped,
     /// The wall clock was set.
     #[serde(rename = "clock stepped")]
     ClockStepped,
@@ -106,6 +112,36 @@ pub struct SubjectRecord {
     pub path_proven: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub command: Option<String>,
+    /// The group that was judged, where it was not the process alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of: Option<GroupRecord>,
+}
+
+/// A group that a rule judges as one.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GroupRecord {
+    /// `app`, `tree`, `owner`, `unit` or `machine`.
+    pub judge: String,
+    /// How it is named for people.
+    pub name: String,
+    /// How many processes are of it.
+    pub processes: usize,
+    /// Their checked PIDs, at most 32.
+    pub ids: Vec<String>,
+}
+
+impl SubjectRecord {
+    /// The subject of a case: the process that stands for it, and the group. `None` for a machine without processes.
+    pub fn of_case(case: &Case) -> Option<SubjectRecord> {
+        let judged = case.key.judged();
+        if judged == Judged::Process {
+            return Some(SubjectRecord::from(&case.subject));
+        }
+        let ids = case.members.iter().take(32).map(|id| id.checked().to_string()).collect();
+        let of =
+            GroupRecord { judge: judged.word().to_owned(), name: case.label(), processes: case.members.len(), ids };
+        (!case.members.is_empty()).then(|| SubjectRecord { of: Some(of), ..SubjectRecord::from(&case.subject) })
+    }
 }
 
 impl From<&Process> for SubjectRecord {
@@ -121,6 +157,7 @@ impl From<&Process> for SubjectRecord {
             path: process.path.clone(),
             path_proven: process.path_proven,
             command: process.command.clone(),
+            of: None,
         }
     }
 }

@@ -69,6 +69,8 @@ pub struct Case {
     pub wait: Duration,
     pub(super) still: Duration,
     pub(super) regain: Option<Duration>,
+    /// Whether the interval that ends with the next tick began outside the hours of the step.
+    pub(super) barred: bool,
     pub(super) easing: Option<Easing>,
     pub(super) acted: bool,
     /// Whether a step could not be taken and stays due.

@@ -184,6 +184,7 @@ impl Track {
             wait,
             still: Duration::ZERO,
             regain: None,
+            barred: false,
             easing: None,
             resumed: false,
         });
@@ -306,7 +307,9 @@ fn run_the_clock(rule: &Rule, case: &mut Case, seen: &Seen<'_>, before: Truth) {
         }
     }
     if let Some(held) = case.regain {
+        let barred = std::mem::take(&mut case.barred);
         let held = match seen.truth {
+            _ if barred => Duration::ZERO,
             Truth::True if advances => held + seen.pace.counts,
             Truth::False => Duration::ZERO,
             _ => held,
@@ -321,7 +324,7 @@ fn next_step(rule: &Rule, case: &mut Case, seen: &Seen<'_>, memory: &mut Memory,
     let Some(step) = rule.ladder.get(case.next) else { return };
     if !step.hours.covers(seen.moment.wall, seen.zone) {
         // It waits for its hours, and then for a fresh `lasting`.
-        case.regain = Some(Duration::ZERO);
+        (case.regain, case.barred) = (Some(Duration::ZERO), true);
         return;
     }
     let held_up = case.pending > 0 || seen.busy || case.regain.is_some() || case.resumed || !seen.in_hours;

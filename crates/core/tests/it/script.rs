@@ -32,6 +32,7 @@ pub struct Script {
     pub judge: Judge,
     pub suspended: bool,
     pub busy: bool,
+    pub zone: jiff::tz::TimeZone,
     /// Whether outcomes are told at once, as if every act took no time.
     pub prompt: bool,
 }
@@ -39,7 +40,8 @@ pub struct Script {
 impl Script {
     pub fn new(rules: &Arc<RuleSet>) -> Script {
         let world = World::new(vec![process(PID, "labelpress")]);
-        Script { world, judge: Judge::new(Arc::clone(rules), 1), suspended: false, busy: false, prompt: true }
+        let zone = jiff::tz::TimeZone::UTC;
+        Script { world, judge: Judge::new(Arc::clone(rules), 1), suspended: false, busy: false, zone, prompt: true }
     }
 
     /// One tick after `passed`, with that much memory held; `None` cannot be read.
@@ -73,7 +75,7 @@ impl Script {
             suspended: if self.suspended { &ids } else { &none },
             busy: if self.busy { &ids } else { &none },
             only: None,
-            zone: &jiff::tz::TimeZone::UTC,
+            zone: &self.zone,
         })
     }
 

@@ -1,0 +1,165 @@
+//! Rules that judge several processes as one, on real families.
+
+use std::os::unix::fs::PermissionsExt;
+
+use sophron_testkit::{ControlGroup, StandIn, eventually, is_gone, is_root, is_suspended, nices};
+
+use crate::stage;
+
+fn children(pid: u32) -> Vec<u32> {
+    let text = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
+    text.split_whitespace().filter_map(|pid| pid.parse().ok()).collect()
+}
+
+fn rule(keys: &str) -> String {
+    format!("format = 1\nevery = '250ms'\n[[rule]]\nname = 'a'\narmed = true\nlasting = '500ms'\n{keys}\n")
+}
+
+/// All members of an app are acted on, and nobody else's program of that name counts.
+#[test]
+fn an_app_is_lowered_as_one_and_another_owners_does_not_count() {
+    let stage = stage();
+    let rules = rule(
+        "judge = 'app'\nwhere = 'app = \"tilebaker\" and {mine}'\nbreach = 'instances > 2'\n\
+         ladder = [ { at = '0s', do = 'lower', nice = 12 } ]",
+    );
+    let rules = stage.write("rules.toml", rules);
+    let baker = stage.offender("tilebaker", &["--children", "2"]);
+    let family = eventually("its children", || Some(children(baker.pid())).filter(|children| children.len() == 2));
+    let watcher = stage.watch(&rules, &[]);
+    for pid in family.iter().chain([&baker.pid()]) {
+        eventually("lowered", || nices(*pid).iter().all(|nice| *nice == 12).then_some(()));
+    }
+    eventually("recorded", || stage.story(baker.pid()).contains(&"outcome lower lowered".to_owned()).then_some(()));
+    let breach = stage.records().into_iter().find(|record| record["kind"] == "breach").unwrap();
+    assert_eq!((&breach["subject"]["of"]["judge"], &breach["subject"]["of"]["processes"]), (&"app".into(), &3.into()));
+    let (_, status) = watcher.interrupt();
+    assert_eq!(status, Some(0));
+    if is_root() {
+        assert!(family.iter().all(|pid| nices(*pid) == [0]), "a clean end undoes all of it");
+    }
+}
+
+#[test]
+fn another_owners_processes_of_that_name_never_count() {
+    if !is_root() {
+        eprintln!("skipped: only root can start another user's");
+        return;
+    }
+    let (theirs, stage) = (stage().as_user(4711), stage());
+    let _theirs: Vec<_> = (0..2).map(|_| theirs.offender("tilebaker", &[])).collect();
+    let mine = stage.offender("tilebaker", &[]);
+    let name = "app = \"tilebaker\" and (uid = 4711 or {mine})";
+    let rules = stage.write(
+        "rules.toml",
+        rule(&format!("judge = 'app'\nwhere = '{name}'\nbreach = 'instances > 2'\nladder = [ {{ at = '0s', do = 'suspend' }} ]"))
+            + "[[rule]]\nname = 'two'\narmed = true\nlasting = '500ms'\njudge = 'app'\nwhere = 'app = \"tilebaker\" and uid = 4711'\n\
+               breach = 'instances > 1'\n",
+    );
+    let mut watcher = stage.watch(&rules, &[]);
+    // The rule beside it shows that time enough has passed.
+    let told = watcher.line_with("two: ");
+    assert!(told.contains("2 processes"), "{told}");
+    assert!(!is_suspended(mine.pid()));
+    watcher.interrupt();
+    assert!(!stage.records().iter().any(|record| record["kind"] == "breach" && record["rule"] == "a"));
+}
+
+/// A tree of short-lived children: their CPU counts though no sample sees them, and it is ended whole.
+#[test]
+fn a_tree_of_short_lived_children_is_ended_whole() {
+    let stage = stage();
+    let command = stage.command(&[]);
+    let line = format!(
+        "while :; do {} misbehave --cpu 100% --for 80ms > /dev/null; done",
+        command.get_program().to_string_lossy()
+    );
+    let mut baker = std::process::Command::new("sh").args(["-c", &line]).spawn().unwrap();
+    let rules = stage.write(
+        "rules.toml",
+        rule(&format!(
+            "judge = 'tree'\nwhere = 'pid = {}'\nbreach = 'cpu > 25%'\n\
+             ladder = [ {{ at = '0s', do = 'terminate', force_after = '5s' }} ]",
+            baker.id()
+        )),
+    );
+    let watcher = stage.watch(&rules, &[]);
+    eventually("the root is gone", || is_gone(baker.id()).then_some(()));
+    baker.wait().unwrap();
+    eventually("recorded", || stage.records().into_iter().find(|record| record["kind"] == "outcome"));
+    drop(watcher);
+    let outcome = stage.records().into_iter().find(|record| record["kind"] == "outcome").unwrap();
+    assert!(outcome["result"]["seen"].as_str().unwrap().contains("with its tree of "), "{outcome}");
+    // Nobody of it is left: what it started ran from this stage's program, or was a copy of the shell.
+    let left =
+        stage.json(&["list", "--where", &format!("command ~ \"*{}*\"", stage.path("").display()), "--format", "json"]);
+    assert!(left["rows"].as_array().unwrap().iter().all(|row| row["app"] != "sh"), "{left}");
+}
+
+/// The machine is short of something, and one of its processes is picked.
+#[test]
+fn the_machine_is_judged_and_one_process_is_picked() {
+    let stage = stage();
+    let rules = stage.write(
+        "rules.toml",
+        rule(
+            "judge = 'machine'\nwhere = '{mine}'\nbreach = 'machine.memory.available > 1 MiB'\npick = 'most memory'\n\
+             ladder = [ { at = '0s', do = 'suspend', for = '5m' } ]",
+        ),
+    );
+    let small = stage.offender("labelpress", &[]);
+    let large = stage.offender("labelpress", &["--grow", "200MiB/s", "--up-to", "40MiB"]);
+    eventually("it has grown", || {
+        let held = stage.json(&[
+            "list",
+            "--where",
+            &format!("pid = {}", large.pid()),
+            "--columns",
+            "memory.held",
+            "--format",
+            "json",
+        ]);
+        (held["rows"][0]["memory.held"].as_u64()? > 30 << 20).then_some(())
+    });
+    let watcher = stage.watch(&rules, &[]);
+    eventually("the larger is suspended", || is_suspended(large.pid()).then_some(()));
+    assert!(!is_suspended(small.pid()));
+    watcher.interrupt();
+    assert!(!is_suspended(large.pid()));
+}
+
+/// A unit is started anew through the service manager; a program is told of the case on its standard input.
+#[test]
+fn a_unit_is_restarted_and_a_program_is_told() {
+    let stage = stage();
+    let name = format!("sheetlamp-{}.service", std::process::id());
+    let roots = [("/sys/fs/cgroup/systemd", ""), ("/sys/fs/cgroup", "")];
+    let Some(group) = ControlGroup::make(&name, &roots, "") else {
+        eprintln!("skipped: this test may make no control group");
+        return;
+    };
+    let manager = StandIn::in_folder(&stage.path(""));
+    let lamp = stage.offender_in(&group.processes(), "sheetlamp", &["--cpu", "30%"]);
+    let heard = stage.path("heard");
+    let program = stage.write("tell-desk", format!("#!/bin/sh\ncat > {}\necho told \"$1\"\n", heard.display()));
+    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let rules = stage.write(
+        "rules.toml",
+        rule(&format!(
+            "judge = 'unit'\nwhere = 'unit = \"{name}\"'\nbreach = 'cpu > 5%'\nladder = [ {{ at = '0s', do = 'run', run = ['{}', 'the desk'] }}, {{ at = '1s', do = 'restart' }} ]",
+            program.display()
+        )),
+    );
+    let socket = manager.socket.display().to_string();
+    let mut watcher = stage.watch(&rules, &["--service-manager", &socket]);
+    let told = watcher.line_with("  ran  ");
+    assert!(told.contains("told the desk"), "{told}");
+    let facts: serde_json::Value = serde_json::from_slice(&std::fs::read(heard).unwrap()).unwrap();
+    assert_eq!((&facts["rule"], &facts["subject"]["pid"]), (&"a".into(), &lamp.pid().into()));
+    let told = watcher.line_with("  restarted  ");
+    assert!(told.contains("is active again"), "{told}");
+    watcher.interrupt();
+    let calls = manager.told.lock().unwrap().calls.clone();
+    assert!(calls.contains(&format!("RestartUnit {name} replace")), "{calls:?}");
+    drop((lamp, group));
+}

@@ -1,0 +1,176 @@
+//! Hours, reminders, budgets, returns, settling, picks and the cap.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::tz::TimeZone;
+use sophron_core::decide::{Circumstances, Ledger, Verdict, decide};
+use sophron_core::judge::Tick;
+use sophron_core::protect::Protections;
+use sophron_core::rules::Cap;
+use sophron_testkit::{World, process};
+
+use crate::script::{MIB, PID, Script, load, rule, seconds};
+
+/// The script's world begins on a Monday morning; so many minutes of it are these hours.
+fn hours(script: &Script, from: i64, to: i64) -> String {
+    let clock = |minutes: i64| {
+        let at = script.world.moment.wall + jiff::SignedDuration::from_mins(minutes);
+        at.to_zoned(TimeZone::UTC).strftime("%H:%M").to_string()
+    };
+    format!("[hours]\nshift = ['daily {}-{}']\n", clock(from), clock(to))
+}
+
+#[test]
+fn outside_the_hours_of_a_rule_its_ladder_stands_still_and_what_it_did_is_undone() {
+    let shift = hours(&Script::new(&rule("lasting = '1s'")), 1, 3);
+    let mut script = Script::new(&load(&format!(
+        "{shift}[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\nlasting = '2s'\narmed = true\nhours = 'shift'\n\
+         ladder = [ {{ at = '0s', do = 'lower' }}, {{ at = '3m', do = 'terminate' }} ]"
+    )));
+    let ticks = script.ticks(59, 800);
+    assert_eq!(ticks, Vec::<String>::new(), "not yet its hours");
+    let ticks = script.ticks(120, 800);
+    assert_eq!(ticks, ["1:building", "3:opened 1", "3:lower"]);
+    let ticks = script.ticks(600, 800);
+    assert_eq!(ticks, ["1:hours ended"], "and no terminate at three minutes: the clock stands still");
+    assert_eq!(script.clock().as_secs(), 117);
+    assert_eq!(script.ticks(3, 100), ["1:easing", "3:closed 1 Calm"], "calm is judged at any hour");
+}
+
+#[test]
+fn a_step_outside_its_hours_waits_for_them_and_for_a_fresh_lasting() {
+    let shift = hours(&Script::new(&rule("lasting = '1s'")), 2, 4);
+    let mut script = Script::new(&load(&format!(
+        "{shift}[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\nlasting = '5s'\narmed = true\n\
+         ladder = [ {{ at = '0s', do = 'alert' }}, {{ at = '10s', do = 'suspend', hours = 'shift' }} ]"
+    )));
+    assert_eq!(script.ticks(119, 800), ["1:building", "6:opened 1", "6:alert"]);
+    assert_eq!(script.ticks(60, 800), ["6:suspend"], "the hours begin, and it holds for 5 s again");
+    assert_eq!(script.ticks(120, 800), ["61:hours ended"], "what that step did is undone when they end");
+}
+
+#[test]
+fn people_are_told_again_after_a_time_and_when_it_has_risen() {
+    let again = "again = { after = '20s', risen = '100 MiB' }";
+    let mut script = Script::new(&rule(&format!("lasting = '0s'\n{again}")));
+    assert_eq!(script.ticks(45, 800), ["1:building", "1:opened 1", "1:alert", "21:remind", "41:remind"]);
+    assert_eq!(script.ticks(3, 899), Vec::<String>::new());
+    assert_eq!(script.tick(900), ["remind"], "100 MiB more than when they were last told");
+    assert_eq!(script.ticks(5, 950), Vec::<String>::new(), "counted from there");
+    assert_eq!(script.tick(1000), ["remind"]);
+}
+
+#[test]
+fn what_comes_back_is_the_same_case_and_goes_on_at_the_step_reached() {
+    let ladder = "ladder = [ { at = '0s', do = 'alert' }, { at = '5s', do = 'terminate' } ]";
+    let mut script = Script::new(&rule(&format!("lasting = '2s'\n{ladder}")));
+    assert_eq!(script.ticks(8, 800), ["1:building", "3:opened 1", "3:alert", "8:terminate"]);
+    let back = |script: &mut Script, start: u64| {
+        script.world.processes.clear();
+        assert_eq!(script.judge_now(), ["closed 1 Ended"]);
+        script.world.processes = vec![process(PID, "labelpress")];
+        script.world.process(PID).id.start = start;
+    };
+    back(&mut script, 1);
+    assert_eq!(script.ticks(3, 800), ["1:building", "3:opened 1", "3:terminate"], "no second alert, no 5 s");
+    assert!(script.judge.case(1).unwrap().returned);
+    back(&mut script, 2);
+    // Another file is another program.
+    script.world.process(PID).names_mut().path = Some("/home/ines/labelpress".to_owned());
+    assert_eq!(script.ticks(3, 800), ["1:building", "3:opened 2", "3:alert"]);
+}
+
+#[test]
+fn past_its_budget_people_are_told_and_nothing_is_done() {
+    let keys = "budget = { cases = 2, per = '1h' }\nladder = [ { at = '0s', do = 'terminate' } ]";
+    let mut script = Script::new(&rule(&format!("lasting = '0s'\n{keys}")));
+    let mut over = Vec::new();
+    for start in 0..4 {
+        script.world.processes = vec![process(PID, "labelpress")];
+        script.world.process(PID).id.start = start;
+        if start == 3 {
+            script.world.pass(seconds(3600));
+        }
+        script.tick(800);
+        over.push(script.judge.cases().next().unwrap().over_budget);
+        script.world.processes.clear();
+        script.judge_now();
+    }
+    assert_eq!(over, [false, false, true, false], "the time slides");
+}
+
+#[test]
+fn nothing_is_done_right_after_a_start_or_a_nap() {
+    let rules = load(
+        "settle = '10s'\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\narmed = true\n\
+         ladder = [ { at = '0s', do = 'alert' }, { at = '0s', do = 'lower' }, { at = '20s', do = 'terminate' } ]",
+    );
+    let mut script = Script::new(&rules);
+    assert_eq!(script.ticks(15, 800), ["1:building", "1:opened 1", "1:alert", "11:lower"], "alerts are no acts");
+    script.world.nap(seconds(600));
+    assert_eq!(script.ticks(20, 800), ["11:terminate"]);
+}
+
+/// On one of several: chosen among the unprotected, kept, and when it ends the next begins at the first step.
+#[test]
+fn the_machines_offender_is_picked_and_kept() {
+    let rules = load(
+        "[[rule]]\nname = 'squeeze'\njudge = 'machine'\nwhere = 'not kernel'\nbreach = 'machine.memory.available < 1 GiB'\n\
+         pick = 'most memory'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'suspend', for = '2s' }, { at = '5s', do = 'terminate' } ]",
+    );
+    let mut script = Script::new(&rules);
+    script.prompt = false;
+    script.world = World::new([10, 11, 12].map(|pid| process(pid, "kioskview")).into());
+    for (pid, mib) in [(10, 300), (11, 900), (12, 500)] {
+        script.world.process(pid).memory_held = Some(mib * MIB);
+    }
+    script.world.machine.memory_available = Some(500 * MIB);
+    let protections = Protections { own: BTreeSet::from([11]), ..Protections::default() };
+    let mut ledger = Ledger::default();
+    let mut acts = |script: &mut Script| {
+        script.world.pass(seconds(1));
+        let events = script.events_now();
+        let snapshot = script.world.snapshot();
+        let circumstances = Circumstances {
+            snapshot: &snapshot,
+            protections: &protections,
+            standing_back: &BTreeMap::new(),
+            all_in_shadow: false,
+        };
+        let decisions = decide(&events, &mut script.judge, &circumstances, Cap::default(), &mut ledger);
+        decisions.iter().for_each(|decision| script.judge.settled(decision.case, true));
+        decisions.into_iter().map(|decision| (decision.subject.id.pid, decision.action.word())).collect::<Vec<_>>()
+    };
+    assert_eq!(acts(&mut script), [(12, "suspend")], "11 has most, and is protected");
+    script.world.process(10).memory_held = Some(2000 * MIB);
+    let mut later: Vec<_> = (0..5).flat_map(|_| acts(&mut script)).collect();
+    assert_eq!(later, [(12, "terminate")], "the choice is kept");
+    script.world.processes.retain(|process| process.id.pid != 12);
+    later = (0..7).flat_map(|_| acts(&mut script)).collect();
+    assert_eq!(later, [(10, "suspend"), (10, "terminate")]);
+}
+
+#[test]
+fn all_rules_together_act_no_more_than_the_cap_allows() {
+    let rules = load(
+        "[cap]\nacts = 3\nterminations = 1\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\narmed = true\n\
+         ladder = [ { at = '0s', do = 'terminate' } ]",
+    );
+    let mut world = World::new((11..=13).map(|pid| process(pid, "labelpress")).collect());
+    world.processes.iter_mut().for_each(|process| process.memory_held = Some(800 * MIB));
+    let snapshot = world.snapshot();
+    let mut judge = sophron_core::judge::Judge::new(std::sync::Arc::clone(&rules), 1);
+    let none = BTreeSet::new();
+    let tick = Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
+    let events = judge.tick(&tick);
+    let circumstances = Circumstances {
+        snapshot: &snapshot,
+        protections: &Protections::default(),
+        standing_back: &BTreeMap::new(),
+        all_in_shadow: false,
+    };
+    let decisions = decide(&events, &mut judge, &circumstances, rules.cap, &mut Ledger::default());
+    let acts = decisions.iter().filter(|decision| matches!(decision.verdict, Verdict::Act(_))).count();
+    let capped = decisions.iter().filter(|decision| matches!(decision.verdict, Verdict::Capped(_))).count();
+    assert_eq!((acts, capped), (1, 2));
+}
