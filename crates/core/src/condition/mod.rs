@@ -10,11 +10,13 @@ mod lexer;
 mod parser;
 mod print;
 mod syntax;
+mod words;
 
 use std::collections::BTreeSet;
 
 pub use check::Place;
 pub use eval::{Measure, Truth};
+pub use words::{InWords, Range};
 
 use crate::diag::Diagnostic;
 use crate::model::Field;

@@ -1,10 +1,13 @@
 //! Rules: what is too much, for how long, and what is done about it, mildest first.
 
 mod checkup;
+mod explain;
 mod hours;
 mod ladder;
 mod load;
 mod options;
+mod review;
+mod schema;
 mod section;
 
 use std::collections::BTreeSet;
@@ -12,8 +15,11 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
+pub use explain::{Sentence, explain};
 pub use hours::{Hours, Span};
 pub use load::{File, LARGEST, Rejected, load, load_files};
+pub use review::{Present, Warning, review};
+pub use schema::schema;
 use serde::Serialize;
 
 use crate::condition::Condition;

@@ -1,0 +1,110 @@
+//! A rule said back in plain sentences.
+
+use super::{Action, Pick, Rule, Step};
+use crate::condition::InWords;
+use crate::subject::Judged;
+use crate::units::scaled_duration;
+
+/// A part of the explanation: a word, and a sentence.
+pub type Sentence = (&'static str, String);
+
+/// Whom it covers, when it acts, what it does, until when.
+pub fn explain(rule: &Rule) -> Vec<Sentence> {
+    let mut all: Vec<Sentence> = vec![("whom", whom(rule)), ("when", when(rule))];
+    let steps = rule.ladder.iter().map(|step| ("then", then(step, rule)));
+    all.extend(steps);
+    let calm = match &rule.calm {
+        Some(calm) => InWords(calm).to_string(),
+        None => "that is over".to_owned(),
+    };
+    let undone = if rule.ladder.iter().any(|step| matches!(step.action, Action::Lower { .. } | Action::Suspend { .. }))
+    {
+        ": what was lowered or suspended is undone then"
+    } else {
+        ""
+    };
+    all.push(("until", format!("{calm}, for {} and two samples at least{undone}", scaled_duration(rule.lasting))));
+    let mut again = Vec::new();
+    again.extend(rule.again.after.map(|after| format!("every {}", scaled_duration(after))));
+    again.extend(rule.again.risen.as_ref().map(|risen| format!("whenever it has gone {} further", risen.scaled())));
+    let again =
+        if again.is_empty() { "not told again".to_owned() } else { format!("told again {}", again.join(", and ")) };
+    all.push((
+        "people",
+        format!("told when it opens, at every step and when it closes, as {}; {again}", rule.severity.word()),
+    ));
+    if let Some(budget) = rule.budget {
+        let cases = if budget.cases == 1 { "1 case".to_owned() } else { format!("{} cases", budget.cases) };
+        all.push((
+            "at most",
+            format!(
+                "{cases} of one subject in {}; past that people are told, as critical, and nothing is done",
+                scaled_duration(budget.per)
+            ),
+        ));
+    }
+    all.push((
+        "acting",
+        if rule.armed {
+            "armed: it does what it says".to_owned()
+        } else {
+            "in shadow: it decides, records and says what it would have done, and does nothing".to_owned()
+        },
+    ));
+    all
+}
+
+fn whom(rule: &Rule) -> String {
+    let of = rule.covers.as_ref().map(|covers| InWords(covers).to_string());
+    let that = |what: &str| match &of {
+        Some(of) => format!("{what} where {of}"),
+        None => what.to_owned(),
+    };
+    match rule.judge {
+        Judged::Process => that("each process by itself"),
+        Judged::App => that("each program of each owner, all its processes together, of those"),
+        Judged::Tree => format!("each topmost process where {}, with all its descendants", of.unwrap_or_default()),
+        Judged::Owner => that("each owner, all his processes together, of those"),
+        Judged::Unit => that("each unit (control group), all its processes together, of those"),
+        Judged::Machine => match of {
+            Some(of) => format!("the machine; acted on are processes where {of}"),
+            None => "the machine".to_owned(),
+        },
+    }
+}
+
+fn when(rule: &Rule) -> String {
+    let hours =
+        if rule.hours.is_always() { "at any hour".to_owned() } else { format!("in the hours `{}`", rule.hours) };
+    let lasting = if rule.lasting.is_zero() {
+        "at once".to_owned()
+    } else {
+        format!("for {} without a gap", scaled_duration(rule.lasting))
+    };
+    format!("{}, {lasting}, {hours}", InWords(&rule.breach))
+}
+
+fn then(step: &Step, rule: &Rule) -> String {
+    let at =
+        if step.at.is_zero() { "at once".to_owned() } else { format!("after {} of breach", scaled_duration(step.at)) };
+    let what = match step.action {
+        Action::Alert => "people are told".to_owned(),
+        Action::Run => format!("{} is run, with the facts on its standard input", step.run.join(" ")),
+        Action::Lower { nice } => format!("it is lowered to nice {nice}, every thread, disk too"),
+        Action::Suspend { length } => format!("it is suspended for {}, and goes on by itself", scaled_duration(length)),
+        Action::Restart => "the service manager starts the unit anew".to_owned(),
+        Action::Terminate { force_after: None } => "it is asked to end, and never forced".to_owned(),
+        Action::Terminate { force_after: Some(wait) } => {
+            format!("it is asked to end, and ended by force when it is still there {} later", scaled_duration(wait))
+        }
+    };
+    let pick = match rule.pick {
+        Pick::All => "",
+        _ if !step.action.is_act() => "",
+        Pick::MostCpu => " (the one with most CPU)",
+        Pick::MostMemory => " (the one with most memory)",
+        Pick::Newest => " (the newest)",
+    };
+    let hours = if step.hours.is_always() { String::new() } else { format!(", only in the hours `{}`", step.hours) };
+    format!("{at} {what}{pick}{hours}")
+}

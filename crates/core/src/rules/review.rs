@@ -1,0 +1,243 @@
+//! What is worth a second look in rules that are sound as they are written.
+
+use std::time::Duration;
+
+use super::{Action, Hours, Rule, RuleSet};
+use crate::condition::{Comparison, Condition, InWords, Quantity, Truth};
+use crate::model::{Facts, Field, Snapshot};
+use crate::protect::Protections;
+use crate::units::{Value, scaled_duration};
+use crate::window::Function;
+
+/// A warning.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Warning {
+    /// The rule; empty for the file as a whole.
+    pub rule: String,
+    /// What is odd.
+    pub what: String,
+    /// What to do about it.
+    pub mend: String,
+}
+
+/// What a look at a machine adds to what the file alone shows.
+#[derive(Debug, Clone, Copy)]
+pub struct Present<'a> {
+    /// The machine now.
+    pub snapshot: &'a Snapshot,
+    /// Who is protected on it.
+    pub protections: &'a Protections,
+}
+
+/// Everything odd in these rules, in the file's order.
+pub fn review(rules: &RuleSet, present: Option<Present<'_>>) -> Vec<Warning> {
+    let mut found = Found(Vec::new());
+    for protect in &rules.protect {
+        protection(protect, &mut found);
+    }
+    for (place, rule) in rules.rules.iter().enumerate() {
+        found.times(rule, rules.every);
+        found.ladder(rule);
+        found.limits(rule, present.map(|present| present.snapshot.machine.cores));
+        found.calm(rule);
+        if let Some(present) = present {
+            found.coverage(rule, present);
+        }
+        for other in &rules.rules[..place] {
+            found.at_odds(other, rule);
+            found.at_odds(rule, other);
+        }
+    }
+    found.0
+}
+
+struct Found(Vec<Warning>);
+
+impl Found {
+    fn say(&mut self, rule: &Rule, what: impl Into<String>, mend: impl Into<String>) {
+        self.0.push(Warning { rule: rule.name.clone(), what: what.into(), mend: mend.into() });
+    }
+
+    fn times(&mut self, rule: &Rule, every: Duration) {
+        if !rule.lasting.is_zero() && rule.lasting < every * 2 {
+            let (lasting, every) = (scaled_duration(rule.lasting), scaled_duration(every));
+            self.say(
+                rule,
+                format!("`lasting` of {lasting} is shorter than two samples, which are {every} apart"),
+                "one sample decides: lengthen `lasting`, or shorten `every`",
+            );
+        }
+        let short = rule.windows.iter().filter_map(|window| window.window).find(|window| *window < every * 3);
+        if let Some(window) = short {
+            let window = scaled_duration(window);
+            self.say(
+                rule,
+                format!("a window of {window} holds fewer than three samples"),
+                "lengthen it, or shorten `every`",
+            );
+        }
+        let typical =
+            |condition: &Condition| condition.series().iter().any(|series| series.function == Function::Typical);
+        if typical(&rule.breach) || rule.calm.as_ref().is_some_and(typical) {
+            self.say(
+                rule,
+                "`typical` is unknown until a history of usage exists",
+                "an unknown condition never acts: compare with a limit of your own meanwhile",
+            );
+        }
+    }
+
+    fn ladder(&mut self, rule: &Rule) {
+        let ends = |action: Action| matches!(action, Action::Terminate { .. } | Action::Restart);
+        if let Some(place) = rule.ladder.iter().position(|step| ends(step.action)) {
+            let step = &rule.ladder[place];
+            if !rule.ladder[..place].iter().any(|before| before.at < step.at) {
+                let word = step.action.word();
+                self.say(
+                    rule,
+                    format!("it would {word} without an alert before it that anybody could answer"),
+                    format!("begin with `{{ at = \"0s\", do = \"alert\" }}`, and {word} later"),
+                );
+            }
+            if rule.covers.is_none() {
+                self.say(rule, "it may end any process: it has no `where`", "say in `where` which are meant");
+            }
+        }
+        let memory = |field: &Field| field.name().contains("memory");
+        let fields = rule.breach.fields();
+        let lowers = rule.ladder.iter().any(|step| matches!(step.action, Action::Lower { .. }));
+        if lowers && fields.iter().any(memory) && !fields.contains(&Field::Cpu) && !fields.contains(&Field::CpuPart) {
+            self.say(
+                rule,
+                "it lowers against a breach of memory, and lowering frees none",
+                "suspend it, which keeps it from growing, or terminate it",
+            );
+        }
+        let timed: Vec<&Hours> =
+            rule.ladder.iter().filter(|step| step.action.is_act()).map(|step| &step.hours).collect();
+        if timed.len() > 1 && !timed.iter().any(|hours| hours.is_always()) {
+            let hole = timed.windows(2).all(|pair| pair[0].leaves_a_hole_beside(pair[1]));
+            if hole {
+                self.say(
+                    rule,
+                    "the hours of its steps leave a hole: at some times none of them acts",
+                    "let one step be at any hour, or end one's hours where the other's begin",
+                );
+            }
+        }
+    }
+
+    fn limits(&mut self, rule: &Rule, cores: Option<u32>) {
+        for (quantity, comparison, limit) in rule.breach.limits() {
+            let (field, Value::Percent(limit)) = (quantity.field(), limit) else { continue };
+            let most = match field {
+                Field::Cpu => cores.map(|cores| f64::from(cores) * 100.0),
+                _ => Some(100.0),
+            };
+            if let Some(most) = most
+                && matches!(comparison, Comparison::Greater | Comparison::AtLeast)
+                && (*limit > most || (*limit >= most && comparison == Comparison::Greater))
+            {
+                let has = match field {
+                    Field::Cpu => format!("this machine has {most}% ({} cores)", most / 100.0),
+                    _ => "there is no more than 100%".to_owned(),
+                };
+                self.say(
+                    rule,
+                    format!("`{quantity}` is never over {limit}%: {has}"),
+                    "lower the limit; `cpu` is percent of one core, `cpu.part` of the whole machine",
+                );
+            }
+        }
+    }
+
+    fn calm(&mut self, rule: &Rule) {
+        let Some(calm) = &rule.calm else { return };
+        let Some(range) = calm.range() else { return };
+        let never = range.from > range.to || (range.quantity_is_share() && range.from >= 100.0);
+        let within = rule.breach.range().is_some_and(|breach| {
+            breach.quantity == range.quantity && breach.from <= range.from && range.to <= breach.to
+        });
+        if never || within {
+            self.say(
+                rule,
+                format!("its `calm` can never hold: {}", InWords(calm)),
+                "a case is calm when the breach is well over: the limit of `calm` stands on the other side of it",
+            );
+        }
+    }
+
+    fn coverage(&mut self, rule: &Rule, present: Present<'_>) {
+        let machine = &present.snapshot.machine;
+        let covered = present.snapshot.processes.iter().filter(|process| !process.has_ended()).filter(|process| {
+            let facts = Facts::new(process, machine);
+            rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) == Truth::True)
+        });
+        let covered: Vec<_> = covered.collect();
+        if covered.is_empty() {
+            self.say(rule, "it covers nothing at present", "see `sophron list` for what programs are called here");
+            return;
+        }
+        let acts = rule.ladder.iter().any(|step| step.action.is_act());
+        let protected = covered.iter().find_map(|process| {
+            let reason = present.protections.reason(&Facts::new(process, machine))?;
+            Some((process.label(), reason))
+        });
+        // Without a `where` it covers everybody, and with that the protected as well: no news.
+        if let (true, true, Some((label, reason))) = (acts, rule.covers.is_some(), protected) {
+            self.say(
+                rule,
+                format!("it covers {label}, which is protected: {reason}"),
+                "rules only ever alert on it; leave it out in `where` if that is meant",
+            );
+        }
+    }
+
+    /// Where one ends what the other would only have begun to handle.
+    fn at_odds(&mut self, first: &Rule, then: &Rule) {
+        let ends = |rule: &Rule| {
+            let step = rule.ladder.iter().find(|step| matches!(step.action, Action::Terminate { .. }))?;
+            Some(rule.lasting + step.at)
+        };
+        let acts =
+            |rule: &Rule| rule.ladder.iter().find(|step| step.action.is_act()).map(|step| rule.lasting + step.at);
+        let same = first.armed && then.armed && first.judge == then.judge && first.covers == then.covers;
+        let (Some(end), Some(act)) = (ends(first), acts(then)) else { return };
+        let (Some(wider), Some(narrower)) = (first.breach.range(), then.breach.range()) else { return };
+        let implied = wider.quantity == narrower.quantity && wider.from <= narrower.from && narrower.to <= wider.to;
+        if same && implied && end <= act {
+            self.say(
+                then,
+                format!("it never gets to act: {} has the same `where` and terminates first", first.name),
+                "give them different `where`s, or one ladder",
+            );
+        }
+    }
+}
+
+impl crate::condition::Range {
+    fn quantity_is_share(&self) -> bool {
+        matches!(&self.quantity, Quantity::Now(Field::CpuPart | Field::MemoryPart | Field::MachineCpu))
+    }
+}
+
+/// A name that anybody can give himself does not protect alone.
+fn protection(condition: &Condition, found: &mut Found) {
+    let branches = match condition {
+        Condition::Any(parts) => parts.iter().collect(),
+        other => vec![other],
+    };
+    for branch in branches {
+        let fields = branch.fields();
+        let whose = |field: &Field| matches!(field, Field::Owner | Field::Uid | Field::Unit | Field::Origin);
+        if fields.iter().any(|field| field.can_be_a_claim()) && !fields.iter().any(whose) {
+            found.0.push(Warning {
+                rule: String::new(),
+                what: format!("`[protect]` goes by a name alone: {}", InWords(branch)),
+                mend:
+                    "it counts only where the file at `path` is proven to be the one that runs; add `owner` or `unit`"
+                        .to_owned(),
+            });
+        }
+    }
+}
