@@ -364,12 +364,45 @@ pub struct Record {
 
 #[derive(Debug, Subcommand)]
 pub enum Rules {
-    /// Report every error of a rules file, with its place and a mend
+    /// Report every error of a rules file, with its place and a mend, and what is worth a second look
     #[command(after_help = TABLE)]
     Check {
+        /// The rules file; rules.d/*.toml beside it are read as well
+        file: PathBuf,
+        /// Take warnings for errors
+        #[arg(long)]
+        strict: bool,
+    },
+    /// Say rules back in plain sentences: whom, when, what is done, until when; and whom they cover now
+    #[command(after_help = TABLE)]
+    Explain {
         /// The rules file
         file: PathBuf,
+        /// One rule [default: all]
+        rule: Option<String>,
     },
+    /// Say why a rule does or does not act on a process now
+    #[command(after_help = TABLE)]
+    Why(Why),
+    /// List the rules that a watcher would run here
+    #[command(after_help = TABLE)]
+    List {
+        /// The rules file [default: the one that `watch` reads]
+        #[arg(long, value_name = "FILE")]
+        rules: Option<PathBuf>,
+        /// How to print it
+        #[arg(long, value_enum, default_value_t = Format::Text)]
+        format: Format,
+    },
+    /// Print a commented rules file to begin with, all in shadow
+    #[command(after_help = TABLE)]
+    New {
+        /// Write it there instead; nothing is overwritten
+        file: Option<PathBuf>,
+    },
+    /// Print the JSON Schema of rules files, for editors
+    #[command(after_help = TABLE)]
+    Schema,
     /// Explain the fields of conditions: meaning, how measured, what is usual, what to do when high
     #[command(after_help = TABLE)]
     Fields {
@@ -397,6 +430,19 @@ pub struct Watch {
     /// Speak to the service manager directly at this socket
     #[arg(long, value_name = "SOCKET", hide = true)]
     pub service_manager: Option<PathBuf>,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Why {
+    /// The rule
+    pub rule: String,
+    /// The process: a checked PID as 51907-kqm, a PID, or an app (its heaviest process)
+    pub target: String,
+    /// The rules file [default: the one that `watch` reads]
+    #[arg(long, value_name = "FILE")]
+    pub rules: Option<PathBuf>,
+    #[command(flatten)]
+    pub state: State,
 }
 
 #[derive(Debug, Clone, clap::Args)]

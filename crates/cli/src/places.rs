@@ -10,6 +10,8 @@ use crate::exit::{Exit, Failure};
 /// The machine's rules file, whose protections bind everyone.
 pub const MACHINE_RULES: &str = "/etc/sophron/rules.toml";
 
+const MACHINE_RUNTIME: &str = "/run/sophron";
+
 const MACHINE_STATE: &str = "/var/lib/sophron";
 
 /// The rules file to read: the one given, else the first that is there.
@@ -49,6 +51,21 @@ pub fn state(given: Option<&Path>) -> Result<PathBuf, Failure> {
         Failure::new(Exit::Failed, "there is no state folder: neither XDG_STATE_HOME nor HOME is set")
             .hint("name one with --state DIR")
     })
+}
+
+/// The control socket of the watcher: in the state folder that was named, else in the machine's or the user's folder for
+/// what runs.
+pub fn control(state: Option<&Path>) -> Option<PathBuf> {
+    const SOCKET: &str = "watch.sock";
+    match state {
+        Some(folder) => Some(folder.join(SOCKET)),
+        None if here::is_privileged() => Some(Path::new(MACHINE_RUNTIME).join(SOCKET)),
+        None => {
+            let base = env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from).filter(|path| path.is_absolute());
+            let folder = base.map(|base| base.join("sophron"));
+            folder.or_else(|| own_folder("XDG_STATE_HOME", ".local/state")).map(|folder| folder.join(SOCKET))
+        }
+    }
 }
 
 fn own_folder(variable: &str, below_home: &str) -> Option<PathBuf> {

@@ -81,6 +81,7 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         origin: loaded.origin(),
         rules: loaded.rules,
         state: state.to_owned(),
+        control: Some(state.to_owned()),
         shadow: false,
         length: Some(LENGTH),
         only: Some(players.iter().map(|player| player.id).collect()),

@@ -9,14 +9,13 @@ mod inspect;
 mod list;
 mod misbehave;
 mod record;
-mod rules_check;
-mod rules_fields;
+mod rules;
 mod target;
 mod watch;
 
 use sophron_core::condition::{Condition, Place};
 
-use crate::args::{AuditCommand, Command, Rules};
+use crate::args::{AuditCommand, Command};
 use crate::exit::{Exit, Failure};
 use crate::ui::{self, diagnostics};
 
@@ -42,8 +41,7 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Restart { hand } => hands::run(hands::Verb::Restart, &hand),
         Command::Restore(args) => hands::restore(&args),
         Command::Record(args) => record::run(&args),
-        Command::Rules { command: Rules::Check { file } } => rules_check::run(&file),
-        Command::Rules { command: Rules::Fields { name, format } } => rules_fields::run(name.as_deref(), format),
+        Command::Rules { command } => rules::run(command),
         Command::Watch(args) => watch::run(&args),
         Command::Audit { list, command: None } => audit::list(&list),
         Command::Audit { command: Some(AuditCommand::Verify { state }), .. } => audit::verify(&state),

@@ -13,6 +13,7 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
         origin: loaded.origin(),
         rules: loaded.rules,
         state: places::state(args.state.folder.as_deref())?,
+        control: args.state.folder.clone(),
         shadow: args.shadow,
         length: args.length,
         only: None,

@@ -4,6 +4,7 @@
 //! which signals and news of the trail arrive as well.
 
 pub mod act;
+pub mod control;
 mod deciding;
 pub mod drafts;
 mod effect;
@@ -60,6 +61,8 @@ pub struct Plan {
     /// Every protection that binds, with its file.
     pub protections: Vec<(Condition, String)>,
     pub state: PathBuf,
+    /// The folder of its control socket, where that is not the usual one.
+    pub control: Option<PathBuf>,
     /// Let no rule act.
     pub shadow: bool,
     /// End after that time.
@@ -71,13 +74,14 @@ pub struct Plan {
 }
 
 /// What reaches the watcher's thread from outside.
-enum Wake {
+pub enum Wake {
     Signal,
     Acted(Box<act::Done>),
     Undone(Box<undo::Done>),
     Trail(TrailNews),
     Memory(sophron_core::judge::MemoryWish, Option<u64>, Duration),
     Ran(run::Done),
+    Asked(control::Asked),
 }
 
 /// A process fixed by a handle, and the rules that want it fixed.
@@ -91,6 +95,8 @@ struct Watcher<'s> {
     shadow: bool,
     only: Option<BTreeSet<ProcessId>>,
     direct: Option<PathBuf>,
+    /// The control socket, while it listens.
+    control: Option<PathBuf>,
     /// Lowerings whose effect is being measured.
     effects_due: Vec<effect::Due>,
     sampler: Sampler,
@@ -184,6 +190,7 @@ impl Watcher<'_> {
                 }
             }
             Wake::Ran(done) => self.ran(done),
+            Wake::Asked(asked) => self.answer(&asked),
             Wake::Trail(TrailNews::Lost(why)) => {
                 self.say(
                     "disarmed",
@@ -284,6 +291,10 @@ impl Watcher<'_> {
         self.settle(incoming, give_up);
         let open = self.judge.cases().count();
         let seen = format!("{open} cases open, {} processes undone", in_force.len());
+        if let Some(socket) = self.control.take() {
+            // Whoever asks from now on finds nobody.
+            let _ = std::fs::remove_file(socket);
+        }
         self.recorder.note(self.drafter.plain(Kind::WatcherEnded).came_of_it("ended", seen));
         self.say("ended", Label::Faint, format!("{open} cases open"));
     }

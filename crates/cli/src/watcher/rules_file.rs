@@ -13,16 +13,23 @@ use crate::exit::{Exit, Failure};
 use crate::places::{self, MACHINE_RULES};
 use crate::ui::diagnostics;
 
-/// A rules file and where it came from.
+/// Rules files and where they came from.
 pub struct Loaded {
     pub rules: RuleSet,
     pub path: PathBuf,
+    /// Those of the folder `rules.d` beside it, in the order in which they were read.
+    pub further: Vec<PathBuf>,
 }
 
 impl Loaded {
     /// The path for messages.
     pub fn origin(&self) -> String {
-        diagnostics::origin(&self.path)
+        let first = diagnostics::origin(&self.path);
+        match self.further.len() {
+            0 => first,
+            1 => format!("{first} and 1 file of rules.d"),
+            count => format!("{first} and {count} files of rules.d"),
+        }
     }
 
     /// Its own protections and the machine's, each with its file.
@@ -42,16 +49,18 @@ impl Loaded {
 
 /// Reads a rules file. Its errors are printed; the failure counts them.
 pub fn load(path: &Path) -> Result<Loaded, Failure> {
-    let origin = diagnostics::origin(path);
     read(path)?.map_err(|rejected| {
-        crate::ui::err(diagnostics::render(&rejected.errors, &rejected.text, &origin));
+        for (path, rejected) in &rejected {
+            crate::ui::err(diagnostics::render(&rejected.errors, &rejected.text, &diagnostics::origin(path)));
+        }
+        let origin = diagnostics::origin(path);
         Failure::new(Exit::Found, format!("{} in {origin}; nothing of it is used", count(&rejected)))
     })
 }
 
-fn count(rejected: &Rejected) -> String {
-    match rejected.errors.len() {
-        1 => "1 error".to_owned(),
+fn count(rejected: &[(PathBuf, Rejected)]) -> String {
+    match rejected.iter().map(|(_, rejected)| rejected.errors.len()).sum() {
+        1usize => "1 error".to_owned(),
         many => format!("{many} errors"),
     }
 }
@@ -104,11 +113,47 @@ pub fn guidance(given: Option<&Path>) -> Result<Guidance, Failure> {
     Ok(guidance)
 }
 
-fn read(path: &Path) -> Result<Result<Loaded, Rejected>, Failure> {
-    let bytes = files::read_trusted(path, LARGEST as u64).map_err(|error| match &error {
+type Read = Result<Loaded, Vec<(PathBuf, Rejected)>>;
+
+fn read(path: &Path) -> Result<Read, Failure> {
+    let further = further(path)?;
+    let paths: Vec<&Path> = std::iter::once(path).chain(further.iter().map(PathBuf::as_path)).collect();
+    let bytes = paths.iter().map(|path| trusted(path)).collect::<Result<Vec<Vec<u8>>, Failure>>()?;
+    let files: Vec<rules::File<'_>> = bytes.iter().map(|bytes| rules::File { bytes }).collect();
+    let loaded = rules::load_files(&files);
+    let with_paths = |rejected: Vec<(usize, Rejected)>| {
+        rejected.into_iter().map(|(place, rejected)| (paths[place].to_owned(), rejected)).collect()
+    };
+    Ok(match loaded {
+        Ok(rules) => Ok(Loaded { rules, path: path.to_owned(), further }),
+        Err(rejected) => Err(with_paths(rejected)),
+    })
+}
+
+fn trusted(path: &Path) -> Result<Vec<u8>, Failure> {
+    files::read_trusted(path, LARGEST as u64).map_err(|error| match &error {
         PathError::Unsafe { .. } => Failure::of(Exit::Refused, error)
             .hint("what decides over processes must be writable by nobody but root, or you"),
         PathError::Io { .. } => Failure::of(Exit::Failed, error),
-    })?;
-    Ok(rules::load(&bytes).map(|rules| Loaded { rules, path: path.to_owned() }))
+    })
+}
+
+/// The rules files of the folder `rules.d` beside a file, by name. Each is opened as carefully as the first.
+fn further(path: &Path) -> Result<Vec<PathBuf>, Failure> {
+    let folder = path.parent().unwrap_or(Path::new(".")).join("rules.d");
+    let entries = match std::fs::read_dir(&folder) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => {
+            let shown = diagnostics::origin(&folder);
+            return Err(Failure::new(Exit::Failed, format!("{shown} cannot be read")).because(error));
+        }
+    };
+    let mut files: Vec<PathBuf> = entries
+        .flatten()
+        .map(|entry| entry.path())
+        .filter(|path| path.extension().is_some_and(|extension| extension == "toml"))
+        .collect();
+    files.sort();
+    Ok(files)
 }

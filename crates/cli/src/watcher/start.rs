@@ -75,6 +75,7 @@ impl<'s> Watcher<'s> {
             shadow: plan.shadow,
             only: plan.only,
             direct: plan.service_manager,
+            control: None,
             effects_due: Vec::new(),
             sampler,
             effects: Effects::default(),
@@ -103,6 +104,10 @@ impl<'s> Watcher<'s> {
             _lock: lock,
         };
         watcher.greet(&plan.origin, &plan.state);
+        match super::control::listen(plan.control.as_deref(), watcher.wake.clone()) {
+            Ok(path) => watcher.control = Some(path),
+            Err(why) => watcher.say("watching", Label::Notice, format!("cannot be asked: {why}")),
+        }
         watcher.put_back(&audit::open_holds(&before.records));
         Ok((watcher, writer))
     }

@@ -12,6 +12,7 @@ mod looking;
 mod looking_closer;
 mod recordings;
 mod roles;
+mod rules_asked;
 mod rules_files;
 mod safety;
 mod undoing;

@@ -25,7 +25,7 @@ impl Quantity {
     pub fn words(&self) -> String {
         let Quantity::Over(series) = self else { return self.to_string() };
         let field = series.field;
-        let over = series.window.map(|window| format!(" over {}", crate::units::scaled_duration(window)));
+        let over = series.window.map(|window| format!(" in {}", crate::units::exact_duration(window)));
         let over = over.unwrap_or_default();
         match series.function {
             Function::Avg => format!("mean {field}{over}"),
@@ -121,6 +121,15 @@ impl Condition {
                     })
                 })
             }
+            _ => None,
+        }
+    }
+
+    /// The quantity that a single comparison reads.
+    pub fn quantity(&self) -> Option<&Quantity> {
+        match self {
+            Condition::Compare(quantity, ..) => Some(quantity),
+            Condition::Not(inner) => inner.quantity(),
             _ => None,
         }
     }

@@ -18,12 +18,12 @@ use jiff::tz::TimeZone;
 pub use pace::Pace;
 pub use returns::COMES_BACK;
 use returns::Memory;
-pub use subjects::MemoryWish;
 use subjects::State;
+pub use subjects::{MemoryWish, Part};
 
-use crate::model::{Field, Moment, ProcessId, Snapshot};
+use crate::model::{Field, Machine, Moment, Process, ProcessId, Snapshot};
 use crate::rules::{Rule, RuleSet};
-use crate::subject::SubjectKey;
+use crate::subject::{Judged, SubjectKey};
 
 /// For how long an undo is remembered: breached again within it, the next undo waits longer.
 pub const RELAPSE: Duration = Duration::from_secs(600);
@@ -176,8 +176,32 @@ impl Judge {
         self.states.get(rule)?.building(key)
     }
 
+    /// The subject of a rule that a process is of, as last seen, with the process that stands for it.
+    pub fn subject_of(&self, rule: usize, process: &Process) -> Option<(SubjectKey, Process)> {
+        let judge = self.rules.rules.get(rule)?.judge;
+        let in_case = self.cases().find(|case| case.rule == rule && case.members.contains(&process.id));
+        if let Some(case) = in_case {
+            return Some((case.key.clone(), case.subject.clone()));
+        }
+        let key = match judge {
+            Judged::Process => SubjectKey::Process(process.id),
+            Judged::App => SubjectKey::App { uid: process.uid, app: process.app.clone() },
+            Judged::Tree => SubjectKey::Tree(process.id),
+            Judged::Owner => SubjectKey::Owner(process.uid),
+            Judged::Unit => SubjectKey::Unit(process.group.clone()?),
+            Judged::Machine => SubjectKey::Machine,
+        };
+        Some((key, process.clone()))
+    }
+
+    /// How each part of a rule's breach stands for a subject, with its windows.
+    pub fn parts(&self, rule: usize, key: &SubjectKey, lead: &Process, machine: &Machine) -> Vec<Part> {
+        let (Some(state), Some(rule)) = (self.states.get(rule), self.rules.rules.get(rule)) else { return Vec::new() };
+        state.parts(rule, key, lead, machine)
+    }
+
     /// How many cases of a subject were acted upon in the time of its rule's budget.
-    pub fn spent(&self, rule: usize, key: &SubjectKey, lead: &crate::model::Process) -> Option<usize> {
+    pub fn spent(&self, rule: usize, key: &SubjectKey, lead: &Process) -> Option<usize> {
         let budget = self.rules.rules.get(rule)?.budget?;
         Some(self.memory.spent(rule, &key.likeness(lead), budget, self.last.as_ref()?))
     }

@@ -5,11 +5,12 @@ use std::time::Duration;
 
 use super::track::{Seen, Track};
 use super::{Case, Event, Memory, Pace, RuleStatus, Tick};
-use crate::condition::Truth;
+use crate::condition::{Condition, InWords, Truth};
 use crate::groups::{Group, Grouping, groups};
-use crate::model::{Facts, Field, Process, ProcessId, Snapshot};
+use crate::model::{Facts, Field, Machine, Process, ProcessId, Snapshot};
 use crate::rules::Rule;
 use crate::subject::{Judged, SubjectKey, Totals};
+use crate::units::Value;
 use crate::window::History;
 
 /// Windows of subjects that are gone are dropped every so many ticks.
@@ -33,6 +34,17 @@ pub struct MemoryWish {
     resident: u64,
 }
 
+/// A part of a condition, as it stands for a subject.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Part {
+    /// In words.
+    pub words: String,
+    /// Whether it holds.
+    pub truth: Truth,
+    /// The reading it compares, if it is known.
+    pub reading: Option<Value>,
+}
+
 /// What is kept of a subject between samples.
 #[derive(Debug)]
 struct Kept {
@@ -40,6 +52,8 @@ struct Kept {
     /// CPU time that a group used since it was first seen.
     used: Duration,
     exact: Option<Exact>,
+    /// The sums of a group at its last tick.
+    totals: Option<Totals>,
     seen: u64,
 }
 
@@ -167,7 +181,7 @@ impl State {
             if wants_memory && let Some(resident) = totals.upper_bound() {
                 let facts = Facts::of_group(lead, machine, &totals).with_history(Some(&kept.history));
                 // Only where the bound decides nothing is the exact figure worth its price.
-                let undecided = |condition: &crate::condition::Condition| condition.evaluate(&facts) == Truth::Unknown;
+                let undecided = |condition: &Condition| condition.evaluate(&facts) == Truth::Unknown;
                 if undecided(&rule.breach) || rule.calm.as_ref().is_some_and(undecided) {
                     let moved =
                         |exact: &Exact| exact.resident.abs_diff(resident) as f64 > exact.resident as f64 * MOVED;
@@ -194,7 +208,27 @@ impl State {
                 round.status.unreadable.extend(rule.breach.unreadable(&facts));
             }
             round.see(&mut self.tracks, key, &members, &facts, Truth::True, truth);
+            kept.totals = Some(totals);
         }
+    }
+
+    /// How each part of the breach stands for a subject, with its windows.
+    pub fn parts(&self, rule: &Rule, key: &SubjectKey, lead: &Process, machine: &Machine) -> Vec<Part> {
+        let kept = match key {
+            SubjectKey::Process(id) => self.processes.get(id),
+            group => self.groups.get(group),
+        };
+        let plain = match (kept.and_then(|kept| kept.totals.as_ref()), key) {
+            (Some(totals), _) => Facts::of_group(lead, machine, totals),
+            (None, SubjectKey::Process(_) | SubjectKey::Machine) => Facts::new(lead, machine),
+            (None, _) => return Vec::new(),
+        };
+        let facts = plain.with_history(kept.map(|kept| &kept.history));
+        let part = |part: &Condition| {
+            let reading = part.quantity().and_then(|quantity| facts.quantity(quantity));
+            Part { words: InWords(part).to_string(), truth: part.evaluate(&facts), reading }
+        };
+        rule.breach.parts().into_iter().map(part).collect()
     }
 
     fn judge_machine(&mut self, round: &mut Round<'_, '_>) {
@@ -248,7 +282,7 @@ impl State {
 }
 
 fn new(rule: &Rule, every: Duration) -> Kept {
-    Kept { history: History::new(&rule.windows, every), used: Duration::ZERO, exact: None, seen: 0 }
+    Kept { history: History::new(&rule.windows, every), used: Duration::ZERO, exact: None, totals: None, seen: 0 }
 }
 
 impl Round<'_, '_> {

@@ -3,7 +3,7 @@
 use super::{Action, Pick, Rule, Step};
 use crate::condition::InWords;
 use crate::subject::Judged;
-use crate::units::scaled_duration;
+use crate::units::exact_duration;
 
 /// A part of the explanation: a word, and a sentence.
 pub type Sentence = (&'static str, String);
@@ -23,9 +23,9 @@ pub fn explain(rule: &Rule) -> Vec<Sentence> {
     } else {
         ""
     };
-    all.push(("until", format!("{calm}, for {} and two samples at least{undone}", scaled_duration(rule.lasting))));
+    all.push(("until", format!("{calm}, for {} and two samples at least{undone}", exact_duration(rule.lasting))));
     let mut again = Vec::new();
-    again.extend(rule.again.after.map(|after| format!("every {}", scaled_duration(after))));
+    again.extend(rule.again.after.map(|after| format!("every {}", exact_duration(after))));
     again.extend(rule.again.risen.as_ref().map(|risen| format!("whenever it has gone {} further", risen.scaled())));
     let again =
         if again.is_empty() { "not told again".to_owned() } else { format!("told again {}", again.join(", and ")) };
@@ -39,7 +39,7 @@ pub fn explain(rule: &Rule) -> Vec<Sentence> {
             "at most",
             format!(
                 "{cases} of one subject in {}; past that people are told, as critical, and nothing is done",
-                scaled_duration(budget.per)
+                exact_duration(budget.per)
             ),
         ));
     }
@@ -79,23 +79,23 @@ fn when(rule: &Rule) -> String {
     let lasting = if rule.lasting.is_zero() {
         "at once".to_owned()
     } else {
-        format!("for {} without a gap", scaled_duration(rule.lasting))
+        format!("for {} without a gap", exact_duration(rule.lasting))
     };
     format!("{}, {lasting}, {hours}", InWords(&rule.breach))
 }
 
 fn then(step: &Step, rule: &Rule) -> String {
     let at =
-        if step.at.is_zero() { "at once".to_owned() } else { format!("after {} of breach", scaled_duration(step.at)) };
+        if step.at.is_zero() { "at once".to_owned() } else { format!("after {} of breach", exact_duration(step.at)) };
     let what = match step.action {
         Action::Alert => "people are told".to_owned(),
         Action::Run => format!("{} is run, with the facts on its standard input", step.run.join(" ")),
         Action::Lower { nice } => format!("it is lowered to nice {nice}, every thread, disk too"),
-        Action::Suspend { length } => format!("it is suspended for {}, and goes on by itself", scaled_duration(length)),
+        Action::Suspend { length } => format!("it is suspended for {}, and goes on by itself", exact_duration(length)),
         Action::Restart => "the service manager starts the unit anew".to_owned(),
         Action::Terminate { force_after: None } => "it is asked to end, and never forced".to_owned(),
         Action::Terminate { force_after: Some(wait) } => {
-            format!("it is asked to end, and ended by force when it is still there {} later", scaled_duration(wait))
+            format!("it is asked to end, and ended by force when it is still there {} later", exact_duration(wait))
         }
     };
     let pick = match rule.pick {

@@ -179,12 +179,13 @@ impl Found {
             return;
         }
         let acts = rule.ladder.iter().any(|step| step.action.is_act());
-        let protected = covered.iter().find_map(|process| {
+        let protected = covered.iter().filter_map(|process| {
             let reason = present.protections.reason(&Facts::new(process, machine))?;
             Some((process.label(), reason))
         });
-        // Without a `where` it covers everybody, and with that the protected as well: no news.
-        if let (true, true, Some((label, reason))) = (acts, rule.covers.is_some(), protected) {
+        let protected: Vec<(String, String)> = protected.collect();
+        // A rule for many covers some who are protected: no news. One that is mostly about them cannot be meant so.
+        if let (true, true, Some((label, reason))) = (acts, protected.len() * 2 > covered.len(), protected.first()) {
             self.say(
                 rule,
                 format!("it covers {label}, which is protected: {reason}"),

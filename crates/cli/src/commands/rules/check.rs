@@ -1,0 +1,48 @@
+//! `sophron rules check FILE`: every error at once, each with its place and a mend; then what is worth a second look.
+
+use std::path::Path;
+
+use sophron_core::rules::{Present, review};
+use sophron_core::units::exact_duration;
+use sophron_linux::terminal;
+
+use crate::exit::{Exit, Failure};
+use crate::ui::style::{Label, Styled};
+use crate::ui::{self, paragraph, table};
+use crate::watcher::rules_file::{self, Guidance};
+
+pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
+    let loaded = rules_file::load(file)?;
+    let snapshot = super::present()?;
+    let guidance = Guidance { protections: loaded.protections()?, loaded: None };
+    let protections = guidance.protections_now(&snapshot, terminal::holders(snapshot.machine.boot));
+    let warnings = review(&loaded.rules, Some(Present { snapshot: &snapshot, protections: &protections }));
+    let width = table::terminal_width();
+    for warning in &warnings {
+        let rule = if warning.rule.is_empty() { String::new() } else { format!("{}: ", warning.rule) };
+        ui::out(paragraph::styled("warning", 9, &format!("{rule}{}", warning.what), width, Label::Warning));
+        ui::out(paragraph::under("", 9, &warning.mend, width));
+    }
+    let rules = &loaded.rules;
+    let armed = rules.rules.iter().filter(|rule| rule.armed).count();
+    let plural = |count: usize, one: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") };
+    let protection = if rules.protect.is_empty() { "" } else { ", with protections" };
+    let found = match warnings.len() {
+        0 => "no errors".to_owned(),
+        count => format!("no errors, {}", plural(count, "warning")),
+    };
+    ui::out(format_args!(
+        "{}: {}. {}, {armed} armed{protection}; samples every {}\n",
+        loaded.origin(),
+        Styled(if warnings.is_empty() { Label::Heading } else { Label::Warning }, &found),
+        plural(rules.rules.len(), "rule"),
+        exact_duration(rules.every),
+    ));
+    for rule in &rules.rules {
+        let step = |step: &sophron_core::rules::Step| format!("{} {}", exact_duration(step.at), step.action);
+        let steps: Vec<String> = rule.ladder.iter().map(step).collect();
+        let shadow = if rule.armed { "" } else { " (in shadow: says what it would do)" };
+        ui::out(format_args!("  {}{shadow}: {}\n", rule.name, steps.join(", ")));
+    }
+    Ok(if strict && !warnings.is_empty() { Exit::Found } else { Exit::Fine })
+}

@@ -1,0 +1,87 @@
+//! `sophron rules …`: rules files written, checked, and asked.
+
+mod check;
+mod explain;
+mod fields;
+mod list;
+mod new;
+mod why;
+
+use std::path::Path;
+
+use sophron_core::condition::Truth;
+use sophron_core::model::{Facts, Needs, Process, Snapshot};
+use sophron_core::rules::{Rule, RuleSet};
+use sophron_core::text::{clean, nearest};
+use sophron_linux::Sampler;
+
+use crate::args::Rules;
+use crate::exit::{Exit, Failure};
+use crate::ui;
+
+pub fn run(command: Rules) -> Result<Exit, Failure> {
+    match command {
+        Rules::Check { file, strict } => check::run(&file, strict),
+        Rules::Explain { file, rule } => explain::run(&file, rule.as_deref()),
+        Rules::Why(args) => why::run(&args),
+        Rules::List { rules, format } => list::run(rules.as_deref(), format),
+        Rules::New { file } => new::run(file.as_deref()),
+        Rules::Schema => {
+            let schema = sophron_core::rules::schema();
+            ui::out(format_args!("{}\n", serde_json::to_string_pretty(&schema).unwrap_or_default()));
+            Ok(Exit::Fine)
+        }
+        Rules::Fields { name, format } => fields::run(name.as_deref(), format),
+    }
+}
+
+/// The rule of that name.
+fn named<'r>(rules: &'r RuleSet, name: &str) -> Result<(usize, &'r Rule), Failure> {
+    let found = rules.rules.iter().enumerate().find(|(_, rule)| rule.name == name);
+    found.ok_or_else(|| {
+        let failure = Failure::new(Exit::Failed, format!("no rule is called {}", clean(name.as_bytes())));
+        match nearest(name, rules.rules.iter().map(|rule| rule.name.as_str())) {
+            Some(near) => failure.hint(format!("the nearest is {near}")),
+            None => failure.hint("`sophron rules list` shows all"),
+        }
+    })
+}
+
+/// One look at this machine: who there is, without rates.
+fn present() -> Result<Snapshot, Failure> {
+    let failed = |error| Failure::of(Exit::Failed, error);
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
+    let mut snapshot = Snapshot::default();
+    sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    Ok(snapshot)
+}
+
+/// Whom a rule covers, and of how many it is not known.
+fn covered<'s>(rule: &Rule, snapshot: &'s Snapshot) -> (Vec<&'s Process>, usize) {
+    let mut covered = Vec::new();
+    let mut unknown = 0;
+    for process in snapshot.processes.iter().filter(|process| !process.has_ended()) {
+        let facts = Facts::new(process, &snapshot.machine);
+        match rule.covers.as_ref().map_or(Truth::True, |covers| covers.evaluate(&facts)) {
+            Truth::True => covered.push(process),
+            Truth::Unknown => unknown += 1,
+            Truth::False => {}
+        }
+    }
+    (covered, unknown)
+}
+
+/// `3 now: labelpress 51907-kqm (ines), …`.
+fn covered_words(rule: &Rule, snapshot: &Snapshot) -> String {
+    let (covered, unknown) = covered(rule, snapshot);
+    let names: Vec<String> = covered.iter().take(3).map(|process| process.label()).collect();
+    let more = if covered.len() > names.len() { ", …" } else { "" };
+    let who = match covered.len() {
+        0 => "nobody now".to_owned(),
+        count => format!("{count} now: {}{more}", names.join(", ")),
+    };
+    match unknown {
+        0 => who,
+        count => format!("{who}; of {count} processes it cannot be told"),
+    }
+}
