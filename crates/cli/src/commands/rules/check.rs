@@ -2,20 +2,20 @@
 
 use std::path::Path;
 
+use sophron_core::protect::Protections;
 use sophron_core::rules::{Present, review};
 use sophron_core::units::exact_duration;
-use sophron_linux::terminal;
 
 use crate::exit::{Exit, Failure};
 use crate::ui::style::{Label, Styled};
 use crate::ui::{self, paragraph, table};
-use crate::watcher::rules_file::{self, Guidance};
+use crate::watcher::rules_file;
 
 pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
     let loaded = rules_file::load(file)?;
     let snapshot = super::present()?;
-    let guidance = Guidance { protections: loaded.protections()?, loaded: None };
-    let protections = guidance.protections_now(&snapshot, terminal::holders(snapshot.machine.boot));
+    // Whom the files protect, and not what this very command was started from.
+    let protections = Protections { conditions: loaded.protections()?, ..Protections::default() };
     let warnings = review(&loaded.rules, Some(Present { snapshot: &snapshot, protections: &protections }));
     let width = table::terminal_width();
     for warning in &warnings {
