@@ -1,5 +1,7 @@
 //! The office's rules on its recorded day: exactly the steps that the documentation lists.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test")]
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 use std::fs;

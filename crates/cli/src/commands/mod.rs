@@ -14,6 +14,7 @@ mod target;
 mod watch;
 
 use sophron_core::condition::{Condition, Place};
+use sophron_core::model::Field;
 
 use crate::args::{AuditCommand, Command};
 use crate::exit::{Exit, Failure};
@@ -23,8 +24,14 @@ use crate::ui::{self, diagnostics};
 fn condition(text: &str) -> Result<Condition, Failure> {
     Condition::parse(text, Place::Look).map_err(|errors| {
         ui::err(diagnostics::render(&errors, text, "--where"));
-        Failure::new(Exit::Usage, "the condition of --where was not understood")
-            .hint("quote it for the shell, as --where 'memory > 750 MiB and owner != root'")
+        let failure = Failure::new(Exit::Usage, "the condition of --where was not understood");
+        // `--where memory > 750` has lost its sign: the shell has written to a file called 750.
+        let lone = Field::named(text.trim()).is_some();
+        let quote = "quote it for the shell, as --where 'memory > 750 MiB and owner != root'";
+        match lone {
+            true => failure.hint(format!("a shell takes `>` and what follows for itself, and writes to a file: {quote}; or write it in words: over")),
+            false => failure.hint(quote),
+        }
     })
 }
 

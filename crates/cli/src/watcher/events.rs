@@ -19,10 +19,9 @@ impl Watcher<'_> {
             Event::Opened { case } => {
                 let Some(case) = self.judge.case(case).cloned() else { return };
                 let rule = self.judge.rule_of(&case).clone();
-                self.recorder.note(self.drafter.with_evidence(Kind::Breach, &case, &rule).came_of_it(
-                    if case.returned { "came back" } else { "opened" },
-                    rule.note.clone().unwrap_or_default(),
-                ));
+                let word = if case.returned { "came back" } else { "opened" };
+                let draft = self.drafter.with_evidence(Kind::Breach, &case, &rule);
+                self.note_of_rule(case.rule, draft.came_of_it(word, rule.note.clone().unwrap_or_default()));
                 let note = rule.note.as_ref().map(|note| format!("\n{note}")).unwrap_or_default();
                 let next = next_words(&case, &rule);
                 let back = if case.returned { "back under another PID; " } else { "" };
@@ -152,8 +151,12 @@ impl Watcher<'_> {
             Closing::Ended if group => (Kind::Ended, "gone", "none of its processes is left; case closed".to_owned()),
             Closing::Ended => (Kind::Ended, "gone", "it ended by itself; case closed".to_owned()),
         };
-        self.recorder
-            .note(self.drafter.with_evidence(kind, case, &rule).came_of_it(kind.word().as_str(), text.clone()));
+        let draft = self.drafter.with_evidence(kind, case, &rule).came_of_it(kind.word().as_str(), text.clone());
+        if kind == Kind::Calm {
+            self.note_of_rule(case.rule, draft);
+        } else {
+            self.recorder.note(draft);
+        }
         if !word.is_empty() {
             self.tell(word, Label::Notice, Some(case.number), case.label(), text);
         }

@@ -16,6 +16,7 @@ pub mod recorder;
 pub mod rules_file;
 mod run;
 mod start;
+mod throttle;
 mod tick;
 mod undo;
 
@@ -122,6 +123,7 @@ struct Watcher<'s> {
     /// Cases whose process ended while the outcome of an act on it is awaited.
     closing: Vec<(Case, Closing)>,
     ledger: Ledger,
+    throttle: throttle::Throttle,
     zone: TimeZone,
     /// From when on exact memory of a group may be read; `None` while it is.
     memory_from: Option<Duration>,

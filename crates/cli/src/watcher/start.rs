@@ -91,6 +91,7 @@ impl<'s> Watcher<'s> {
             hands: super::hands::Hands::of(&plan.state),
             closing: Vec::new(),
             ledger: Ledger::default(),
+            throttle: super::throttle::Throttle::default(),
             zone: TimeZone::system(),
             memory_from: Some(Duration::ZERO),
             running: BTreeSet::new(),
@@ -126,6 +127,10 @@ impl<'s> Watcher<'s> {
         let host = self.drafter.host.clone();
         self.say("watching", Label::Notice, format!("{host} every {every}; {rules}, {acting}"));
         self.say("watching", Label::Faint, format!("rules: {origin}; record: {}", trail.display()));
+        if !self.rules.settle.is_zero() && armed > 0 && !self.shadow {
+            let until = crate::ui::when::clock_after(here::now().wall, self.rules.settle);
+            self.say("watching", Label::Faint, format!("settling: nothing is done before {until}"));
+        }
         if !here::is_privileged() {
             let user = self.drafter.who.user.clone();
             self.say(

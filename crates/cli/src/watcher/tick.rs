@@ -106,6 +106,7 @@ impl Watcher<'_> {
         }
         self.ask_for_memory();
         self.say_effects(snapshot);
+        self.sum_up();
         self.say_what_is_unreadable();
     }
 

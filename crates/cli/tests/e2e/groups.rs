@@ -96,6 +96,22 @@ fn a_tree_of_short_lived_children_is_ended_whole() {
     assert!(left["rows"].as_array().unwrap().iter().all(|row| row["app"] != "sh"), "{left}");
 }
 
+/// All of an owner's together, and one of them is picked.
+#[test]
+fn an_owner_is_judged_as_one() {
+    let stage = stage();
+    let rules = stage.write(
+        "rules.toml",
+        rule("judge = 'owner'\nwhere = '{mine}'\nbreach = 'instances > 2'\npick = 'newest'\nladder = [ { at = '0s', do = 'terminate' } ]"),
+    );
+    let older = [stage.offender("labelpress", &[]), stage.offender("postbox", &[])];
+    let watcher = stage.watch(&rules, &[]);
+    let newest = stage.offender("sheetlamp", &[]);
+    eventually("the newest is terminated", || is_gone(newest.pid()).then_some(()));
+    assert!(older.iter().all(|offender| !is_gone(offender.pid())));
+    watcher.interrupt();
+}
+
 /// The machine is short of something, and one of its processes is picked.
 #[test]
 fn the_machine_is_judged_and_one_process_is_picked() {

@@ -86,14 +86,18 @@ pub fn cases(records: &[Record]) -> Vec<CaseSummary> {
 
 fn opened(case: u64, record: &Record) -> CaseSummary {
     let subject = record.subject.as_ref();
+    let group = subject.and_then(|subject| subject.of.as_ref());
     let of = |part: fn(&super::SubjectRecord) -> &String| subject.map(part).cloned().unwrap_or_default();
     CaseSummary {
         case,
         began: record.at,
         rule: record.rule.clone().unwrap_or_default(),
         severity: record.evidence.as_ref().map_or(Severity::Warning, super::Evidence::rank),
-        app: of(|subject| &subject.app),
-        id: of(|subject| &subject.id),
+        app: match group {
+            Some(group) => group.name.clone(),
+            None => of(|subject| &subject.app),
+        },
+        id: if group.is_some() { String::new() } else { of(|subject| &subject.id) },
         owner: of(|subject| &subject.owner),
         why: record.evidence.as_ref().map(|evidence| evidence.words.clone()).unwrap_or_default(),
         done: Vec::new(),

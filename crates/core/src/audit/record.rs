@@ -69,6 +69,8 @@ pub enum Kind {
     BudgetSpent,
     /// All rules together have acted as often as they may in an hour.
     Capped,
+    /// What was left out of the trail: a rule that flaps is counted and not recorded each time.
+    Summary,
     /// The wall clock was set.
     #[serde(rename = "clock stepped")]
     ClockStepped,

@@ -45,7 +45,14 @@ pub struct Part {
     pub reading: Option<Value>,
 }
 
-/// What is kept of a subject between samples.
+/// What is kept of a process between samples: there are many.
+#[derive(Debug)]
+struct OfProcess {
+    history: History,
+    seen: u64,
+}
+
+/// What is kept of a group between samples.
 #[derive(Debug)]
 struct Kept {
     history: History,
@@ -85,7 +92,7 @@ pub(super) struct Round<'r, 't> {
 #[derive(Debug, Default)]
 pub(super) struct State {
     tracks: BTreeMap<SubjectKey, Track>,
-    processes: HashMap<ProcessId, Kept>,
+    processes: HashMap<ProcessId, OfProcess>,
     groups: BTreeMap<SubjectKey, Kept>,
 }
 
@@ -104,7 +111,8 @@ impl State {
 
     /// After a gap what was before it says nothing.
     pub fn empty_windows(&mut self) {
-        self.processes.values_mut().chain(self.groups.values_mut()).for_each(|kept| kept.history.clear());
+        self.processes.values_mut().for_each(|kept| kept.history.clear());
+        self.groups.values_mut().for_each(|kept| kept.history.clear());
     }
 
     pub fn memory_read(&mut self, wish: &MemoryWish, bytes: u64, tick: u64) {
@@ -120,9 +128,8 @@ impl State {
             _ => self.judge_groups(round),
         }
         if round.number.is_multiple_of(CLEAN) {
-            let known = |kept: &Kept| kept.seen + CLEAN > round.number;
-            self.processes.retain(|_, kept| known(kept));
-            self.groups.retain(|_, kept| known(kept));
+            self.processes.retain(|_, kept| kept.seen + CLEAN > round.number);
+            self.groups.retain(|_, kept| kept.seen + CLEAN > round.number);
         }
     }
 
@@ -141,7 +148,10 @@ impl State {
             }
             let suspended = tick.suspended.contains(&process.id);
             let kept = (windowed && covered == Truth::True).then(|| {
-                let kept = self.processes.entry(process.id).or_insert_with(|| new(rule, round.every));
+                let kept = self
+                    .processes
+                    .entry(process.id)
+                    .or_insert_with(|| OfProcess { history: History::new(&rule.windows, round.every), seen: 0 });
                 kept.seen = round.number;
                 // While it is suspended by us its readings say nothing about it.
                 if !suspended {
@@ -214,16 +224,17 @@ impl State {
 
     /// How each part of the breach stands for a subject, with its windows.
     pub fn parts(&self, rule: &Rule, key: &SubjectKey, lead: &Process, machine: &Machine) -> Vec<Part> {
-        let kept = match key {
-            SubjectKey::Process(id) => self.processes.get(id),
-            group => self.groups.get(group),
+        let of_group = self.groups.get(key);
+        let history = match key {
+            SubjectKey::Process(id) => self.processes.get(id).map(|kept| &kept.history),
+            _ => of_group.map(|kept| &kept.history),
         };
-        let plain = match (kept.and_then(|kept| kept.totals.as_ref()), key) {
+        let plain = match (of_group.and_then(|kept| kept.totals.as_ref()), key) {
             (Some(totals), _) => Facts::of_group(lead, machine, totals),
             (None, SubjectKey::Process(_) | SubjectKey::Machine) => Facts::new(lead, machine),
             (None, _) => return Vec::new(),
         };
-        let facts = plain.with_history(kept.map(|kept| &kept.history));
+        let facts = plain.with_history(history);
         let part = |part: &Condition| {
             let reading = part.quantity().and_then(|quantity| facts.quantity(quantity));
             Part { words: InWords(part).to_string(), truth: part.evaluate(&facts), reading }

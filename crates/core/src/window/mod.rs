@@ -10,4 +10,4 @@ mod slots;
 
 pub use function::{Function, Keep, Series};
 pub use history::{Feed, History, Spec};
-pub use slots::SLOTS;
+pub use slots::{SLOTS, Slots};

@@ -144,8 +144,27 @@ fn comparison() -> BoxedStrategy<String> {
         1 => proptest::collection::vec(literal(Kind::Text), 1..4)
             .prop_map(|values| format!("owner in ({})", values.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))),
         1 => Just("kernel".to_owned()),
+        2 => series(),
     ]
     .boxed()
+}
+
+/// A function over time, compared.
+fn series() -> BoxedStrategy<String> {
+    let ordered: Vec<Field> = Field::ALL.iter().copied().filter(|field| field.kind().is_ordered()).collect();
+    let window = prop::sample::select(vec!["30s", "2m", "1h30m", "7d"]);
+    (prop::sample::select(ordered), window, 0..5usize)
+        .prop_flat_map(|(field, window, function)| {
+            literal(field.kind()).prop_map(move |value| match (function, field.kind()) {
+                (0, _) => format!("avg({field}, {window}) over {value}"),
+                (1, _) => format!("{value} < peak({field}, {window})"),
+                (2, _) => format!("growth({field}) > low({field}, {window})"),
+                (3, Kind::Size) => format!("slope({field}, {window}) >= 5 MiB/h"),
+                (3, _) => format!("climb({field}, {window}) = {value}"),
+                _ => format!("until({field}, {value}, {window}) under 15m"),
+            })
+        })
+        .boxed()
 }
 
 fn condition() -> BoxedStrategy<String> {
@@ -166,6 +185,39 @@ proptest! {
         let parsed = Condition::parse(&text, Place::Any).map_err(|errors| TestCaseError::fail(format!("{text}: {errors:?}")))?;
         let printed = parsed.to_string();
         prop_assert_eq!(Condition::parse(&printed, Place::Any), Ok(parsed), "{}", printed);
+    }
+
+    /// Whatever is known of the parts: `not` twice is nothing, `and` and `or` are each other's mirror, order does not
+    /// matter, and what is decided stays decided when more becomes known.
+    #[test]
+    fn the_laws_of_three_values_hold(first in condition(), second in condition(), blind in prop::bool::ANY) {
+        let of = |text: &str, blind: bool| {
+            let mut world = World::new(vec![process(7, "labelpress")]);
+            if blind {
+                let labelpress = world.process(7);
+                (labelpress.cpu, labelpress.memory, labelpress.memory_held, labelpress.disk_read) = (None, None, None, None);
+                labelpress.names_mut().path = None;
+                world.machine.memory_available = None;
+            }
+            let snapshot = world.snapshot();
+            Condition::parse(text, Place::Any).unwrap().evaluate(&Facts::new(&snapshot.processes[0], &snapshot.machine))
+        };
+        let (a, b) = (format!("({first})"), format!("({second})"));
+        let same = [
+            (format!("not (not {a})"), a.clone()),
+            (format!("not ({a} and {b})"), format!("not {a} or not {b}")),
+            (format!("not ({a} or {b})"), format!("not {a} and not {b}")),
+            (format!("{a} and {b}"), format!("{b} and {a}")),
+            (format!("{a} or {b}"), format!("{b} or {a}")),
+            (format!("{a} or {a}"), a.clone()),
+        ];
+        for (left, right) in same {
+            prop_assert_eq!(of(&left, blind), of(&right, blind), "{} / {}", left, right);
+        }
+        for text in [format!("{a} and {b}"), format!("{a} or not {b}")] {
+            let (blind, seeing) = (of(&text, true), of(&text, false));
+            prop_assert!(blind == Truth::Unknown || blind == seeing, "{}: {:?}, then {:?}", text, blind, seeing);
+        }
     }
 
     #[test]

@@ -1,9 +1,14 @@
 //! What holds for the judge whatever happens: checked on many made-up courses of events.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
+use jiff::tz::TimeZone;
 use proptest::prelude::*;
-use sophron_core::judge::Event;
+use sophron_core::decide::{Circumstances, Ledger, Verdict, decide};
+use sophron_core::judge::{Event, Judge, Tick};
+use sophron_core::protect::Protections;
+use sophron_testkit::{World, process};
 
 use crate::script::{PID, Script, load};
 
@@ -66,11 +71,11 @@ fn course(passings: &[Passing]) -> Vec<(Passing, Vec<Event>)> {
 proptest! {
     #[test]
     fn no_step_without_a_known_breach_none_out_of_order_none_twice(passings in prop::collection::vec(passing(), 1..200)) {
-        let mut next: std::collections::BTreeMap<u64, usize> = std::collections::BTreeMap::new();
-        let mut unsettled: std::collections::BTreeSet<u64> = std::collections::BTreeSet::new();
+        let mut next: BTreeMap<u64, usize> = BTreeMap::new();
+        let mut unsettled: BTreeSet<u64> = BTreeSet::new();
         let mut highest = 0;
         for (passing, events) in course(&passings) {
-            let mut steps_of = std::collections::BTreeSet::new();
+            let mut steps_of = BTreeSet::new();
             for event in events {
                 match event {
                     Event::Opened { case } => {
@@ -106,4 +111,57 @@ proptest! {
         let events = |passings: &[Passing]| course(passings).into_iter().map(|(_, events)| events).collect::<Vec<_>>();
         prop_assert_eq!(events(&passings), events(&passings));
     }
+
+    /// Whoever is protected, of whatever group he is, whichever rules are due: nothing is done to him; and nobody suffers
+    /// two acts at one tick.
+    #[test]
+    fn nothing_is_ever_done_to_the_protected(
+        course in prop::collection::vec(prop::collection::vec((0u64..1200, 0u32..4, prop::bool::weighted(0.9)), 6), 1..40),
+        own in prop::collection::btree_set(10u32..16, 0..4),
+    ) {
+        let rules = load(GROUPS);
+        let mut judge = Judge::new(std::sync::Arc::clone(&rules), 1);
+        let protections = Protections { own: own.clone(), ..Protections::default() };
+        let mut world = World::new((10..16).map(|pid| process(pid, "tilebaker")).collect());
+        let mut ledger = Ledger::default();
+        let none = BTreeSet::new();
+        for figures in course {
+            world.pass(Duration::from_secs(1));
+            for (process, (held, parent, lives)) in world.processes.iter_mut().zip(&figures) {
+                process.memory_held = (*held < 1150).then_some(held << 20);
+                process.parent = if *parent == 0 { 1 } else { 9 + parent };
+                process.id.start += u64::from(!lives);
+            }
+            world.machine.memory_available = Some(figures[0].0 << 20);
+            let snapshot = world.snapshot();
+            let tick = Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
+            let events = judge.tick(&tick);
+            let circumstances = Circumstances {
+                snapshot: &snapshot,
+                protections: &protections,
+                standing_back: &BTreeMap::new(),
+                all_in_shadow: false,
+            };
+            let decisions = decide(&events, &mut judge, &circumstances, rules.cap, &mut ledger);
+            let acts: Vec<u32> = decisions
+                .iter()
+                .filter(|decision| matches!(decision.verdict, Verdict::Act(action) if action.is_act()))
+                .map(|decision| decision.subject.id.pid)
+                .collect();
+            prop_assert!(!acts.iter().any(|pid| own.contains(pid)), "{:?}", decisions);
+            let each: BTreeSet<u32> = acts.iter().copied().collect();
+            prop_assert_eq!(each.len(), acts.len(), "two acts on one process");
+            for decision in &decisions {
+                judge.settled(decision.case, true);
+            }
+        }
+    }
 }
+
+/// The same processes judged as everything they can be judged as.
+const GROUPS: &str = "[cap]\nacts = 10000\nterminations = 10000\n\
+    [[rule]]\nname = 'process'\nbreach = 'memory.held > 900 MiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'suspend', for = '1s' }, { at = '2s', do = 'terminate' } ]\n\
+    [[rule]]\nname = 'app'\njudge = 'app'\nbreach = 'memory.held > 3 GiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'lower' }, { at = '2s', do = 'terminate' } ]\n\
+    [[rule]]\nname = 'tree'\njudge = 'tree'\nwhere = 'app = tilebaker'\nbreach = 'memory.held > 500 MiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'lower' }, { at = '1s', do = 'terminate' } ]\n\
+    [[rule]]\nname = 'owner'\njudge = 'owner'\nbreach = 'memory.held > 2 GiB'\nlasting = '0s'\narmed = true\npick = 'newest'\nladder = [ { at = '0s', do = 'terminate' } ]\n\
+    [[rule]]\nname = 'machine'\njudge = 'machine'\nwhere = 'not kernel'\nbreach = 'machine.memory.available < 500 MiB'\nlasting = '0s'\narmed = true\npick = 'most memory'\nladder = [ { at = '0s', do = 'terminate' } ]\n";
