@@ -8,6 +8,8 @@ use std::path::Path;
 
 use sophron_core::checkup::LIMITS;
 use sophron_core::model::{Field, Subject};
+use sophron_core::subject::{Judged, Summing};
+use sophron_core::window::Function;
 
 /// The table that begins with that heading is this one.
 fn stands_in(file: &str, table: &str) {
@@ -31,6 +33,26 @@ fn the_table_of_fields_is_the_codes() {
         let kind = serde_json::to_value(info.kind).unwrap().as_str().unwrap_or_default().to_owned();
         let of = if info.subject == Subject::Machine { "machine: " } else { "" };
         writeln!(table, "| `{}` | {kind} | {of}{} |", info.name, info.meaning).unwrap();
+    }
+    stands_in("conditions.md", &table);
+}
+
+#[test]
+fn the_table_of_functions_is_the_codes() {
+    let mut table = String::from("| function | definition |\n|---|---|\n");
+    for function in Function::ALL {
+        writeln!(table, "| `{}` | {} |", function.form(), function.definition()).unwrap();
+    }
+    stands_in("conditions.md", &table);
+}
+
+#[test]
+fn the_table_of_subjects_and_fields_is_the_codes() {
+    let mut table = String::from("| field | process | app | tree | owner | unit |\n|---|---|---|---|---|---|\n");
+    for field in Field::ALL.iter().filter(|field| field.info().subject == Subject::Process) {
+        let how = |judged: Judged| judged.summing(*field).map_or("", Summing::word);
+        let of = [Judged::Process, Judged::App, Judged::Tree, Judged::Owner, Judged::Unit].map(how);
+        writeln!(table, "| `{field}` | {} |", of.join(" | ")).unwrap();
     }
     stands_in("conditions.md", &table);
 }
