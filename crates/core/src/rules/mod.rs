@@ -254,10 +254,18 @@ impl fmt::Display for Action {
 }
 
 impl Rule {
-    /// The fields that its conditions name.
+    /// The fields that its conditions name, and those that make its subjects and its choice among them.
     pub fn fields(&self) -> BTreeSet<Field> {
         let mut fields = self.breach.fields();
         fields.extend(self.covers.iter().chain(&self.calm).flat_map(Condition::fields));
+        match self.judge {
+            Judged::Tree => fields.extend([Field::Parent]),
+            Judged::Unit => fields.extend([Field::Unit]),
+            Judged::Process | Judged::App | Judged::Owner | Judged::Machine => {}
+        }
+        if self.pick == Pick::MostMemory {
+            fields.insert(Field::MemoryHeld);
+        }
         fields
     }
 }

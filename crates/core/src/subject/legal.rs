@@ -119,16 +119,13 @@ impl Judged {
             F::Memory | F::MemoryPart => Some(Summing::Memory),
             F::CpuTime
             | F::MemoryHeld
-            | F::MemoryPrivate
-            | F::MemoryProportional
             | F::MemoryVirtual
             | F::MemorySwapped
             | F::Disk
             | F::DiskRead
             | F::DiskWrite
             | F::Faults
-            | F::Threads
-            | F::Files => Some(Summing::Sum),
+            | F::Threads => Some(Summing::Sum),
             F::Instances => Some(Summing::Count),
             F::Age => Some(Summing::Oldest),
             F::App if matches!(self, Judged::App | Judged::Tree) => Some(Summing::Common),
@@ -141,11 +138,14 @@ impl Judged {
 
     /// Why a field may not stand in a `breach` or `calm` of a rule that judges it.
     pub fn refuses(self, field: Field) -> Option<&'static str> {
-        let none = self.summing(field).is_none();
-        none.then_some(if self == Judged::Machine {
-            "not a reading of the machine"
-        } else {
-            "differs from process to process"
+        if self.summing(field).is_some() {
+            return None;
+        }
+        Some(match field {
+            _ if self == Judged::Machine => "not a reading of the machine",
+            Field::MemoryPrivate | Field::MemoryProportional => "of a group `memory` is the sum of proportional memory",
+            Field::Files => "too costly to read of a whole group",
+            _ => "differs from process to process",
         })
     }
 }

@@ -15,11 +15,10 @@ pub struct Totals {
     memory: Option<Amount>,
     cpu_time: Duration,
     /// Sums of sizes, in the order of [`SIZES`].
-    sizes: [Option<u64>; 5],
+    sizes: [Option<u64>; 3],
     disk_read: Option<f32>,
     disk_write: Option<f32>,
     faults: Option<f32>,
-    files: Option<u32>,
     threads: u32,
     members: u32,
     age: Duration,
@@ -29,10 +28,8 @@ pub struct Totals {
 
 type SizeOf = fn(&Process) -> Option<u64>;
 
-const SIZES: [(Field, SizeOf); 5] = [
+const SIZES: [(Field, SizeOf); 3] = [
     (Field::MemoryHeld, |process| process.memory_held),
-    (Field::MemoryPrivate, |process| process.memory_private),
-    (Field::MemoryProportional, |process| process.memory_proportional),
     (Field::MemoryVirtual, |process| process.memory_virtual),
     (Field::MemorySwapped, |process| process.memory_swapped),
 ];
@@ -53,7 +50,6 @@ impl Totals {
             disk_read: sum(|process| process.disk_read),
             disk_write: sum(|process| process.disk_write),
             faults: sum(|process| process.faults),
-            files: members.iter().map(|process| process.files).sum(),
             threads: members.iter().map(|process| process.threads).sum(),
             members: members.len() as u32,
             age: members.iter().map(|process| process.age).max().unwrap_or_default(),
@@ -92,7 +88,6 @@ impl Totals {
             Field::DiskWrite => rate(self.disk_write),
             Field::Faults => self.faults.map(|faults| Value::Count(f64::from(faults))),
             Field::Threads => Some(Value::Count(f64::from(self.threads))),
-            Field::Files => self.files.map(|files| Value::Count(f64::from(files))),
             size => {
                 SIZES.iter().position(|(field, _)| *field == size).and_then(|place| self.sizes[place]).map(Value::Size)
             }
