@@ -33,6 +33,23 @@ const FOREIGN: [(&str, Function); 12] = [
     ("normal", Function::Typical),
 ];
 
+/// The function with the arguments as they stand, where they could be its own; else as it is written.
+fn called(function: Function, args: &[Operand]) -> String {
+    let words: Option<Vec<String>> = args
+        .iter()
+        .map(|arg| match &arg.kind {
+            OperandKind::Name(name) => Some(name.clone()),
+            OperandKind::Literal(value) => Some(value.to_string()),
+            OperandKind::Call { .. } => None,
+        })
+        .collect();
+    let wanted = if function == Function::Typical { 1 } else { 2 };
+    match words {
+        Some(words) if words.len() == wanted => format!("{}({})", function.name(), words.join(", ")),
+        _ => function.form().to_owned(),
+    }
+}
+
 impl Checker {
     /// Whether a field may stand here, as far as it depends on what is judged.
     pub(super) fn allowed(&mut self, field: Field, span: &Range<usize>) -> bool {
@@ -47,7 +64,7 @@ impl Checker {
     }
 
     pub(super) fn call(&mut self, name: &str, args: &[Operand], span: &Range<usize>) -> Option<Series> {
-        let Some(function) = Function::named(name) else { return self.no_function(name, span) };
+        let Some(function) = Function::named(name) else { return self.no_function(name, args, span) };
         match self.place {
             Place::Protect => {
                 return self.fail(
@@ -94,11 +111,11 @@ impl Checker {
         Some(Series { function, field, window, level, place: 0 })
     }
 
-    fn no_function<T>(&mut self, name: &str, span: &Range<usize>) -> Option<T> {
+    fn no_function<T>(&mut self, name: &str, args: &[Operand], span: &Range<usize>) -> Option<T> {
         let foreign = FOREIGN.iter().find(|(word, _)| *word == name).map(|(_, function)| *function);
         let near = || Function::named(nearest(name, Function::ALL.map(Function::name))?);
         let help = match foreign.or_else(near) {
-            Some(function) => format!("write `{}`", function.form()),
+            Some(function) => format!("write `{}`", called(function, args)),
             None => format!("functions: {}", Function::ALL.map(Function::name).join(", ")),
         };
         let shown = crate::text::clean(name.as_bytes());

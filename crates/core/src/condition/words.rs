@@ -70,6 +70,7 @@ impl fmt::Display for InWords<'_> {
             Condition::Compare(quantity, comparison, term) => {
                 let term = match term {
                     Term::Literal(Value::Text(text)) => text.clone(),
+                    Term::Literal(Value::Duration(time)) => crate::units::exact_duration(*time),
                     Term::Literal(value) => value.scaled(),
                     Term::Quantity(other) => other.words(),
                 };

@@ -23,6 +23,9 @@ use crate::watcher::rules_file;
 
 const INDENT: usize = 11;
 
+/// A word, how serious it is, and what there is to say.
+type Line = (&'static str, Option<Label>, String);
+
 /// Over how long rates are measured.
 const MEASURED: Duration = Duration::from_secs(1);
 
@@ -37,39 +40,41 @@ pub fn run(args: &args::Why) -> Result<Exit, Failure> {
     let facts = Facts::new(&process, &snapshot.machine);
     let width = table::terminal_width();
     let asked = control::ask(args.state.folder.as_deref(), &rule.name, &process.id);
-    let mut lines: Vec<(&str, Label, String)> = Vec::new();
+    let mut lines: Vec<Line> = Vec::new();
     let covered = rule.covers.as_ref().map_or(Truth::True, |covers| covers.evaluate(&facts));
     let by_tree = rule.judge == Judged::Tree;
     lines.push(match (covered, &rule.covers) {
-        (Truth::True, None) => ("covered", Label::Heading, "the rule covers every process".to_owned()),
-        (Truth::True, Some(covers)) => ("covered", Label::Heading, InWords(covers).to_string()),
-        (Truth::False, Some(_)) if by_tree => {
-            ("covered", Label::Notice, "by itself it is not; as a descendant of one that is, it would be".to_owned())
-        }
-        (Truth::False, _) => ("not covered", Label::Warning, "its `where` is false of it".to_owned()),
+        (Truth::True, None) => ("covered", None, "the rule covers every process".to_owned()),
+        (Truth::True, Some(_)) => ("covered", None, "its `where` is true of it".to_owned()),
+        (Truth::False, Some(_)) if by_tree => (
+            "covered",
+            Some(Label::Notice),
+            "by itself it is not; as a descendant of one that is, it would be".to_owned(),
+        ),
+        (Truth::False, _) => ("not covered", Some(Label::Warning), "its `where` is false of it".to_owned()),
         (Truth::Unknown, _) => (
             "not covered",
-            Label::Warning,
+            Some(Label::Warning),
             "its `where` cannot be decided, and an unknown one covers nobody".to_owned(),
         ),
     });
     for part in rule.covers.iter().flat_map(Condition::parts) {
-        lines.push(("", Label::Heading, format!("where {}", part_words(part, &facts))));
+        lines.push(("", None, part_words(part, &facts)));
     }
     let standing = asked.as_ref().ok().and_then(|answer| answer.standing.clone());
     lines.extend(breach(rule, &facts, standing.as_ref()));
     lines.extend(state(rule, standing.as_ref()));
     if let Some(why) = protections.reason(&facts) {
-        lines.push(("protected", Label::Warning, format!("{why}; rules only ever alert on it")));
+        lines.push(("protected", Some(Label::Warning), format!("{why}; rules only ever alert on it")));
     } else if let Some(role) = roles::role(&process) {
-        lines.push(("protected", Label::Warning, format!("from suspending and ending: {role}")));
+        lines.push(("protected", Some(Label::Warning), format!("from suspending and ending: {role}")));
     }
     lines.extend(hours(rule, &snapshot));
     if !rule.armed {
-        lines.push(("shadow", Label::Notice, "the rule is in shadow: it would only say what it does".to_owned()));
+        lines.push(("shadow", Some(Label::Notice), "the rule is in shadow: it would only say what it does".to_owned()));
     }
     if let Err(why) = &asked {
-        lines.push(("watcher", Label::Notice, why.clone()));
+        lines.push(("watcher", Some(Label::Notice), why.clone()));
     }
     let head = [
         Styled(Label::Heading, &snapshot.machine.host).to_string(),
@@ -85,7 +90,10 @@ pub fn run(args: &args::Why) -> Result<Exit, Failure> {
         Label::Heading,
     ));
     for (word, label, line) in lines {
-        ui::out(paragraph::styled(word, INDENT, &line, width, label));
+        ui::out(match label {
+            Some(label) => paragraph::styled(word, INDENT, &line, width, label),
+            None => paragraph::under(word, INDENT, &line, width),
+        });
     }
     Ok(Exit::Fine)
 }
@@ -135,14 +143,14 @@ fn unread(field: Field) -> String {
     if field.info().rate { "unknown: needs two samples".to_owned() } else { "unknown: it may not be read".to_owned() }
 }
 
-fn breach(rule: &Rule, facts: &Facts<'_>, standing: Option<&Standing>) -> Vec<(&'static str, Label, String)> {
+fn breach(rule: &Rule, facts: &Facts<'_>, standing: Option<&Standing>) -> Vec<Line> {
     let mut lines = Vec::new();
     if rule.judge != Judged::Process {
         let whose = match standing {
             Some(standing) => standing.subject.clone(),
             None => format!("judged is {}: the watcher knows its sums", rule.judge.with_article()),
         };
-        lines.push(("judged", Label::Heading, whose));
+        lines.push(("judged", None, whose));
     }
     if let Some(standing) = standing.filter(|standing| !standing.parts.is_empty()) {
         for (place, (words, truth, reading)) in standing.parts.iter().enumerate() {
@@ -152,7 +160,7 @@ fn breach(rule: &Rule, facts: &Facts<'_>, standing: Option<&Standing>) -> Vec<(&
                 None => "it may not be read".to_owned(),
             };
             let word = if place == 0 { "breach" } else { "" };
-            lines.push((word, Label::Heading, format!("{words}: {truth} ({now})")));
+            lines.push((word, None, format!("{words}: {truth} ({now})")));
         }
         return lines;
     }
@@ -163,57 +171,69 @@ fn breach(rule: &Rule, facts: &Facts<'_>, standing: Option<&Standing>) -> Vec<(&
             (true, Judged::Process) => part_words(part, facts),
             (true, _) => InWords(part).to_string(),
         };
-        lines.push((word, Label::Heading, text));
+        lines.push((word, None, text));
     }
     lines
 }
 
 /// What the watcher knows: building up, an open case, a spent budget.
-fn state(rule: &Rule, standing: Option<&Standing>) -> Vec<(&'static str, Label, String)> {
+fn state(rule: &Rule, standing: Option<&Standing>) -> Vec<Line> {
     let Some(standing) = standing else { return Vec::new() };
     let mut lines = Vec::new();
     let seconds = |seconds: f64| scaled_duration(Duration::from_secs_f64(seconds.max(0.0)));
     if let Some(held) = standing.building {
-        lines.push(("building", Label::Notice, format!("{} of {}", seconds(held), scaled_duration(rule.lasting))));
+        lines.push((
+            "building",
+            Some(Label::Notice),
+            format!("{} of {}", seconds(held), scaled_duration(rule.lasting)),
+        ));
     }
     if let Some(case) = &standing.case {
         let next = case.next.as_ref().map_or("no further step".to_owned(), |next| format!("next: {next}"));
         lines.push((
             "case",
-            Label::Notice,
+            Some(Label::Notice),
             format!("case {} is open; {} of breach; {next}", case.number, seconds(case.clock)),
         ));
     }
     if let (Some(spent), Some(budget)) = (standing.spent, rule.budget) {
-        let (label, rest) = if spent >= budget.cases as usize {
-            (Label::Warning, "it is spent: people are told, and nothing is done")
+        let (label, rest): (Option<Label>, &str) = if spent >= budget.cases as usize {
+            (Some(Label::Warning), "it is spent: people are told, and nothing is done")
         } else {
-            (Label::Heading, "not spent")
+            (None, "not spent")
         };
         let per = scaled_duration(budget.per);
         lines.push(("budget", label, format!("{spent} of {} cases in {per}: {rest}", budget.cases)));
     }
     if let Some(left) = standing.standing_back {
-        lines.push(("back", Label::Notice, format!("a hand was at work: rules stand back for {} more", seconds(left))));
+        lines.push((
+            "back",
+            Some(Label::Notice),
+            format!("a hand was at work: rules stand back for {} more", seconds(left)),
+        ));
     }
     if let Some(left) = standing.settling {
         lines.push((
             "settling",
-            Label::Notice,
+            Some(Label::Notice),
             format!("nothing is done for {} more: the start, or a nap", seconds(left)),
         ));
     }
     lines
 }
 
-fn hours(rule: &Rule, snapshot: &Snapshot) -> Vec<(&'static str, Label, String)> {
+fn hours(rule: &Rule, snapshot: &Snapshot) -> Vec<Line> {
     let zone = TimeZone::system();
     let mut lines = Vec::new();
     if !rule.hours.covers(snapshot.moment.wall, &zone) {
-        lines.push(("hours", Label::Warning, format!("now is outside `{}`: its ladder stands still", rule.hours)));
+        lines.push((
+            "hours",
+            Some(Label::Warning),
+            format!("now is outside `{}`: its ladder stands still", rule.hours),
+        ));
     }
     for step in rule.ladder.iter().filter(|step| !step.hours.covers(snapshot.moment.wall, &zone)) {
-        lines.push(("hours", Label::Notice, format!("now is outside `{}`: {} waits", step.hours, step.action)));
+        lines.push(("hours", Some(Label::Notice), format!("now is outside `{}`: {} waits", step.hours, step.action)));
     }
     lines
 }
