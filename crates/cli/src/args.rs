@@ -77,7 +77,10 @@ pub enum Command {
     /// Record this machine to a file, for looking at it later
     #[command(after_help = TABLE)]
     Record(Record),
-    /// Check a rules file
+    /// Replay recordings through rules: what they would have done, before they may touch anything
+    #[command(after_help = TABLE)]
+    Rehearse(Rehearse),
+    /// Write, check and explain rules
     #[command(after_help = TABLE, arg_required_else_help = true, subcommand_required = true)]
     Rules {
         #[command(subcommand)]
@@ -430,6 +433,33 @@ pub struct Watch {
     /// Speak to the service manager directly at this socket
     #[arg(long, value_name = "SOCKET", hide = true)]
     pub service_manager: Option<PathBuf>,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Rehearse {
+    /// The rules file; rules.d/*.toml beside it are read as well
+    pub rules: PathBuf,
+    /// The recordings, one after the other; `demo` is the one that comes with Sophron
+    #[arg(long, value_name = "FILE", required = true, num_args = 1..)]
+    pub from: Vec<PathBuf>,
+    /// Processes that must not be touched: whoever of them would be is told first, and the exit status is 3
+    #[arg(long, value_name = "CONDITION")]
+    pub spare: Option<String>,
+    /// Only this rule
+    #[arg(long, value_name = "RULE")]
+    pub only: Option<String>,
+    /// Only this case, and half an hour around it
+    #[arg(long, value_name = "N", conflicts_with_all = ["against", "vary"])]
+    pub case: Option<u64>,
+    /// Compare with what these rules would have done
+    #[arg(long, value_name = "OLD_RULES", conflicts_with = "vary")]
+    pub against: Option<PathBuf>,
+    /// Vary one setting: 'lasting=5s..60s', or the limit of a field, 'memory.held=500MiB..1GiB'
+    #[arg(long, value_name = "SETTING")]
+    pub vary: Option<String>,
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
+    pub format: TextOrJson,
 }
 
 #[derive(Debug, clap::Args)]

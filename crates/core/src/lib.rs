@@ -18,6 +18,7 @@ pub mod judge;
 pub mod model;
 pub mod protect;
 pub mod recording;
+pub mod rehearsal;
 pub mod rules;
 pub mod subject;
 pub mod text;

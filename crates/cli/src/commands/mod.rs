@@ -9,6 +9,7 @@ mod inspect;
 mod list;
 mod misbehave;
 mod record;
+mod rehearse;
 mod rules;
 mod target;
 mod watch;
@@ -20,11 +21,16 @@ use crate::args::{AuditCommand, Command};
 use crate::exit::{Exit, Failure};
 use crate::ui::{self, diagnostics};
 
-/// A condition given as an option.
+/// The condition of `--where`.
 fn condition(text: &str) -> Result<Condition, Failure> {
+    condition_of(text, "--where")
+}
+
+/// A condition given as an option.
+fn condition_of(text: &str, option: &str) -> Result<Condition, Failure> {
     Condition::parse(text, Place::Look).map_err(|errors| {
-        ui::err(diagnostics::render(&errors, text, "--where"));
-        let failure = Failure::new(Exit::Usage, "the condition of --where was not understood");
+        ui::err(diagnostics::render(&errors, text, option));
+        let failure = Failure::new(Exit::Usage, format!("the condition of {option} was not understood"));
         // `--where memory > 750` has lost its sign: the shell has written to a file called 750.
         let lone = Field::named(text.trim()).is_some();
         let quote = "quote it for the shell, as --where 'memory > 750 MiB and owner != root'";
@@ -48,6 +54,7 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Restart { hand } => hands::run(hands::Verb::Restart, &hand),
         Command::Restore(args) => hands::restore(&args),
         Command::Record(args) => record::run(&args),
+        Command::Rehearse(args) => rehearse::run(&args),
         Command::Rules { command } => rules::run(command),
         Command::Watch(args) => watch::run(&args),
         Command::Audit { list, command: None } => audit::list(&list),

@@ -103,6 +103,9 @@ fn every_error_names_the_words_and_the_mend() {
     ];
     let shown: Vec<String> = wrong.iter().map(|text| errors(text, Place::Any)).collect();
     insta::assert_snapshot!(shown.join("\n"));
+    for (place, why) in [(Place::Protect, "protection takes none"), (Place::Look, "this is one look")] {
+        assert!(errors("avg(memory, 2m) > 5 MiB", place).contains(why), "a function over time");
+    }
     insta::assert_snapshot!(errors("cpu > 5% and app = fernpanel", Place::Protect), @r"
     cpu > 5% and app = fernpanel
       `cpu`: `cpu` is a rate, and protection takes none | needs two samples | protect by app, owner, path or another lasting trait

@@ -189,6 +189,23 @@ proptest! {
     }
 }
 
+/// A gap or a nap empties the windows of every rule; a suspension of ours keeps its readings out of them.
+#[test]
+fn gaps_empty_windows_and_suspensions_leave_nothing_in_them() {
+    let rules = crate::script::rule("lasting = '0s'").rules[0].clone();
+    assert!(rules.windows.is_empty());
+    let peak = "[[rule]]\nname = 'a'\nbreach = 'peak(memory.held, 5s) > 750 MiB'\nlasting = '0s'";
+    let mut script = crate::script::Script::new(&crate::script::load(peak));
+    assert_eq!(script.ticks(10, 800), ["4:building", "4:opened 1", "4:alert"]);
+    script.world.nap(Duration::from_secs(600));
+    assert_eq!(script.ticks(3, 100), Vec::<String>::new(), "unknown: neither in breach nor calm");
+    assert_eq!(script.ticks(3, 100), ["1:easing", "2:closed 1 Calm"]);
+    script.suspended = true;
+    script.ticks(3, 900);
+    script.suspended = false;
+    assert_eq!(script.ticks(3, 100), Vec::<String>::new(), "what it held while suspended was never read");
+}
+
 /// A condition that reads one thing twice reads one window.
 #[test]
 fn functions_that_keep_the_same_share_a_window() {

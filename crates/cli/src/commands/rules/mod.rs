@@ -36,7 +36,7 @@ pub fn run(command: Rules) -> Result<Exit, Failure> {
 }
 
 /// The rule of that name.
-fn named<'r>(rules: &'r RuleSet, name: &str) -> Result<(usize, &'r Rule), Failure> {
+pub fn named<'r>(rules: &'r RuleSet, name: &str) -> Result<(usize, &'r Rule), Failure> {
     let found = rules.rules.iter().enumerate().find(|(_, rule)| rule.name == name);
     found.ok_or_else(|| {
         let failure = Failure::new(Exit::Failed, format!("no rule is called {}", clean(name.as_bytes())));
