@@ -428,6 +428,9 @@ pub struct Watch {
     /// Let no rule act: decide, alert and record only
     #[arg(long)]
     pub shadow: bool,
+    /// Write the very samples that were judged to this new file, for `sophron rehearse`; compressed when its name ends in .zst
+    #[arg(long, value_name = "FILE")]
+    pub record: Option<PathBuf>,
     #[command(flatten)]
     pub state: State,
     /// Speak to the service manager directly at this socket

@@ -13,7 +13,8 @@ pub enum Exit {
     Failed = 1,
     /// The command was not understood.
     Usage = 2,
-    /// Something was found: checkup trouble, a rules file with errors, a broken chain.
+    /// Something was found: checkup trouble, a rules file with errors, a broken chain,
+     a rehearsal that hits whom it should spare or cannot judge a rule.
     Found = 3,
     /// It was refused: others could change a file that decides, or a right is wanting.
     Refused = 4,

@@ -37,7 +37,9 @@ pub fn monotonic() -> Duration {
 
 fn read(clock: ClockId) -> Duration {
     let time = clock_gettime(clock);
-    Duration::new(u64::try_from(time.tv_sec).unwrap_or_default(), u32::try_from(time.tv_nsec).unwrap_or_default())
+    let nanoseconds = u32::try_from(time.tv_nsec).unwrap_or_default();
+    // To the microsecond, as recordings have it: a rehearsal of a recording then sees the very same intervals.
+    Duration::new(u64::try_from(time.tv_sec).unwrap_or_default(), nanoseconds - nanoseconds % 1000)
 }
 
 /// The effective user ID.

@@ -82,6 +82,7 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         rules: loaded.rules,
         state: state.to_owned(),
         control: Some(state.to_owned()),
+        record: None,
         shadow: false,
         length: Some(LENGTH),
         only: Some(players.iter().map(|player| player.id).collect()),

@@ -14,6 +14,7 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
         rules: loaded.rules,
         state: places::state(args.state.folder.as_deref())?,
         control: args.state.folder.clone(),
+        record: args.record.clone(),
         shadow: args.shadow,
         length: args.length,
         only: None,

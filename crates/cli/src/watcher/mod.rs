@@ -13,6 +13,7 @@ mod hands;
 mod memory;
 mod outcome;
 pub mod recorder;
+mod recording;
 pub mod rules_file;
 mod run;
 mod start;
@@ -64,6 +65,8 @@ pub struct Plan {
     pub state: PathBuf,
     /// The folder of its control socket, where that is not the usual one.
     pub control: Option<PathBuf>,
+    /// Where the judged snapshots are written.
+    pub record: Option<PathBuf>,
     /// Let no rule act.
     pub shadow: bool,
     /// End after that time.
@@ -96,6 +99,7 @@ struct Watcher<'s> {
     shadow: bool,
     only: Option<BTreeSet<ProcessId>>,
     direct: Option<PathBuf>,
+    recording: Option<recording::Recording>,
     /// The control socket, while it listens.
     control: Option<PathBuf>,
     /// Lowerings whose effect is being measured.
@@ -293,6 +297,7 @@ impl Watcher<'_> {
         self.settle(incoming, give_up);
         let open = self.judge.cases().count();
         let seen = format!("{open} cases open, {} processes undone", in_force.len());
+        self.end_the_recording();
         if let Some(socket) = self.control.take() {
             // Whoever asks from now on finds nobody.
             let _ = std::fs::remove_file(socket);

@@ -25,6 +25,7 @@ use sophron_linux::{Sampler, files, here, sys, terminal};
 use super::act::{Verdicts, own_processes};
 use super::drafts::{DraftExt, Drafter};
 use super::recorder::Recorder;
+use super::recording::Recording;
 use super::{Plan, Wake, Watcher};
 use crate::exit::{Exit, Failure};
 use crate::lowering::{self, Restored};
@@ -49,6 +50,8 @@ impl<'s> Watcher<'s> {
         let who = here::who(&mut here::Users::default());
         let drafter = Drafter { host: here::host(), boot, who };
 
+        let every = plan.rules.every;
+        let recording = plan.record.as_deref().map(|path| Recording::create(path, every, boot)).transpose()?;
         let before = earlier_records(&plan.state)?;
         let next_case = before.records.iter().filter_map(|record| record.case).max().unwrap_or(0) + 1;
         let file = TrailFile::open(&plan.state, drafter.plain(Kind::TrailOpened)).map_err(unarmed)?;
@@ -76,6 +79,7 @@ impl<'s> Watcher<'s> {
             only: plan.only,
             direct: plan.service_manager,
             control: None,
+            recording,
             effects_due: Vec::new(),
             sampler,
             effects: Effects::default(),

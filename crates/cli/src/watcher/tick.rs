@@ -25,7 +25,10 @@ impl Watcher<'_> {
     pub(super) fn tick(&mut self) {
         let mut snapshot = std::mem::take(&mut self.snapshot);
         match self.sample(&mut snapshot) {
-            Ok(()) => self.judge_and_act(&snapshot),
+            Ok(()) => {
+                self.record(&snapshot);
+                self.judge_and_act(&snapshot);
+            }
             Err(error) => {
                 let why = super::recorder::chain(&error);
                 self.recorder.note(self.drafter.plain(Kind::Unreadable).came_of_it("no sample", why.clone()));

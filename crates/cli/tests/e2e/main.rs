@@ -11,6 +11,7 @@ mod ladder;
 mod looking;
 mod looking_closer;
 mod recordings;
+mod rehearsing;
 mod roles;
 mod rules_asked;
 mod rules_files;

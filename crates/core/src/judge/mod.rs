@@ -130,6 +130,8 @@ pub struct Judge {
     memory: Memory,
     wishes: Vec<MemoryWish>,
     last: Option<Moment>,
+    /// The first tick, on the monotonic clock: windows count from there, so that a recording gives the same slots.
+    begun: Option<Duration>,
     /// Since when acts may begin, on the monotonic clock.
     acting_from: Duration,
     ticks: u64,
@@ -145,6 +147,7 @@ impl Judge {
             memory: Memory::new(next_case),
             wishes: Vec::new(),
             last: None,
+            begun: None,
             acting_from: Duration::ZERO,
             ticks: 0,
             rules,
@@ -240,6 +243,7 @@ impl Judge {
                 tick,
                 pace,
                 number: self.ticks,
+                since_begun: moment.monotonic.saturating_sub(*self.begun.get_or_insert(moment.monotonic)),
                 every: rules.every,
                 in_hours: rule.hours.covers(moment.wall, tick.zone),
                 settled: moment.monotonic >= self.acting_from,

@@ -79,6 +79,8 @@ pub(super) struct Round<'r, 't> {
     pub tick: &'r Tick<'t>,
     pub pace: Pace,
     pub number: u64,
+    /// Time since the first tick: what windows count.
+    pub since_begun: Duration,
     pub every: Duration,
     pub in_hours: bool,
     pub settled: bool,
@@ -136,7 +138,7 @@ impl State {
     fn judge_processes(&mut self, round: &mut Round<'_, '_>) {
         let (rule, tick) = (round.rule, round.tick);
         let windowed = !rule.windows.is_empty();
-        let now = tick.snapshot.moment.monotonic;
+        let now = round.since_begun;
         for process in &tick.snapshot.processes {
             if process.has_ended() || tick.only.is_some_and(|only| !only.contains(&process.id)) {
                 continue;
@@ -209,7 +211,7 @@ impl State {
             }
             let plain = Facts::of_group(lead, machine, &totals);
             if !suspended {
-                kept.history.feed(&rule.windows, tick.snapshot.moment.monotonic, &plain);
+                kept.history.feed(&rule.windows, round.since_begun, &plain);
             }
             let facts = plain.with_history(Some(&kept.history));
             let truth = rule.breach.evaluate(&facts);
@@ -258,7 +260,7 @@ impl State {
         kept.seen = round.number;
         let plain = Facts::new(lead, machine);
         if !ids.iter().any(|id| tick.suspended.contains(id)) {
-            kept.history.feed(&rule.windows, tick.snapshot.moment.monotonic, &plain);
+            kept.history.feed(&rule.windows, round.since_begun, &plain);
         }
         let facts = plain.with_history(Some(&kept.history));
         let truth = rule.breach.evaluate(&facts);

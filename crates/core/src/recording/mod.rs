@@ -45,11 +45,19 @@ pub struct Header {
     pub uid: u32,
 }
 
+/// A whole number is written as one.
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
+fn whole_or_not<S: serde::Serializer>(number: &f64, serializer: S) -> Result<S::Ok, S::Error> {
+    if number.fract() == 0.0 { serializer.serialize_u64(*number as u64) } else { serializer.serialize_f64(*number) }
+}
+
 /// One sample.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 struct Line {
-    /// Monotonic and boot-time clock, milliseconds since the beginning.
-    t: u64,
+    /// Monotonic clock, milliseconds since the beginning, to the microsecond.
+    #[serde(serialize_with = "whole_or_not")]
+    t: f64,
+    /// Boot-time clock likewise, where it is not `t`: after a nap.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     b: Option<u64>,
     /// Wall-clock time, milliseconds since the beginning, where it is not `b`.

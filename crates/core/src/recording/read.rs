@@ -37,6 +37,9 @@ pub struct Replay {
     snapshot: Snapshot,
 }
 
+/// Latest time of a line, milliseconds: ten years.
+const LATEST: f64 = 10.0 * 366.0 * 86_400_000.0;
+
 impl Replay {
     /// Begins with the first line.
     ///
@@ -87,12 +90,16 @@ impl Replay {
         let is_first = number == 2;
         let clock = Duration::from_secs(3600);
         let before = self.snapshot.moment;
-        let boottime = clock + Duration::from_millis(line.b.unwrap_or(line.t));
-        let monotonic = clock + Duration::from_millis(line.t);
+        if !(0.0..=LATEST).contains(&line.t) || line.b.is_some_and(|b| b as f64 > LATEST) {
+            return Err(damaged("its time is out of range".to_owned()));
+        }
+        let passed = Duration::from_micros((line.t * 1000.0).round() as u64);
+        let monotonic = clock + passed;
+        let boottime = clock + line.b.map_or(passed, Duration::from_millis);
         if monotonic < before.monotonic || boottime < before.boottime {
             return Err(damaged("its time goes back".to_owned()));
         }
-        let wall_ms = line.w.unwrap_or(line.b.unwrap_or(line.t).cast_signed());
+        let wall_ms = line.w.unwrap_or(boottime.saturating_sub(clock).as_millis() as i64);
         let wall = self.header.begun.checked_add(SignedDuration::from_millis(wall_ms));
         let wall = wall.map_err(|_| damaged("its time is out of range".to_owned()))?;
         self.snapshot.moment = Moment { wall, monotonic, boottime };

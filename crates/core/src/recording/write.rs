@@ -43,12 +43,12 @@ impl Writer {
             }
         };
         let moment = snapshot.moment;
-        let t = moment.monotonic.saturating_sub(begun.monotonic).as_millis() as u64;
+        let t = moment.monotonic.saturating_sub(begun.monotonic).as_micros() as f64 / 1000.0;
         let b = moment.boottime.saturating_sub(begun.boottime).as_millis() as u64;
         let w = moment.wall.as_millisecond() - begun.wall.as_millisecond();
         let mut line = Line {
             t,
-            b: (b != t).then_some(b),
+            b: ((b as f64 - t).abs() >= 1.0).then_some(b),
             w: (w.abs_diff(b.cast_signed()) > 2).then_some(w),
             m: changed(&mut self.machine, of_machine(&snapshot.machine)),
             ..Line::default()

@@ -130,6 +130,12 @@ impl Rehearsal {
         &self.sums
     }
 
+    /// When people were first told, and when something was first done.
+    pub fn firsts(&self) -> (Option<Timestamp>, Option<Timestamp>) {
+        let opened = self.stories().map(|story| story.opened).min();
+        (opened, self.stories().filter_map(Story::first_act).min())
+    }
+
     /// Who must not be touched, and would have been.
     pub fn hits(&self) -> &[Hit] {
         &self.hits
@@ -175,8 +181,10 @@ impl Rehearsal {
         for event in &events {
             self.follow(event, snapshot);
         }
-        for decision in &decisions {
-            self.do_it(decision, snapshot);
+        for (place, decision) in decisions.iter().enumerate() {
+            // A step on several processes is told once.
+            let first = !decisions[..place].iter().any(|earlier| earlier.case == decision.case);
+            self.do_it(decision, first, snapshot);
         }
         for story in self.stories.values_mut() {
             if let Some(case) = self.judge.case(story.case).filter(|_| story.closed.is_none()) {
@@ -236,7 +244,7 @@ impl Rehearsal {
         }
     }
 
-    fn do_it(&mut self, decision: &Decision, snapshot: &Snapshot) {
+    fn do_it(&mut self, decision: &Decision, first: bool, snapshot: &Snapshot) {
         let Some(case) = self.judge.case(decision.case).cloned() else { return };
         let (wall, sum) = (snapshot.moment.wall, &mut self.sums[case.rule]);
         let whom = decision.subject.label();
@@ -247,7 +255,7 @@ impl Rehearsal {
             }
             Verdict::Act(action) | Verdict::Shadow(action) => {
                 *sum.acts.entry(action.word()).or_default() += 1;
-                sum.alerts += 1;
+                sum.alerts += u32::from(first);
                 let facts = Facts::new(&decision.subject, &snapshot.machine);
                 let spare = self.spare.as_ref().is_some_and(|spare| spare.evaluate(&facts) == Truth::True);
                 if spare && action.is_act() {

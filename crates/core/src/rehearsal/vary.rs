@@ -48,11 +48,12 @@ pub fn vary(rules: &RuleSet, rule: usize, text: &str) -> Result<Vec<Varied>, Var
     if key == "lasting" {
         let parse = |text: &str| parse_duration(text).map_err(|_| form());
         let present = base.lasting;
+        // Whole seconds are fine enough for how long something lasts.
         let ends = [parse(from)?.as_secs_f64(), parse(to)?.as_secs_f64()];
         let values = spread(ends, present.as_secs_f64()).into_iter().map(Duration::from_secs_f64);
         return Ok(values
             .map(|lasting| {
-                let lasting = Duration::from_millis((lasting.as_secs_f64() * 1000.0).round() as u64);
+                let lasting = Duration::from_secs_f64(lasting.as_secs_f64().round());
                 varied(rules, rule, exact_duration(lasting), lasting == present, |rule| rule.lasting = lasting)
             })
             .collect());

@@ -196,10 +196,10 @@ fn gaps_empty_windows_and_suspensions_leave_nothing_in_them() {
     assert!(rules.windows.is_empty());
     let peak = "[[rule]]\nname = 'a'\nbreach = 'peak(memory.held, 5s) > 750 MiB'\nlasting = '0s'";
     let mut script = crate::script::Script::new(&crate::script::load(peak));
-    assert_eq!(script.ticks(10, 800), ["4:building", "4:opened 1", "4:alert"]);
+    assert_eq!(script.ticks(10, 800), ["5:building", "5:opened 1", "5:alert"]);
     script.world.nap(Duration::from_secs(600));
     assert_eq!(script.ticks(3, 100), Vec::<String>::new(), "unknown: neither in breach nor calm");
-    assert_eq!(script.ticks(3, 100), ["1:easing", "2:closed 1 Calm"]);
+    assert_eq!(script.ticks(4, 100), ["2:easing", "3:closed 1 Calm"]);
     script.suspended = true;
     script.ticks(3, 900);
     script.suspended = false;

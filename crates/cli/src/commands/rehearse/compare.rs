@@ -20,7 +20,7 @@ pub fn text(old: &Rehearsal, new: &Rehearsal, replayed: &Replayed) -> String {
     }
     let of = |change: fn(&Change) -> bool| differences.iter().filter(|difference| change(&difference.change)).count();
     head.push(format!(
-        "{} cases new, {} gone, {} moved, {} the same",
+        "cases: {} new, {} gone, {} moved, {} the same",
         of(|change| *change == Change::New),
         of(|change| *change == Change::Gone),
         of(|change| matches!(change, Change::Moved { .. })),

@@ -16,7 +16,7 @@ const INDENT: usize = 10;
 const PAGE: usize = 110;
 
 /// Columns for the names beside the bars.
-const NAMES: usize = 28;
+const NAMES: usize = 38;
 
 pub fn all(rehearsal: &Rehearsal, replayed: &Replayed, origin: &str) -> String {
     let width = table::terminal_width();

@@ -1,5 +1,6 @@
 //! `rehearse RULES --vary 'lasting=5s..60s'`: how cases and acts change with one setting.
 
+use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde_json::{Value, json};
 use sophron_core::rehearsal::{Rehearsal, Varied, vary};
@@ -40,7 +41,7 @@ pub fn run(
                 head.push(format!("{} to {}, {samples} samples", when::date_in(from, zone), when::date_in(to, zone)));
             }
             ui::out(table::flow(&head, table::terminal_width()));
-            ui::out(table::render(&columns(key), &rows(&varied, &rehearsals), table::terminal_width()));
+            ui::out(table::render(&columns(key), &rows(&varied, &rehearsals, zone), table::terminal_width()));
         }
     }
     let worst = rehearsals.iter().map(super::exit).find(|exit| *exit == Exit::Found);
@@ -54,23 +55,29 @@ fn columns(key: &str) -> Vec<Column> {
         Column::number("cases"),
         Column::number("told, times"),
         Column::text("would have done, processes"),
+        Column::text("first told"),
+        Column::text("first act"),
         Column::number("calm by itself"),
-        Column::number("subjects"),
         Column::number("spared hit"),
     ]
 }
 
-fn rows(varied: &[Varied], rehearsals: &[Rehearsal]) -> Vec<Vec<String>> {
+fn rows(varied: &[Varied], rehearsals: &[Rehearsal], zone: &TimeZone) -> Vec<Vec<String>> {
+    let clock = |at: Option<Timestamp>| {
+        at.map_or("never".to_owned(), |at| at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string())
+    };
     let row = |(one, rehearsal): (&Varied, &Rehearsal)| {
         let sum = &rehearsal.sums()[0];
+        let (told, act) = rehearsal.firsts();
         vec![
             one.shown.clone(),
             if one.present { "as it is" } else { "" }.to_owned(),
             sum.cases.to_string(),
             sum.alerts.to_string(),
             acts(sum),
+            clock(told),
+            clock(act),
             sum.calmed.to_string(),
-            sum.subjects.len().to_string(),
             rehearsal.hits().len().to_string(),
         ]
     };
@@ -79,12 +86,15 @@ fn rows(varied: &[Varied], rehearsals: &[Rehearsal]) -> Vec<Vec<String>> {
 
 fn row(one: &Varied, rehearsal: &Rehearsal) -> Value {
     let sum = &rehearsal.sums()[0];
+    let (told, act) = rehearsal.firsts();
     json!({
         "value": one.shown,
         "present": one.present,
         "cases": sum.cases,
         "told": sum.alerts,
         "acts": sum.acts,
+        "first_told": told,
+        "first_act": act,
         "calmed": sum.calmed,
         "subjects": sum.subjects.len(),
         "hits": rehearsal.hits().len(),

@@ -1,0 +1,67 @@
+//! `watch --record FILE`: the very snapshots that were judged. A recording that cannot be written ends; the watch goes on.
+
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use sophron_core::model::Snapshot;
+use sophron_core::recording::{FORMAT, Header, Writer};
+use sophron_linux::here;
+
+use super::Watcher;
+use crate::exit::Failure;
+use crate::recording_file::Sink;
+use crate::ui::style::Label;
+
+/// What was written is readable after that long at the latest.
+const FLUSH: Duration = Duration::from_secs(10);
+
+/// A recording being made.
+pub struct Recording {
+    sink: Sink,
+    writer: Writer,
+    flushed: Instant,
+}
+
+impl Recording {
+    /// A new file; nothing is overwritten.
+    pub fn create(path: &Path, every: Duration, boot: sophron_core::model::Boot) -> Result<Recording, Failure> {
+        let header = Header {
+            sophron: "recording".to_owned(),
+            format: FORMAT,
+            host: here::host(),
+            boot: boot.to_string(),
+            every: every.as_secs_f64(),
+            begun: here::now().wall,
+            zone: jiff::tz::TimeZone::system().iana_name().map(str::to_owned),
+            uid: here::uid(),
+        };
+        Ok(Recording { sink: Sink::create(path)?, writer: Writer::new(header), flushed: Instant::now() })
+    }
+
+    fn write(&mut self, snapshot: &Snapshot) -> std::io::Result<()> {
+        let line = self.writer.line(snapshot, |_| true)?;
+        self.sink.line(&line)?;
+        if self.flushed.elapsed() >= FLUSH {
+            self.sink.flush()?;
+            self.flushed = Instant::now();
+        }
+        Ok(())
+    }
+}
+
+impl Watcher<'_> {
+    pub(super) fn record(&mut self, snapshot: &Snapshot) {
+        let Some(recording) = &mut self.recording else { return };
+        if let Err(error) = recording.write(snapshot) {
+            self.recording = None;
+            self.say("unrecorded", Label::Warning, format!("the recording cannot be written, and ends here: {error}"));
+        }
+    }
+
+    pub(super) fn end_the_recording(&mut self) {
+        let Some(recording) = self.recording.take() else { return };
+        if let Err(error) = recording.sink.finish() {
+            self.say("unrecorded", Label::Warning, format!("the end of the recording cannot be written: {error}"));
+        }
+    }
+}

@@ -1,0 +1,139 @@
+//! Rehearsing: the demo day told by the office's rules, and a live run told again by its own recording.
+
+use std::path::Path;
+
+use serde_json::Value;
+use sophron_testkit::{eventually, is_gone};
+
+use crate::stage;
+
+fn example(name: &str) -> String {
+    Path::new(env!("CARGO_MANIFEST_DIR"))
+        .join("../../examples")
+        .join(name)
+        .canonicalize()
+        .unwrap()
+        .display()
+        .to_string()
+}
+
+#[test]
+fn the_demo_day_rehearsed_by_the_offices_rules() {
+    let stage = stage();
+    let told = stage.run(&["rehearse", &example("mossgate.toml"), "--from", "demo"]);
+    assert_eq!(told.status, Some(0), "{}", told.stderr);
+    let (_, body) = told.stdout.split_once('\n').unwrap();
+    insta::assert_snapshot!(body);
+    let json = stage.json(&["rehearse", &example("mossgate.toml"), "--from", "demo", "--format", "json"]);
+    assert_eq!(
+        (json["rows"].as_array().unwrap().len(), &json["samples"], &json["interval"]),
+        (5, &3841.into(), &10.0.into())
+    );
+    let one = stage.run(&["rehearse", &example("mossgate.toml"), "--from", "demo", "--case", "3"]).stdout;
+    assert!(one.starts_with("case 3  lamp-spin") && !one.contains("case 4"), "{one}");
+    // Without a terminal no colour and no progress.
+    assert!(!one.contains('\u{1b}') && told.stderr.is_empty(), "{}", told.stderr);
+}
+
+#[test]
+fn whom_a_rule_must_not_touch_and_what_it_cannot_see_comes_first() {
+    let stage = stage();
+    let busy = "format = 1\n[[rule]]\nname = 'busy'\njudge = 'app'\nbreach = 'avg(cpu, 5m) > 120%'\nlasting = '5m'\n\
+        ladder = [ { at = '0s', do = 'alert' }, { at = '10m', do = 'terminate' } ]\n";
+    let rules = stage.write("rules.toml", busy).display().to_string();
+    let spared = |condition: &str| stage.run(&["rehearse", &rules, "--from", "demo", "--spare", condition]);
+    let told = spared("app = \"plantledger\"");
+    let second = told.stdout.lines().nth(1).unwrap();
+    assert_eq!(told.status, Some(3));
+    assert!(second.starts_with("hit       busy would terminate plantledger"), "{second}");
+    assert_eq!(spared("app = \"nightcopy\"").status, Some(0));
+
+    let files = busy.replace("avg(cpu, 5m) > 120%", "files > 500").replace("'app'", "'process'");
+    let rules = stage.write("files.toml", files).display().to_string();
+    let told = stage.run(&["rehearse", &rules, "--from", "demo"]);
+    assert_eq!(told.status, Some(3));
+    assert!(told.stdout.contains("unjudged  busy: the recording lacks files"), "{}", told.stdout);
+}
+
+#[test]
+fn one_setting_varied_and_two_files_compared() {
+    let stage = stage();
+    let rules = example("mossgate.toml");
+    let vary =
+        |setting: &str| stage.run(&["rehearse", &rules, "--from", "demo", "--only", "press-leak", "--vary", setting]);
+    let told = vary("memory.held=300MiB..900MiB");
+    assert_eq!(told.status, Some(0), "{}", told.stderr);
+    insta::assert_snapshot!(told.stdout);
+    for wrong in ["lasting", "lasting=5..6", "nice=1..5", "memory.held=5%..9%"] {
+        assert_eq!(vary(wrong).status, Some(2), "{wrong}");
+    }
+    assert_eq!(stage.run(&["rehearse", &rules, "--from", "demo", "--vary", "lasting=1s..9s"]).status, Some(2));
+    let text = std::fs::read_to_string(&rules).unwrap();
+    let changed = text
+        .replace("memory.held > 400 MiB", "memory.held > 600 MiB")
+        .replace(" and avg(disk.read, 5m) < 100 kB/s", "");
+    let new = stage.write("new.toml", changed).display().to_string();
+    let told = stage.run(&["rehearse", &new, "--from", "demo", "--against", &rules]);
+    insta::assert_snapshot!(told.stdout);
+}
+
+/// The very snapshots that were judged give the very same decisions at the same ticks.
+#[test]
+fn a_live_run_and_the_rehearsal_of_its_recording_agree() {
+    let stage = stage();
+    let text = "format = 1\nevery = '250ms'\n\
+        [[rule]]\nname = 'leak'\nwhere = 'app = \"labelpress\" and {mine}'\nbreach = 'memory.held > 15 MiB and peak(memory.held, 2s) > 15 MiB'\n\
+        lasting = '500ms'\narmed = true\nladder = [ { at = '0s', do = 'alert' }, { at = '1s', do = 'lower', nice = 12 }, \
+        { at = '2s', do = 'suspend', for = '1s' }, { at = '4s', do = 'terminate' } ]\n\
+        [[rule]]\nname = 'family'\njudge = 'app'\nwhere = 'app = \"tilebaker\" and {mine}'\nbreach = 'instances > 2'\n\
+        lasting = '500ms'\narmed = true\nladder = [ { at = '1s', do = 'lower' }, { at = '3s', do = 'terminate' } ]\n";
+    let rules = stage.write("rules.toml", text);
+    let recording = stage.path("judged.jsonl.zst").display().to_string();
+    let press = stage.offender("labelpress", &["--grow", "100MiB/s", "--up-to", "30MiB", "--cpu", "10%"]);
+    let baker = stage.offender("tilebaker", &["--children", "2"]);
+    let watcher = stage.watch(&rules, &["--record", &recording]);
+    for pid in [press.pid(), baker.pid()] {
+        eventually("terminated", || is_gone(pid).then_some(()));
+    }
+    watcher.interrupt();
+    let rules = rules.display().to_string();
+    let rehearsed = stage.json(&["rehearse", &rules, "--from", &recording, "--format", "json"]);
+    // Of the live run: each step that was due, with the tick's time or a moment later.
+    let live: Vec<(String, String, f64)> = steps(stage.records().iter().map(|record| {
+        let what =
+            if record["kind"] == "breach" { "breach" } else { record["action"]["do"].as_str().unwrap_or_default() };
+        let is_step =
+            matches!(record["kind"].as_str(), Some("breach" | "intent")) && !matches!(what, "resume" | "restore");
+        is_step.then(|| (record["rule"].as_str().unwrap().to_owned(), what.to_owned(), at(&record["at"])))
+    }));
+    let told = rehearsed["rows"].as_array().unwrap().iter().flat_map(|row| {
+        let rule = row["rule"].as_str().unwrap().to_owned();
+        let opened = Some((rule.clone(), "breach".to_owned(), at(&row["opened"])));
+        let acts = row["steps"].as_array().unwrap().iter().map(move |step| {
+            (step["what"] == "would")
+                .then(|| (rule.clone(), step["action"].as_str().unwrap().to_owned(), at(&step["at"])))
+        });
+        std::iter::once(opened).chain(acts.collect::<Vec<_>>())
+    });
+    let told = steps(told);
+    let words = |steps: &[(String, String, f64)]| {
+        steps.iter().map(|(rule, what, _)| format!("{rule} {what}")).collect::<Vec<_>>()
+    };
+    assert_eq!(words(&live), words(&told));
+    for (live, told) in live.iter().zip(&told) {
+        let later = live.2 - told.2;
+        assert!((-0.01..0.2).contains(&later), "{live:?} and {told:?}: the same tick");
+    }
+}
+
+/// In the order of rule and time; a step on several processes once.
+fn steps(all: impl Iterator<Item = Option<(String, String, f64)>>) -> Vec<(String, String, f64)> {
+    let mut all: Vec<_> = all.flatten().collect();
+    all.sort_by(|a, b| a.0.cmp(&b.0).then(a.2.total_cmp(&b.2)));
+    all.dedup_by(|later, first| later.0 == first.0 && later.1 == first.1 && later.2 - first.2 < 0.2);
+    all
+}
+
+fn at(value: &Value) -> f64 {
+    value.as_str().unwrap().parse::<jiff::Timestamp>().unwrap().as_millisecond() as f64 / 1000.0
+}
