@@ -13,8 +13,8 @@ pub enum Exit {
     Failed = 1,
     /// The command was not understood.
     Usage = 2,
-    /// Something was found: checkup trouble, a rules file with errors, a broken chain,
-     a rehearsal that hits whom it should spare or cannot judge a rule.
+    /// Something was found: checkup trouble, a rules file with errors, a broken chain, a rehearsal that hits whom it should
+    /// spare or cannot judge a rule.
     Found = 3,
     /// It was refused: others could change a file that decides, or a right is wanting.
     Refused = 4,
@@ -25,7 +25,8 @@ pub const TABLE: &str = "Exit status:
   0  fine
   1  failed
   2  wrong usage
-  3  something was found: checkup trouble, a rules file with errors, a broken chain
+  3  something was found: checkup trouble, a rules file with errors, a broken chain,
+     a rehearsal that hits whom it should spare or cannot judge a rule
   4  refused: unsafe file or folder, no right to it, wrong check letters";
 
 impl From<Exit> for ExitCode {
