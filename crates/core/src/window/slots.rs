@@ -86,9 +86,13 @@ impl Slots {
 
     /// Whether the oldest kept reading is old enough: the window less one and a half sampling intervals.
     pub fn is_full(&self, now: u64, every: u64) -> bool {
+        let enough = |at: u64| now.saturating_sub(at) + every * 3 / 2 >= self.width * SLOTS as u64;
+        // Most of the time until then this is all there is to look at.
+        if self.since == u64::MAX || !enough(self.since) {
+            return false;
+        }
         let Some((oldest, _)) = self.kept(now).next() else { return false };
-        let at = (oldest * self.width).max(self.since);
-        now.saturating_sub(at) + every * 3 / 2 >= self.width * SLOTS as u64
+        enough((oldest * self.width).max(self.since))
     }
 
     /// The mean of the slots.
