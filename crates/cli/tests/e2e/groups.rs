@@ -124,6 +124,24 @@ fn whoever_leaves_his_group_is_undone() {
     watcher.interrupt();
 }
 
+/// The resident sum is over the limit and decides nothing: the exact sum is read beside the ticks, and that does. Asked
+/// why, the watcher tells the group's own reading.
+#[test]
+fn the_memory_of_a_group_is_read_where_its_bound_does_not_decide() {
+    let stage = stage();
+    let text = rule("judge = 'app'\nwhere = 'app = \"tilebaker\" and {mine}'\nbreach = 'memory > 40 MiB'\n");
+    let rules = stage.write("rules.toml", text);
+    let baker = stage.offender("tilebaker", &["--children", "2", "--grow", "100MiB/s", "--up-to", "30MiB"]);
+    let mut watcher = stage.watch(&rules, &[]);
+    let told = watcher.line_with("  alert  ");
+    assert!(told.contains("tilebaker (") && told.contains("3 processes") && told.contains("a: memory is "), "{told}");
+    let (rules, state) = (rules.display().to_string(), stage.state().display().to_string());
+    let why = stage.run(&["rules", "why", "a", &baker.pid().to_string(), "--rules", &rules, "--state", &state]).stdout;
+    assert!(why.contains("it acts: case 1 is open") && why.contains("judged     tilebaker ("), "{why}");
+    assert!(why.contains("memory over 40.0 MiB: true (now "), "{why}");
+    watcher.interrupt();
+}
+
 /// All of an owner's together, and one of them is picked.
 #[test]
 fn an_owner_is_judged_as_one() {

@@ -7,6 +7,7 @@ use std::fs;
 use std::path::Path;
 
 use sophron_core::checkup::LIMITS;
+use sophron_core::condition::{Condition, Place};
 use sophron_core::model::{Field, Subject};
 use sophron_core::subject::{Judged, Summing};
 use sophron_core::window::Function;
@@ -53,6 +54,60 @@ fn the_table_of_subjects_and_fields_is_the_codes() {
         let how = |judged: Judged| judged.summing(*field).map_or("", Summing::word);
         let of = [Judged::Process, Judged::App, Judged::Tree, Judged::Owner, Judged::Unit].map(how);
         writeln!(table, "| `{field}` | {} |", of.join(" | ")).unwrap();
+    }
+    stands_in("conditions.md", &table);
+}
+
+/// Each kind of error by an example: the condition, what is said of it, and the mend.
+#[test]
+fn the_table_of_errors_is_the_codes() {
+    let examples = [
+        ("memry > 750 MiB", Place::Any),
+        ("memory > 750", Place::Any),
+        ("memory > 90%", Place::Any),
+        ("memory > 750 megs", Place::Any),
+        ("memory > 99999999999 GiB", Place::Any),
+        ("cpu > -5%", Place::Any),
+        ("age > 0.0001s", Place::Any),
+        ("cpu > 90% && disk > 1 MiB/s", Place::Any),
+        ("app == \"labelpress\"", Place::Any),
+        ("app > \"labelpress\"", Place::Any),
+        ("memory ~ \"7*\"", Place::Any),
+        ("state = stoped", Place::Any),
+        ("memory", Place::Any),
+        ("5 MiB < 6 MiB", Place::Any),
+        ("app in labelpress", Place::Any),
+        ("app = \"labelpress", Place::Any),
+        ("(cpu > 1%", Place::Any),
+        ("cpu > 1%)", Place::Any),
+        ("cpu >", Place::Any),
+        ("cpu > 5% memory > 1 MiB", Place::Any),
+        ("", Place::Any),
+        ("max(cpu, 5m) > 90%", Place::Any),
+        ("avg(cpu) > 90%", Place::Any),
+        ("avg(app, 5m) > 90%", Place::Any),
+        ("avg(cpu, 5) > 90%", Place::Any),
+        ("avg(cpu, 30d) > 90%", Place::Any),
+        ("slope(cpu, 5m) > 1 MiB/s", Place::Any),
+        ("until(memory, 5%, 10m) < 1h", Place::Any),
+        ("avg(cpu, 5m) > 90%", Place::Look),
+        ("cpu > 90%", Place::Protect),
+        ("nice > 5", Place::Judged(Judged::App)),
+    ];
+    let mut table = String::from("| written | error | mend |\n|---|---|---|\n");
+    for (text, place) in examples {
+        let errors = Condition::parse(text, place).expect_err(text);
+        let cell = |text: &str| text.replace('|', "\\|");
+        let error = &errors[0];
+        let of = match place {
+            Place::Look => " in `where`",
+            Place::Protect => " in `[protect]`",
+            Place::Judged(_) => " in a rule that judges an app",
+            Place::Any => "",
+        };
+        // The list of all fields is long, and stands above.
+        let mend = error.helps.join("; ");
+        writeln!(table, "| `{}`{of} | {} | {} |", cell(text), cell(&error.title), cell(&mend)).unwrap();
     }
     stands_in("conditions.md", &table);
 }

@@ -14,6 +14,7 @@ mod judge_suspension;
 mod ladder_options;
 mod protect;
 mod recording;
+mod rehearsal;
 mod rules;
 mod script;
 mod subjects;
