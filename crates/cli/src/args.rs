@@ -1,5 +1,7 @@
 //! The command line as it is typed.
 
+mod rules;
+
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
@@ -7,6 +9,8 @@ use std::time::Duration;
 use clap::error::ErrorKind;
 use clap::{Parser, Subcommand, ValueEnum};
 use sophron_core::units;
+
+pub use rules::{Rehearse, Rules, Why};
 
 use crate::exit::{Exit, TABLE};
 
@@ -365,58 +369,6 @@ pub struct Record {
     pub covers: Option<String>,
 }
 
-#[derive(Debug, Subcommand)]
-pub enum Rules {
-    /// Report every error of a rules file, with its place and a mend, and what is worth a second look
-    #[command(after_help = TABLE)]
-    Check {
-        /// The rules file; rules.d/*.toml beside it are read as well
-        file: PathBuf,
-        /// Take warnings for errors
-        #[arg(long)]
-        strict: bool,
-    },
-    /// Say rules back in plain sentences: whom, when, what is done, until when; and whom they cover now
-    #[command(after_help = TABLE)]
-    Explain {
-        /// The rules file
-        file: PathBuf,
-        /// One rule [default: all]
-        rule: Option<String>,
-    },
-    /// Say why a rule does or does not act on a process now
-    #[command(after_help = TABLE)]
-    Why(Why),
-    /// List the rules that a watcher would run here
-    #[command(after_help = TABLE)]
-    List {
-        /// The rules file [default: the one that `watch` reads]
-        #[arg(long, value_name = "FILE")]
-        rules: Option<PathBuf>,
-        /// How to print it
-        #[arg(long, value_enum, default_value_t = Format::Text)]
-        format: Format,
-    },
-    /// Print a commented rules file to begin with, all in shadow
-    #[command(after_help = TABLE)]
-    New {
-        /// Write it there instead; nothing is overwritten
-        file: Option<PathBuf>,
-    },
-    /// Print the JSON Schema of rules files, for editors
-    #[command(after_help = TABLE)]
-    Schema,
-    /// Explain the fields of conditions: meaning, how measured, what is usual, what to do when high
-    #[command(after_help = TABLE)]
-    Fields {
-        /// One field, as memory.held [default: the table of all]
-        name: Option<String>,
-        /// How to print it
-        #[arg(long, value_enum, default_value_t = Format::Text)]
-        format: Format,
-    },
-}
-
 #[derive(Debug, clap::Args)]
 pub struct Watch {
     /// The rules file [default: as root /etc/sophron/rules.toml; else rules.toml in your configuration folder's sophron/, then /etc/sophron/]
@@ -436,46 +388,6 @@ pub struct Watch {
     /// Speak to the service manager directly at this socket
     #[arg(long, value_name = "SOCKET", hide = true)]
     pub service_manager: Option<PathBuf>,
-}
-
-#[derive(Debug, clap::Args)]
-pub struct Rehearse {
-    /// The rules file; rules.d/*.toml beside it are read as well
-    pub rules: PathBuf,
-    /// The recordings, one after the other; `demo` is the one that comes with Sophron
-    #[arg(long, value_name = "FILE", required = true, num_args = 1..)]
-    pub from: Vec<PathBuf>,
-    /// Processes that must not be touched: whoever of them would be is told first, and the exit status is 3
-    #[arg(long, value_name = "CONDITION")]
-    pub spare: Option<String>,
-    /// Only this rule
-    #[arg(long, value_name = "RULE")]
-    pub only: Option<String>,
-    /// Only this case, and half an hour around it
-    #[arg(long, value_name = "N", conflicts_with_all = ["against", "vary"])]
-    pub case: Option<u64>,
-    /// Compare with what these rules would have done
-    #[arg(long, value_name = "OLD_RULES", conflicts_with = "vary")]
-    pub against: Option<PathBuf>,
-    /// Vary one setting: 'lasting=5s..60s', or the limit of a field, 'memory.held=500MiB..1GiB'
-    #[arg(long, value_name = "SETTING")]
-    pub vary: Option<String>,
-    /// How to print it
-    #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
-    pub format: TextOrJson,
-}
-
-#[derive(Debug, clap::Args)]
-pub struct Why {
-    /// The rule
-    pub rule: String,
-    /// The process: a checked PID as 51907-kqm, a PID, or an app (its heaviest process)
-    pub target: String,
-    /// The rules file [default: the one that `watch` reads]
-    #[arg(long, value_name = "FILE")]
-    pub rules: Option<PathBuf>,
-    #[command(flatten)]
-    pub state: State,
 }
 
 #[derive(Debug, Clone, clap::Args)]

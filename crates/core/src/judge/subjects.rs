@@ -215,10 +215,7 @@ impl State {
             }
             let facts = plain.with_history(Some(&kept.history));
             let truth = rule.breach.evaluate(&facts);
-            if truth == Truth::Unknown {
-                round.status.unjudged += 1;
-                round.status.unreadable.extend(rule.breach.unreadable(&facts));
-            }
+            round.count_breach(&facts, truth);
             round.see(&mut self.tracks, key, &members, &facts, Truth::True, truth);
             kept.totals = Some(totals);
         }
@@ -264,10 +261,7 @@ impl State {
         }
         let facts = plain.with_history(Some(&kept.history));
         let truth = rule.breach.evaluate(&facts);
-        if truth == Truth::Unknown {
-            round.status.unjudged += 1;
-            round.status.unreadable.extend(rule.breach.unreadable(&facts));
-        }
+        round.count_breach(&facts, truth);
         round.see(&mut self.tracks, &SubjectKey::Machine, &ids, &facts, Truth::True, truth);
     }
 
@@ -328,11 +322,16 @@ impl Round<'_, '_> {
             }
             Truth::True => {
                 self.status.covered += 1;
-                if truth == Truth::Unknown {
-                    self.status.unjudged += 1;
-                    self.status.unreadable.extend(self.rule.breach.unreadable(facts));
-                }
+                self.count_breach(facts, truth);
             }
+        }
+    }
+
+    /// A breach that could not be decided, and for want of what.
+    fn count_breach(&mut self, facts: &Facts<'_>, truth: Truth) {
+        if truth == Truth::Unknown {
+            self.status.unjudged += 1;
+            self.status.unreadable.extend(self.rule.breach.unreadable(facts));
         }
     }
 
