@@ -3,10 +3,11 @@
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::Path;
+use std::time::Duration;
 
 use sophron_core::model::Snapshot;
-use sophron_core::recording::{Header, LONGEST_LINE, ReadError, Replay};
-use sophron_linux::files;
+use sophron_core::recording::{FORMAT, Header, LONGEST_LINE, ReadError, Replay};
+use sophron_linux::{files, here};
 
 use crate::exit::{Exit, Failure};
 
@@ -107,6 +108,22 @@ fn read_line(lines: &mut impl BufRead, buffer: &mut Vec<u8>) -> io::Result<bool>
         return Err(io::Error::new(io::ErrorKind::InvalidData, format!("a line is longer than {LONGEST_LINE} bytes")));
     }
     Ok(buffer.ends_with(b"\n"))
+}
+
+/// The first line of a recording that begins now, on this machine.
+pub fn header(every: Duration) -> Result<Header, Failure> {
+    let boot = here::boot(Path::new("/proc"))
+        .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
+    Ok(Header {
+        sophron: "recording".to_owned(),
+        format: FORMAT,
+        host: here::host(),
+        boot: boot.to_string(),
+        every: every.as_secs_f64(),
+        begun: here::now().wall,
+        zone: jiff::tz::TimeZone::system().iana_name().map(str::to_owned),
+        uid: here::uid(),
+    })
 }
 
 /// A recording that is being made.

@@ -10,14 +10,14 @@ use jiff::Zoned;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use sophron_core::condition::{Condition, Truth};
 use sophron_core::model::{Facts, Needs, Snapshot};
-use sophron_core::recording::{FORMAT, Header, Writer};
+use sophron_core::recording::Writer;
 use sophron_core::units::{scaled_duration, scaled_size};
-use sophron_linux::{Sampler, here};
+use sophron_linux::Sampler;
 
 use super::condition;
 use crate::args;
 use crate::exit::{Exit, Failure};
-use crate::recording_file::Sink;
+use crate::recording_file::{self, Sink};
 use crate::ui::{self, when};
 
 /// What was written is readable after that long at the latest, whatever happens to the rest.
@@ -39,7 +39,7 @@ pub fn run(args: &args::Record) -> Result<Exit, Failure> {
     let mut sampler =
         Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(|error| Failure::of(Exit::Failed, error))?;
     let mut snapshot = Snapshot::default();
-    let mut writer = Writer::new(header(args)?);
+    let mut writer = Writer::new(recording_file::header(args.every)?);
     let began = Instant::now();
     let (mut flushed, mut size, mut samples) = (began, 0, 0_u64);
     let mut why = "interrupted";
@@ -86,21 +86,6 @@ pub fn run(args: &args::Record) -> Result<Exit, Failure> {
 
 fn covered(covers: Option<&Condition>, process: &sophron_core::model::Process, snapshot: &Snapshot) -> bool {
     covers.is_none_or(|covers| covers.evaluate(&Facts::new(process, &snapshot.machine)) == Truth::True)
-}
-
-fn header(args: &args::Record) -> Result<Header, Failure> {
-    let boot = here::boot(Path::new("/proc"))
-        .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
-    Ok(Header {
-        sophron: "recording".to_owned(),
-        format: FORMAT,
-        host: here::host(),
-        boot: boot.to_string(),
-        every: args.every.as_secs_f64(),
-        begun: here::now().wall,
-        zone: jiff::tz::TimeZone::system().iana_name().map(str::to_owned),
-        uid: here::uid(),
-    })
 }
 
 /// Waits until that time of day, today or tomorrow.

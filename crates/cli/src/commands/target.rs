@@ -13,6 +13,23 @@ pub enum Target<'s> {
     App(Vec<&'s Process>),
 }
 
+impl Target<'_> {
+    /// The process meant; of an app the heaviest.
+    pub fn heaviest(&self) -> &Process {
+        match self {
+            Target::Process(process) => process,
+            Target::App(members) => {
+                let heavier = |a: &&&Process, b: &&&Process| {
+                    let cpu = |process: &Process| process.cpu.unwrap_or(0.0);
+                    cpu(a).total_cmp(&cpu(b)).then(a.memory.cmp(&b.memory)).then(b.id.pid.cmp(&a.id.pid))
+                };
+                // An app that was found has a process.
+                members.iter().max_by(heavier).copied().unwrap_or(members[0])
+            }
+        }
+    }
+}
+
 /// Finds it, or says why not. Check letters that do not fit are refused: that process is not the one meant.
 pub fn find<'s>(text: &str, snapshot: &'s Snapshot) -> Result<Target<'s>, Failure> {
     let shown = clean(text.as_bytes());

@@ -236,6 +236,15 @@ pub fn start_guard(targets: &[&Handle], length: Duration) -> std::io::Result<Gua
     Guard::start(program, targets, length + GUARD_MARGIN)
 }
 
+/// The same for any number: one guard takes a limited number.
+pub fn guard_all(guards: &mut Vec<Guard>, targets: &[Arc<Handle>], length: Duration) -> std::io::Result<()> {
+    for targets in targets.chunks(MOST_TARGETS) {
+        let targets: Vec<&Handle> = targets.iter().map(AsRef::as_ref).collect();
+        guards.push(start_guard(&targets, length)?);
+    }
+    Ok(())
+}
+
 /// The unit, through the service manager, which is asked what came of it.
 fn restart(request: &Request) -> (Outcome, String) {
     let unit = request.subject.unit.clone().unwrap_or_default();
@@ -256,14 +265,7 @@ fn terminate_tree(request: &Request, spared: &BTreeSet<u32>, force_after: Option
     let spared = spared.clone();
     let mut tree = Tree::of(&[Arc::clone(&request.handle)], move |pid| spared.contains(&pid));
     let mut guards = Vec::new();
-    let mut guard = |new: &[Arc<Handle>]| -> std::io::Result<()> {
-        for targets in new.chunks(MOST_TARGETS) {
-            let targets: Vec<&Handle> = targets.iter().map(AsRef::as_ref).collect();
-            guards.push(start_guard(&targets, CATCHING)?);
-        }
-        Ok(())
-    };
-    let ended = tree.terminate(force_after, &mut guard);
+    let ended = tree.terminate(force_after, &mut |new| guard_all(&mut guards, new, CATCHING));
     guards.into_iter().for_each(Guard::release);
     let (ending, left) = ended?;
     let (outcome, seen) = ending_words(ending);

@@ -4,12 +4,11 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use sophron_core::model::Snapshot;
-use sophron_core::recording::{FORMAT, Header, Writer};
-use sophron_linux::here;
+use sophron_core::recording::Writer;
 
 use super::Watcher;
 use crate::exit::Failure;
-use crate::recording_file::Sink;
+use crate::recording_file::{self, Sink};
 use crate::ui::style::Label;
 
 /// What was written is readable after that long at the latest.
@@ -24,18 +23,9 @@ pub struct Recording {
 
 impl Recording {
     /// A new file; nothing is overwritten.
-    pub fn create(path: &Path, every: Duration, boot: sophron_core::model::Boot) -> Result<Recording, Failure> {
-        let header = Header {
-            sophron: "recording".to_owned(),
-            format: FORMAT,
-            host: here::host(),
-            boot: boot.to_string(),
-            every: every.as_secs_f64(),
-            begun: here::now().wall,
-            zone: jiff::tz::TimeZone::system().iana_name().map(str::to_owned),
-            uid: here::uid(),
-        };
-        Ok(Recording { sink: Sink::create(path)?, writer: Writer::new(header), flushed: Instant::now() })
+    pub fn create(path: &Path, every: Duration) -> Result<Recording, Failure> {
+        let writer = Writer::new(recording_file::header(every)?);
+        Ok(Recording { sink: Sink::create(path)?, writer, flushed: Instant::now() })
     }
 
     fn write(&mut self, snapshot: &Snapshot) -> std::io::Result<()> {

@@ -51,7 +51,7 @@ impl<'s> Watcher<'s> {
         let drafter = Drafter { host: here::host(), boot, who };
 
         let every = plan.rules.every;
-        let recording = plan.record.as_deref().map(|path| Recording::create(path, every, boot)).transpose()?;
+        let recording = plan.record.as_deref().map(|path| Recording::create(path, every)).transpose()?;
         let before = earlier_records(&plan.state)?;
         let next_case = before.records.iter().filter_map(|record| record.case).max().unwrap_or(0) + 1;
         let file = TrailFile::open(&plan.state, drafter.plain(Kind::TrailOpened)).map_err(unarmed)?;

@@ -100,7 +100,8 @@ armed = true
 ladder = [ { at = "0s", do = "suspend", for = "3s" }, { at = "4s", do = "terminate" } ]
 "#,
     );
-    let lamp = stage.offender("sheetlamp", &["--cpu", "40%"]);
+    // A spinner in earnest: one that takes turns may read as calm on a machine under test.
+    let lamp = stage.offender("sheetlamp", &["--cpu", "100%"]);
     let watcher = stage.watch(&rules, &[]);
     eventually("suspended", || is_suspended(lamp.pid()).then_some(()));
     eventually("terminated", || is_gone(lamp.pid()).then_some(()));

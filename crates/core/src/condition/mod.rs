@@ -193,24 +193,15 @@ impl Condition {
     /// The functions over time that it names.
     pub fn series(&self) -> Vec<&Series> {
         let mut all = Vec::new();
-        self.each_series(&mut |series| all.push(series));
+        self.visit(&mut |condition| {
+            let Condition::Compare(left, _, right) = condition else { return };
+            let right = if let Term::Quantity(right) = right { Some(right) } else { None };
+            all.extend(std::iter::once(left).chain(right).filter_map(|quantity| match quantity {
+                Quantity::Over(series) => Some(&**series),
+                Quantity::Now(_) => None,
+            }));
+        });
         all
-    }
-
-    fn each_series<'c>(&'c self, see: &mut impl FnMut(&'c Series)) {
-        match self {
-            Condition::Any(parts) | Condition::All(parts) => parts.iter().for_each(|part| part.each_series(see)),
-            Condition::Not(inner) => inner.each_series(see),
-            Condition::Compare(left, _, right) => {
-                if let Quantity::Over(series) = left {
-                    see(series);
-                }
-                if let Term::Quantity(Quantity::Over(series)) = right {
-                    see(series);
-                }
-            }
-            _ => {}
-        }
     }
 
     /// Tells each function over time which window it reads: those of a whole rule are numbered together, and functions
@@ -239,7 +230,7 @@ impl Condition {
         }
     }
 
-    fn visit(&self, see: &mut impl FnMut(&Condition)) {
+    fn visit<'c>(&'c self, see: &mut impl FnMut(&'c Condition)) {
         see(self);
         match self {
             Condition::Any(parts) | Condition::All(parts) => parts.iter().for_each(|part| part.visit(see)),

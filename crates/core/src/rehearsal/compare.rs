@@ -1,6 +1,6 @@
 //! Two files of rules on the same recording: what is new, gone, earlier, later.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::{SignedDuration, Timestamp};
 
@@ -44,22 +44,17 @@ pub struct Difference {
 /// Every case of both, by time. Cases of one rule on one owner's program are paired in their order.
 pub fn compare(old: &Rehearsal, new: &Rehearsal) -> Vec<Difference> {
     type Cases<'r> = BTreeMap<(String, String, String), Vec<&'r Story>>;
-    let by_subject = |rehearsal: &'_ Rehearsal, stories: Vec<&'_ Story>| -> Vec<((String, String, String), usize)> {
-        let key =
-            |story: &Story| (rehearsal.rules().rules[story.rule].name.clone(), story.app.clone(), story.owner.clone());
-        stories.iter().enumerate().map(|(place, story)| (key(story), place)).collect()
-    };
-    let gather = |rehearsal| -> Vec<((String, String, String), usize)> {
-        let rehearsal: &Rehearsal = rehearsal;
-        by_subject(rehearsal, rehearsal.stories().collect())
-    };
-    let (olds, news): (Vec<&Story>, Vec<&Story>) = (old.stories().collect(), new.stories().collect());
-    let mut old_cases: Cases<'_> = BTreeMap::new();
-    let mut new_cases: Cases<'_> = BTreeMap::new();
-    gather(old).into_iter().for_each(|(key, place)| old_cases.entry(key).or_default().push(olds[place]));
-    gather(new).into_iter().for_each(|(key, place)| new_cases.entry(key).or_default().push(news[place]));
+    fn gather(rehearsal: &Rehearsal) -> Cases<'_> {
+        let mut cases = Cases::new();
+        for story in rehearsal.stories() {
+            let rule = rehearsal.rules().rules[story.rule].name.clone();
+            cases.entry((rule, story.app.clone(), story.owner.clone())).or_default().push(story);
+        }
+        cases
+    }
+    let (old_cases, new_cases) = (gather(old), gather(new));
     let mut all = Vec::new();
-    let keys: std::collections::BTreeSet<_> = old_cases.keys().chain(new_cases.keys()).cloned().collect();
+    let keys: BTreeSet<_> = old_cases.keys().chain(new_cases.keys()).cloned().collect();
     for key in keys {
         let none = Vec::new();
         let (olds, news) = (old_cases.get(&key).unwrap_or(&none), new_cases.get(&key).unwrap_or(&none));

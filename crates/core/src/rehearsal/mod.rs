@@ -186,8 +186,8 @@ impl Rehearsal {
             let first = !decisions[..place].iter().any(|earlier| earlier.case == decision.case);
             self.do_it(decision, first, snapshot);
         }
-        for story in self.stories.values_mut() {
-            if let Some(case) = self.judge.case(story.case).filter(|_| story.closed.is_none()) {
+        for story in self.stories.values_mut().filter(|story| story.closed.is_none()) {
+            if let Some(case) = self.judge.case(story.case) {
                 story.read(case, snapshot.moment.wall);
             }
         }

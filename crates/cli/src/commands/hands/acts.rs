@@ -9,7 +9,7 @@ use sophron_core::model::{Process, Snapshot, State};
 use sophron_core::units::scaled_duration;
 use sophron_linux::act::{self, ActError, Ending, Tree};
 use sophron_linux::cgroups;
-use sophron_linux::guard::{Guard, MOST_TARGETS};
+use sophron_linux::guard::Guard;
 use sophron_linux::handle::Handle;
 use sophron_linux::here;
 use sophron_linux::service_manager::{ManagerError, ServiceManager};
@@ -18,7 +18,7 @@ use super::{Chosen, Hand, Verb};
 use crate::exit::{Exit, Failure};
 use crate::ui;
 use crate::ui::style::{Label, Styled};
-use crate::watcher::act::start_guard;
+use crate::watcher::act::guard_all;
 use crate::watcher::drafts::DraftExt;
 use crate::watcher::recorder::chain;
 
@@ -117,7 +117,7 @@ impl Hand<'_> {
         let Some((intents, ready)) = self.intend_all(able, &action) else { return Exit::Failed };
         let mut tree = self.tree(&ready);
         let mut guards = Vec::new();
-        let ended = tree.terminate(force_after, &mut |new| guard(&mut guards, new, CATCHING));
+        let ended = tree.terminate(force_after, &mut |new| guard_all(&mut guards, new, CATCHING));
         guards.into_iter().for_each(Guard::release);
         let members = tree.members().count();
         let mut exit = Exit::Fine;
@@ -229,15 +229,6 @@ impl Hand<'_> {
         self.trail.tell(&draft, Kind::Outcome, "came back", seen, None);
         ui::out(format_args!("{}  {} came back {seen}\n", Styled(Label::Warning, "back"), chosen.process.app));
     }
-}
-
-/// Puts processes under guard: one guard takes a limited number.
-pub(super) fn guard(guards: &mut Vec<Guard>, targets: &[Arc<Handle>], length: Duration) -> std::io::Result<()> {
-    for targets in targets.chunks(MOST_TARGETS) {
-        let targets: Vec<&Handle> = targets.iter().map(AsRef::as_ref).collect();
-        guards.push(start_guard(&targets, length)?);
-    }
-    Ok(())
 }
 
 fn resume(chosen: &Chosen) -> Result<Came, ActError> {

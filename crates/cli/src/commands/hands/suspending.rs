@@ -12,10 +12,11 @@ use sophron_linux::act::{self, Tree};
 use sophron_linux::handle::Handle;
 use sophron_linux::{jobs, sys};
 
-use super::acts::{guard, refusal, say, worse};
+use super::acts::{refusal, say, worse};
 use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
 use crate::ui;
+use crate::watcher::act::guard_all;
 use crate::watcher::drafts::DraftExt;
 
 /// How often it is looked whether somebody waits, or has resumed them.
@@ -35,7 +36,7 @@ impl Hand<'_> {
         let handles: Vec<Arc<Handle>> = ready.iter().map(|chosen| Arc::clone(&chosen.handle)).collect();
         // Without --tree nobody else is taken in.
         let mut tree = if self.args.tree { self.tree(&ready) } else { Tree::of(&handles, |_| true) };
-        let suspended = tree.suspend(&mut |new| guard(&mut guards, new, length));
+        let suspended = tree.suspend(&mut |new| guard_all(&mut guards, new, length));
         let mut exit = Exit::Fine;
         let until = Instant::now() + length;
         match &suspended {

@@ -34,18 +34,11 @@ const OTHER_END: Duration = Duration::from_millis(60);
 
 /// Which process of the target: an app's heaviest.
 fn choose(target: Target<'_>) -> (Process, Vec<ProcessId>) {
-    match target {
-        Target::Process(process) => (process.clone(), Vec::new()),
-        Target::App(members) => {
-            let heavier = |a: &&&Process, b: &&&Process| {
-                let cpu = |process: &Process| process.cpu.unwrap_or(0.0);
-                cpu(a).total_cmp(&cpu(b)).then(a.memory.cmp(&b.memory)).then(b.id.pid.cmp(&a.id.pid))
-            };
-            // An app that was found has a process.
-            let heaviest = members.iter().max_by(heavier).copied().unwrap_or(members[0]);
-            (heaviest.clone(), members.iter().map(|member| member.id).collect())
-        }
-    }
+    let members = match &target {
+        Target::Process(_) => Vec::new(),
+        Target::App(members) => members.iter().map(|member| member.id).collect(),
+    };
+    (target.heaviest().clone(), members)
 }
 
 pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspection, Failure> {

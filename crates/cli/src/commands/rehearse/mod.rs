@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use jiff::tz::TimeZone;
 use sophron_core::model::Snapshot;
+use sophron_core::protect::Protections;
 use sophron_core::rehearsal::Rehearsal;
 use sophron_core::rules::RuleSet;
 
@@ -20,7 +21,7 @@ use crate::commands::{condition_of, rules};
 use crate::exit::{Exit, Failure};
 use crate::recording_file::Player;
 use crate::ui::{self, when};
-use crate::watcher::rules_file::{self, Guidance};
+use crate::watcher::rules_file;
 
 /// How often progress is shown.
 const SHOWN: Duration = Duration::from_millis(300);
@@ -43,7 +44,7 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
         Ok(Rehearsal::new(rules, protections, spare, zone.clone()))
     };
     let protections = |loaded: &rules_file::Loaded| -> Result<_, Failure> {
-        Ok(Guidance { protections: loaded.protections()?, loaded: None }.protections_of_a_recording())
+        Ok(Protections { conditions: loaded.protections()?, ..Protections::default() })
     };
     if let Some(setting) = &args.vary {
         return vary::run(args, &rules, setting, |rules| begin(rules, protections(&loaded)?), &zone);

@@ -12,7 +12,7 @@ use sophron_core::units::{Value, scaled_duration};
 use sophron_linux::{Sampler, roles, terminal};
 
 use crate::args;
-use crate::commands::target::{self, Target};
+use crate::commands::target;
 use crate::exit::{Exit, Failure};
 use crate::places;
 use crate::source;
@@ -108,15 +108,7 @@ fn look(text: &str) -> Result<(Snapshot, Process), Failure> {
     std::thread::sleep(MEASURED);
     snapshot = sampler.look().map_err(failed)?;
     source::measured();
-    let process = match target::find(text, &snapshot)? {
-        Target::Process(process) => process.clone(),
-        Target::App(members) => {
-            let cpu = |process: &&&Process| process.cpu.unwrap_or(0.0);
-            // An app that was found has a process.
-            let heaviest = members.iter().max_by(|a, b| cpu(a).total_cmp(&cpu(b)).then(a.memory.cmp(&b.memory)));
-            (*heaviest.copied().unwrap_or(members[0])).clone()
-        }
-    };
+    let process = target::find(text, &snapshot)?.heaviest().clone();
     Ok((snapshot, process))
 }
 
