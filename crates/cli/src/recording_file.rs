@@ -6,7 +6,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use sophron_core::model::Snapshot;
-use sophron_core::recording::{FORMAT, Header, LONGEST_LINE, ReadError, Replay};
+use sophron_core::recording::{FORMAT, Header, LONGEST_LINE, Ours, ReadError, Replay};
 use sophron_linux::{files, here};
 
 use crate::exit::{Exit, Failure};
@@ -91,12 +91,22 @@ impl Player {
             }
         }
         match self.replay.next(&self.buffer) {
-            Ok(snapshot) => Some(snapshot),
+            Ok(_) => Some(self.replay.snapshot()),
             Err(error) => {
                 self.cut = Some(error.to_string());
                 None
             }
         }
+    }
+
+    /// The sample that was read last.
+    pub fn snapshot(&self) -> &Snapshot {
+        self.replay.snapshot()
+    }
+
+    /// What the watcher that recorded was doing at that sample.
+    pub fn ours(&self) -> &Ours {
+        self.replay.ours()
     }
 }
 

@@ -8,7 +8,7 @@ use jiff::tz::TimeZone;
 use sophron_core::model::{
     Boot, CpuSplit, DiskUse, Machine, Moment, Names, Origin, Process, ProcessId, Snapshot, Stall, State,
 };
-use sophron_core::recording::{FORMAT, Header, Writer};
+use sophron_core::recording::{FORMAT, Header, Ours, Writer};
 
 use crate::StoryError;
 use crate::random::Random;
@@ -69,7 +69,7 @@ pub fn record(story: &Story) -> Result<String, StoryError> {
             continue;
         }
         let snapshot = day.pass(moment, now, every);
-        lines.push_str(&writer.line(&snapshot, |_| true).map_err(|error| fail(&error))?);
+        lines.push_str(&writer.line(&snapshot, |_| true, Ours::default()).map_err(|error| fail(&error))?);
         moment.wall = moment.wall.checked_add(every).map_err(|error| fail(&error))?;
         moment.monotonic += every;
         moment.boottime += every;

@@ -10,7 +10,7 @@ use jiff::Zoned;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use sophron_core::condition::{Condition, Truth};
 use sophron_core::model::{Facts, Needs, Snapshot};
-use sophron_core::recording::Writer;
+use sophron_core::recording::{Ours, Writer};
 use sophron_core::units::{scaled_duration, scaled_size};
 use sophron_linux::Sampler;
 
@@ -51,7 +51,7 @@ pub fn run(args: &args::Record) -> Result<Exit, Failure> {
         }
         sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(|error| Failure::of(Exit::Failed, error))?;
         let keep = |process: &sophron_core::model::Process| covered(covers.as_ref(), process, &snapshot);
-        let line = writer.line(&snapshot, keep);
+        let line = writer.line(&snapshot, keep, Ours::default());
         let line =
             line.map_err(|error| Failure::new(Exit::Failed, "a sample cannot be written as JSON").because(error))?;
         sink.line(&line).map_err(failed)?;

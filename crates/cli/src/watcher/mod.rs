@@ -100,6 +100,8 @@ struct Watcher<'s> {
     only: Option<BTreeSet<ProcessId>>,
     direct: Option<PathBuf>,
     recording: Option<recording::Recording>,
+    /// What came of acts since the last sample.
+    outcomes: Vec<sophron_core::recording::Outcome>,
     /// The control socket, while it listens.
     control: Option<PathBuf>,
     /// Lowerings whose effect is being measured.

@@ -20,6 +20,7 @@ impl Watcher<'_> {
         }
         let case = self.judge.case(done.case).cloned();
         let word = done.outcome.word();
+        self.note_outcome(Some(done.case), &done.subject, done.action.word(), word);
         let mut label = Label::Notice;
         let mut text = done.seen;
         let mut effect = false;
@@ -79,6 +80,8 @@ impl Watcher<'_> {
             self.effects.resumed(&id);
             self.touched.insert(id);
         }
+        let verb = if done.resumed { "resume" } else { "restore" };
+        self.note_outcome(done.case, &done.subject, verb, done.word);
         let mut text = done.seen;
         if let Some(case) = done.case.and_then(|case| self.judge.case(case)) {
             let next = next_words(case, self.judge.rule_of(case));

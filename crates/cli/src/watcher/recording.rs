@@ -1,10 +1,11 @@
 //! `watch --record FILE`: the very snapshots that were judged. A recording that cannot be written ends; the watch goes on.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use sophron_core::model::Snapshot;
-use sophron_core::recording::Writer;
+use sophron_core::model::{Process, ProcessId, Snapshot};
+use sophron_core::recording::{Ours, Outcome, Writer};
 
 use super::Watcher;
 use crate::exit::Failure;
@@ -28,8 +29,8 @@ impl Recording {
         Ok(Recording { sink: Sink::create(path)?, writer, flushed: Instant::now() })
     }
 
-    fn write(&mut self, snapshot: &Snapshot) -> std::io::Result<()> {
-        let line = self.writer.line(snapshot, |_| true)?;
+    fn write(&mut self, snapshot: &Snapshot, ours: Ours) -> std::io::Result<()> {
+        let line = self.writer.line(snapshot, |_| true, ours)?;
         self.sink.line(&line)?;
         if self.flushed.elapsed() >= FLUSH {
             self.sink.flush()?;
@@ -41,11 +42,35 @@ impl Recording {
 
 impl Watcher<'_> {
     pub(super) fn record(&mut self, snapshot: &Snapshot) {
+        let outcomes = std::mem::take(&mut self.outcomes);
         let Some(recording) = &mut self.recording else { return };
-        if let Err(error) = recording.write(snapshot) {
+        let pids = |ids: &BTreeSet<ProcessId>| ids.iter().map(|id| id.pid).collect();
+        let ours = Ours {
+            suspended: pids(&self.touched),
+            busy: pids(&self.busy),
+            back: self.standing_back.keys().map(|id| id.pid).collect(),
+            outcomes,
+        };
+        if let Err(error) = recording.write(snapshot, ours) {
             self.recording = None;
             self.say("unrecorded", Label::Warning, format!("the recording cannot be written, and ends here: {error}"));
         }
+    }
+
+    /// What came of an act goes into the recording with the next sample.
+    pub(super) fn note_outcome(&mut self, case: Option<u64>, subject: &Process, verb: &str, outcome: &str) {
+        if self.recording.is_none() {
+            return;
+        }
+        self.outcomes.push(Outcome {
+            pid: subject.id.pid,
+            start: subject.id.start,
+            app: subject.app.clone(),
+            owner: subject.owner.clone(),
+            case,
+            verb: verb.to_owned(),
+            outcome: outcome.to_owned(),
+        });
     }
 
     pub(super) fn end_the_recording(&mut self) {

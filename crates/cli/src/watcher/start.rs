@@ -80,6 +80,7 @@ impl<'s> Watcher<'s> {
             direct: plan.service_manager,
             control: None,
             recording,
+            outcomes: Vec::new(),
             effects_due: Vec::new(),
             sampler,
             effects: Effects::default(),

@@ -26,7 +26,6 @@ impl Watcher<'_> {
         let mut snapshot = std::mem::take(&mut self.snapshot);
         match self.sample(&mut snapshot) {
             Ok(()) => {
-                self.record(&snapshot);
                 self.judge_and_act(&snapshot);
             }
             Err(error) => {
@@ -87,6 +86,7 @@ impl Watcher<'_> {
         self.joining.retain(|id, _| busy.contains(id));
 
         self.touched.extend(self.effects.suspended().map(|(id, _)| *id));
+        self.record(snapshot);
         let (suspended, busy, only) = (&self.touched, &self.busy, self.only.as_ref());
         let tick = Tick { snapshot, suspended, busy, only, zone: &self.zone };
         let events = self.judge.tick(&tick);

@@ -3,6 +3,7 @@
 //! The first line is the [`Header`]; every other line is one sample. Keys are the field names, numbers are in base units.
 //! A reader takes what it is given for untrusted: texts are made harmless again, numbers checked, counts bounded.
 
+mod ours;
 mod read;
 mod row;
 mod write;
@@ -11,6 +12,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
+pub use ours::{Ours, Outcome, identities};
 pub use read::{ReadError, Replay};
 pub use write::Writer;
 
@@ -75,4 +77,7 @@ struct Line {
     /// Processes that are gone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     g: Vec<u32>,
+    /// What the watcher that recorded was doing.
+    #[serde(default, skip_serializing_if = "Ours::is_empty")]
+    o: Ours,
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 use jiff::SignedDuration;
 
 use super::row::{set_machine, set_process};
-use super::{FORMAT, Header, LONGEST_LINE, Line, MOST_PROCESSES};
+use super::{FORMAT, Header, LONGEST_LINE, Line, MOST_PROCESSES, Ours};
 use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
 use crate::text;
 
@@ -35,6 +35,7 @@ pub struct Replay {
     boot: Boot,
     line: usize,
     snapshot: Snapshot,
+    ours: Ours,
 }
 
 /// Latest time of a line, milliseconds: ten years.
@@ -67,12 +68,22 @@ impl Replay {
         // Clocks of the recording begin at an hour, so that an interval can be taken from them.
         let clock = Duration::from_secs(3600);
         snapshot.moment = Moment { wall: header.begun, monotonic: clock, boottime: clock };
-        Ok(Replay { header, boot, line: 1, snapshot })
+        Ok(Replay { header, boot, line: 1, snapshot, ours: Ours::default() })
     }
 
     /// What the first line says.
     pub fn header(&self) -> &Header {
         &self.header
+    }
+
+    /// What the watcher that recorded was doing at the latest sample.
+    pub fn ours(&self) -> &Ours {
+        &self.ours
+    }
+
+    /// The latest sample.
+    pub fn snapshot(&self) -> &Snapshot {
+        &self.snapshot
     }
 
     /// The sample of one more line.
@@ -108,6 +119,7 @@ impl Replay {
         self.snapshot.machine.uptime += boottime - before.boottime;
         set_machine(&mut self.snapshot.machine, &line.m);
         self.people(&line, is_first, interval, boottime - before.boottime).map_err(damaged)?;
+        self.ours = line.o.checked();
         self.snapshot.machine.processes = u32::try_from(self.snapshot.processes.len()).unwrap_or(u32::MAX);
         Ok(&self.snapshot)
     }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde_json::{Map, Value};
 
 use super::row::{of_machine, of_process};
-use super::{Header, Line};
+use super::{Header, Line, Ours};
 use crate::model::{Moment, ProcessId, Snapshot};
 
 /// Writes the lines of one recording.
@@ -24,7 +24,7 @@ impl Writer {
     }
 
     /// The line of one sample, newline included; before the first one, that of the header. Processes for which `keep` is
-    /// false are left out.
+    /// false are left out. `ours` is what a watcher that records was doing.
     ///
     /// # Errors
     /// A value cannot be written as JSON.
@@ -32,6 +32,7 @@ impl Writer {
         &mut self,
         snapshot: &Snapshot,
         keep: impl Fn(&crate::model::Process) -> bool,
+        ours: Ours,
     ) -> Result<String, serde_json::Error> {
         let mut out = String::new();
         let begun = match self.begun {
@@ -50,6 +51,7 @@ impl Writer {
             t,
             b: ((b as f64 - t).abs() >= 1.0).then_some(b),
             w: (w.abs_diff(b.cast_signed()) > 2).then_some(w),
+            o: ours,
             m: changed(&mut self.machine, of_machine(&snapshot.machine)),
             ..Line::default()
         };

@@ -23,6 +23,7 @@ use crate::decide::{self, Circumstances, Decision, Ledger, Verdict};
 use crate::judge::{Closing, Event, Judge, Tick};
 use crate::model::{Facts, Field, Process, ProcessId, Snapshot};
 use crate::protect::Protections;
+use crate::recording::{self, Ours, Outcome};
 use crate::rules::{Action, RuleSet};
 use crate::subject::{Judged, SubjectKey};
 
@@ -89,6 +90,8 @@ pub struct Rehearsal {
     first: Option<Timestamp>,
     last: Option<Timestamp>,
     samples: u64,
+    /// What the watcher that recorded did itself.
+    done: Vec<(Timestamp, Outcome)>,
 }
 
 impl Rehearsal {
@@ -112,6 +115,7 @@ impl Rehearsal {
             first: None,
             last: None,
             samples: 0,
+            done: Vec::new(),
         }
     }
 
@@ -146,35 +150,44 @@ impl Rehearsal {
         Some((self.first?, self.last?, self.samples))
     }
 
-    /// The next sample.
-    pub fn take(&mut self, snapshot: &Snapshot) {
+    /// What the watcher that made the recording did at that time: readings after it are not those of a machine left
+    /// alone.
+    pub fn done(&self) -> &[(Timestamp, Outcome)] {
+        &self.done
+    }
+
+    /// The next sample, and what the watcher that recorded it was doing: what it had suspended is not judged here either.
+    pub fn take(&mut self, snapshot: &Snapshot, ours: &Ours) {
         let wall = snapshot.moment.wall;
         self.first.get_or_insert(wall);
         self.last = Some(wall);
         self.samples += 1;
+        self.done.extend(ours.outcomes.iter().map(|outcome| (wall, outcome.clone())));
         self.gone.retain(|id| snapshot.process(id.pid).is_some_and(|process| process.id == *id));
         if self.gone.is_empty() {
-            self.judge_and_decide(snapshot);
+            self.judge_and_decide(snapshot, ours);
         } else {
             // Whoever would have ended is not there any more.
             let mut left = snapshot.clone();
             left.processes.retain(|process| !self.gone.contains(&process.id));
-            self.judge_and_decide(&left);
+            self.judge_and_decide(&left, ours);
         }
     }
 
-    fn judge_and_decide(&mut self, snapshot: &Snapshot) {
+    fn judge_and_decide(&mut self, snapshot: &Snapshot, ours: &Ours) {
         let now = snapshot.moment.monotonic;
-        let suspended: BTreeSet<ProcessId> = self.suspended.keys().copied().collect();
-        let none = BTreeSet::new();
-        let tick = Tick { snapshot, suspended: &suspended, busy: &none, only: None, zone: &self.zone };
+        let mut suspended = recording::identities(&ours.suspended, snapshot);
+        suspended.extend(self.suspended.keys());
+        let busy = recording::identities(&ours.busy, snapshot);
+        let standing_back = recording::identities(&ours.back, snapshot).into_iter().map(|id| (id, now)).collect();
+        let tick = Tick { snapshot, suspended: &suspended, busy: &busy, only: None, zone: &self.zone };
         let events = self.judge.tick(&tick);
         // The interval in which it was resumed is not judged either.
         self.suspended.retain(|_, until| *until > now);
         let circumstances = Circumstances {
             snapshot,
             protections: &self.protections,
-            standing_back: &BTreeMap::new(),
+            standing_back: &standing_back,
             all_in_shadow: false,
         };
         let decisions = decide::decide(&events, &mut self.judge, &circumstances, self.rules.cap, &mut self.ledger);

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 use sophron_core::model::Snapshot;
-use sophron_core::recording::{Header, ReadError, Replay, Writer};
+use sophron_core::recording::{Header, Ours, ReadError, Replay, Writer};
 use sophron_testkit::{World, process};
 
 fn header(world: &World) -> Header {
@@ -27,7 +27,7 @@ fn day() -> (Vec<Snapshot>, String) {
     let mut lines = String::new();
     let mut snapshots = Vec::new();
     let mut take = |world: &World| {
-        lines.push_str(&writer.line(&world.snapshot(), |_| true).unwrap());
+        lines.push_str(&writer.line(&world.snapshot(), |_| true, Ours::default()).unwrap());
         snapshots.push(world.snapshot());
     };
     take(&world);

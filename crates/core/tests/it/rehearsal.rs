@@ -6,6 +6,7 @@ use jiff::tz::TimeZone;
 use sophron_core::condition::{Condition, Place};
 use sophron_core::judge::Closing;
 use sophron_core::protect::Protections;
+use sophron_core::recording::Ours;
 use sophron_core::rehearsal::{Change, Rehearsal, StepWord, compare, vary};
 use sophron_core::rules::{Action, RuleSet};
 use sophron_testkit::{World, process};
@@ -26,7 +27,7 @@ fn play(rehearsal: &mut Rehearsal, seconds_: u64, held: impl Fn(u64) -> Option<u
     for second in 0..seconds_ {
         world.pass(seconds(1));
         world.process(PID).memory_held = held(second).map(|mib| mib * MIB);
-        rehearsal.take(&world.snapshot());
+        rehearsal.take(&world.snapshot(), &Ours::default());
     }
 }
 

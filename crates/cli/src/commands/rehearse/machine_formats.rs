@@ -33,6 +33,14 @@ pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> St
             json!({ "at": hit.at, "rule": names(hit.rule), "case": hit.case, "subject": hit.whom, "action": hit.action.word() })
         })
         .collect();
+    let done: Vec<Value> = rehearsal
+        .done()
+        .iter()
+        .map(|(at, outcome)| {
+            json!({ "at": at, "pid": outcome.pid, "app": outcome.app, "owner": outcome.owner, "case": outcome.case,
+                "action": outcome.verb, "outcome": outcome.outcome })
+        })
+        .collect();
     let stories = rehearsal.stories().filter(|story| case.is_none_or(|case| case == story.case));
     let rows: Vec<Value> = stories.map(|story| row(story, &names(story.rule))).collect();
     let span = rehearsal.span();
@@ -44,6 +52,7 @@ pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> St
         "interval": replayed.every,
         "rules": rules,
         "hits": hits,
+        "done": done,
         "rows": rows,
     });
     format!("{object}\n")

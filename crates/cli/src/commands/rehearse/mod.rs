@@ -105,9 +105,10 @@ fn replay(from: &[PathBuf], rehearsals: &mut [Rehearsal], zone: TimeZone) -> Res
         replayed.host.clone_from(&player.header().host);
         replayed.every = player.header().every;
         let mut progress = Progress::new(path);
-        while let Some(snapshot) = player.next() {
+        while player.next().is_some() {
+            let (snapshot, ours) = (player.snapshot(), player.ours());
             progress.show(snapshot, &replayed.zone);
-            rehearsals.iter_mut().for_each(|rehearsal| rehearsal.take(snapshot));
+            rehearsals.iter_mut().for_each(|rehearsal| rehearsal.take(snapshot, ours));
         }
         progress.end();
         if let Some(why) = player.cut {

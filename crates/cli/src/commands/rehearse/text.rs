@@ -22,6 +22,7 @@ pub fn all(rehearsal: &Rehearsal, replayed: &Replayed, origin: &str) -> String {
     let width = table::terminal_width();
     let mut text = table::flow(&head(rehearsal, replayed, origin), width);
     text.push_str(&worst_first(rehearsal, width));
+    text.push_str(&done_then(rehearsal, replayed, width));
     let rules = &rehearsal.rules().rules;
     let columns = [
         Column::text("rule"),
@@ -84,6 +85,22 @@ fn worst_first(rehearsal: &Rehearsal, width: Option<usize>) -> String {
         }
     }
     text
+}
+
+/// What the watcher that recorded did itself is in the readings.
+fn done_then(rehearsal: &Rehearsal, replayed: &Replayed, width: Option<usize>) -> String {
+    let done = rehearsal.done();
+    let Some((first, outcome)) = done.first() else { return String::new() };
+    let clock = when::date_in(*first, Some(&replayed.zone));
+    let line = format!(
+        "the watcher that recorded this acted itself, {} times; the first at {clock}: {} {} ({}), {}. Readings from then on tell of that as well; who was suspended is not judged meanwhile",
+        done.len(),
+        outcome.verb,
+        outcome.app,
+        outcome.owner,
+        outcome.outcome
+    );
+    paragraph::styled("acted", INDENT, &line, width, Label::Notice)
 }
 
 pub(super) fn acts(sum: &RuleSum) -> String {

@@ -1,0 +1,72 @@
+//! What the watcher that made the recording was doing itself.
+
+use std::collections::BTreeSet;
+
+use serde::{Deserialize, Serialize};
+
+use crate::model::{ProcessId, Snapshot};
+use crate::text;
+
+/// Most outcomes of one sample that are taken from a recording.
+const MOST_OUTCOMES: usize = 1024;
+
+/// The hand that a watcher had in one sample: readings of these processes tell of it as well, not of the program alone.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Ours {
+    /// PIDs on which a suspension of the watcher was in force since the sample before.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub suspended: BTreeSet<u32>,
+    /// PIDs with an act under way.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub busy: BTreeSet<u32>,
+    /// PIDs from which rules stood back, because a hand had acted on them.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub back: BTreeSet<u32>,
+    /// What came of its acts since the sample before.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub outcomes: Vec<Outcome>,
+}
+
+/// What came of one act.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Outcome {
+    /// The process.
+    pub pid: u32,
+    /// Its start time, clock ticks since boot.
+    pub start: u64,
+    /// Its program.
+    pub app: String,
+    /// Its owner.
+    pub owner: String,
+    /// The case, if it was a rule.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub case: Option<u64>,
+    /// What was to be done.
+    #[serde(rename = "do")]
+    pub verb: String,
+    /// What came of it, as in the audit trail.
+    pub outcome: String,
+}
+
+impl Ours {
+    /// Whether there is nothing to tell.
+    pub fn is_empty(&self) -> bool {
+        self.suspended.is_empty() && self.busy.is_empty() && self.back.is_empty() && self.outcomes.is_empty()
+    }
+
+    /// The same with texts made harmless and counts bounded.
+    pub(super) fn checked(mut self) -> Ours {
+        self.outcomes.truncate(MOST_OUTCOMES);
+        for outcome in &mut self.outcomes {
+            for words in [&mut outcome.app, &mut outcome.owner, &mut outcome.verb, &mut outcome.outcome] {
+                *words = text::clean(words.as_bytes());
+            }
+        }
+        self
+    }
+}
+
+/// The processes of a sample that have these PIDs.
+pub fn identities(pids: &BTreeSet<u32>, snapshot: &Snapshot) -> BTreeSet<ProcessId> {
+    pids.iter().filter_map(|pid| Some(snapshot.process(*pid)?.id)).collect()
+}
