@@ -84,6 +84,8 @@ pub struct Rehearsal {
     gone: BTreeSet<ProcessId>,
     /// Until when who would have been suspended, on the monotonic clock.
     suspended: BTreeMap<ProcessId, Duration>,
+    /// Of these, the ones of the latest tick.
+    just_suspended: Vec<ProcessId>,
     stories: BTreeMap<u64, Story>,
     sums: Vec<RuleSum>,
     hits: Vec<Hit>,
@@ -110,6 +112,7 @@ impl Rehearsal {
             zone,
             gone: BTreeSet::new(),
             suspended: BTreeMap::new(),
+            just_suspended: Vec::new(),
             stories: BTreeMap::new(),
             hits: Vec::new(),
             first: None,
@@ -176,6 +179,15 @@ impl Rehearsal {
 
     fn judge_and_decide(&mut self, snapshot: &Snapshot, ours: &Ours) {
         let now = snapshot.moment.monotonic;
+        // Where the watcher that recorded took the same step at the same tick, it is known when its suspension began and
+        // ended: that is what the readings tell of.
+        for id in std::mem::take(&mut self.just_suspended) {
+            if ours.busy.contains(&id.pid)
+                || ours.outcomes.iter().any(|done| done.pid == id.pid && done.verb == "suspend")
+            {
+                self.suspended.remove(&id);
+            }
+        }
         let mut suspended = recording::identities(&ours.suspended, snapshot);
         suspended.extend(self.suspended.keys());
         let busy = recording::identities(&ours.busy, snapshot);
@@ -318,6 +330,7 @@ impl Rehearsal {
             Action::Alert | Action::Run => false,
             Action::Lower { .. } => true,
             Action::Suspend { length } => {
+                self.just_suspended.push(subject.id);
                 self.suspended.insert(subject.id, snapshot.moment.monotonic + length);
                 true
             }
