@@ -112,15 +112,21 @@ pub enum Command {
     Guard,
 }
 
-/// A recording to look at.
+/// What was, instead of what is.
 #[derive(Debug, clap::Args)]
 pub struct Recorded {
-    /// Read a recording instead of this machine; `demo` is the one that comes with Sophron
+    /// Read a recording instead of this machine; `demo` is the one that comes with Sophron [default: with a time, the watcher's lookback]
     #[arg(long, value_name = "FILE")]
     pub from: Option<PathBuf>,
-    /// The moment of the recording, as 10:00 or 2026-11-23T10:00:00Z [default: its end]
-    #[arg(long, value_name = "TIME", requires = "from")]
+    /// That moment, as 10:00, "yesterday 18:00", "2h ago" or 2026-11-23T10:00:00Z [default: of a recording its end]
+    #[arg(long, value_name = "TIME", conflicts_with_all = ["since", "until"])]
     pub at: Option<String>,
+    /// From that moment on
+    #[arg(long, value_name = "TIME")]
+    pub since: Option<String>,
+    /// Up to that moment
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
 }
 
 #[derive(Debug, clap::Args)]
@@ -148,7 +154,7 @@ pub struct Inspect {
     #[arg(long = "for", value_name = "TIME", value_parser = measuring_time)]
     pub length: Option<Duration>,
     /// Show the command line with its secrets
-    #[arg(long, conflicts_with = "from")]
+    #[arg(long, conflicts_with_all = ["from", "at", "since", "until"])]
     pub unmasked: bool,
     /// Take rules and protections from this rules file [default: the one that `watch` reads]
     #[arg(long, value_name = "FILE")]
@@ -277,7 +283,7 @@ fn measuring_time(text: &str) -> Result<Duration, String> {
 
 #[derive(Debug, clap::Args)]
 pub struct List {
-    /// Rank by this field, the heaviest first, as cpu, memory, disk.write or age [default: cpu]
+    /// Rank by this field, the heaviest first, as cpu, memory, disk.write or age; with --since also growth [default: cpu]
     #[arg(long, value_name = "FIELD")]
     pub by: Option<String>,
     /// Rank groups with their totals instead of processes
@@ -306,6 +312,8 @@ pub struct List {
     pub times: Option<u32>,
     #[command(flatten)]
     pub recorded: Recorded,
+    #[command(flatten)]
+    pub state: State,
     /// Write what is shown to a new file as well
     #[arg(long, value_name = "FILE")]
     pub save: Option<PathBuf>,

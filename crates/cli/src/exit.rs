@@ -70,6 +70,12 @@ impl Failure {
         self
     }
 
+    /// The message and its causes in one line.
+    pub fn in_a_line(&self) -> String {
+        let source = self.source.as_deref().map(|source| crate::watcher::recorder::chain(source));
+        source.map_or(self.message.clone(), |causes| format!("{}: {causes}", self.message))
+    }
+
     #[must_use]
     pub fn hint(mut self, hint: impl Into<String>) -> Failure {
         self.hints.push(hint.into());

@@ -5,9 +5,11 @@
 mod args;
 mod commands;
 mod exit;
+mod lookback;
 mod lowering;
 mod places;
 mod recording_file;
+mod recordings;
 mod source;
 mod ui;
 mod watcher;

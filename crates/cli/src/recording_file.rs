@@ -5,7 +5,7 @@ use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::Path;
 use std::time::Duration;
 
-use sophron_core::model::Snapshot;
+use sophron_core::model::{Moment, Snapshot};
 use sophron_core::recording::{FORMAT, Header, LONGEST_LINE, Ours, ReadError, Replay};
 use sophron_linux::{files, here};
 
@@ -15,6 +15,10 @@ use crate::exit::{Exit, Failure};
 const LARGEST_WINDOW: u32 = 27;
 
 const LEVEL: i32 = 6;
+
+/// A watcher writes all day: little time, and a window of 2^18 bytes.
+const LEAN_LEVEL: i32 = 3;
+const LEAN_WINDOW: u32 = 18;
 
 /// The first bytes of a compressed file.
 const MAGIC: [u8; 4] = [0x28, 0xb5, 0x2f, 0xfd];
@@ -67,6 +71,11 @@ impl Player {
             }
         })?;
         Ok(Player { lines, replay, buffer, cut: None })
+    }
+
+    /// Before the first sample: goes on from the last moment of another recording.
+    pub fn follow(&mut self, last: &Moment) {
+        self.replay.follow(last);
     }
 
     /// What the first line says.
@@ -168,12 +177,25 @@ impl Sink {
                 .hint("a recording never overwrites a file: give another name, or move that one away")
         })?;
         if path.extension().is_some_and(|extension| extension == "zst") {
-            let encoder = zstd::stream::write::Encoder::new(Counted { file, written: 0 }, LEVEL)
-                .map_err(|error| Failure::new(Exit::Failed, "the compression cannot be set up").because(error))?;
-            Ok(Sink::Compressed(Box::new(encoder)))
+            Sink::compressed(file, LEVEL, None)
         } else {
             Ok(Sink::Plain(file))
         }
+    }
+
+    /// A new compressed file, the owner's only, that takes little memory to write.
+    pub fn lean(path: &Path) -> Result<Sink, Failure> {
+        let file = files::create_new(path).map_err(|error| Failure::of(Exit::Failed, error))?;
+        Sink::compressed(file, LEAN_LEVEL, Some(LEAN_WINDOW))
+    }
+
+    fn compressed(file: File, level: i32, window: Option<u32>) -> Result<Sink, Failure> {
+        let failed = |error: io::Error| Failure::new(Exit::Failed, "the compression cannot be set up").because(error);
+        let mut encoder = zstd::stream::write::Encoder::new(Counted { file, written: 0 }, level).map_err(failed)?;
+        if let Some(window) = window {
+            encoder.window_log(window).map_err(failed)?;
+        }
+        Ok(Sink::Compressed(Box::new(encoder)))
     }
 
     /// Writes a line.

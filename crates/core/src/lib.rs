@@ -16,6 +16,8 @@ pub mod groups;
 pub mod inspect;
 pub mod judge;
 pub mod model;
+pub mod moment;
+pub mod over;
 pub mod protect;
 pub mod recording;
 pub mod rehearsal;

@@ -76,9 +76,15 @@ pub struct Why {
 pub struct Rehearse {
     /// The rules file; rules.d/*.toml beside it are read as well
     pub rules: PathBuf,
-    /// The recordings, one after the other; `demo` is the one that comes with Sophron
-    #[arg(long, value_name = "FILE", required = true, num_args = 1..)]
+    /// The recordings, one after the other; `demo` is the one that comes with Sophron [default: the watcher's lookback]
+    #[arg(long, value_name = "FILE", num_args = 1..)]
     pub from: Vec<PathBuf>,
+    /// From that moment on, as 10:00, "yesterday 18:00" or "2h ago"
+    #[arg(long, value_name = "TIME")]
+    pub since: Option<String>,
+    /// Up to that moment
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
     /// Processes that must not be touched: whoever of them would be is told first, and the exit status is 3
     #[arg(long, value_name = "CONDITION")]
     pub spare: Option<String>,
@@ -97,4 +103,6 @@ pub struct Rehearse {
     /// How to print it
     #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
     pub format: TextOrJson,
+    #[command(flatten)]
+    pub state: State,
 }

@@ -18,7 +18,7 @@ use super::condition;
 use crate::args;
 use crate::exit::{Exit, Failure};
 use crate::recording_file::{self, Sink};
-use crate::ui::{self, when};
+use crate::ui;
 
 /// What was written is readable after that long at the latest, whatever happens to the rest.
 const FLUSH: Duration = Duration::from_secs(10);
@@ -90,7 +90,7 @@ fn covered(covers: Option<&Condition>, process: &sophron_core::model::Process, s
 
 /// Waits until that time of day, today or tomorrow.
 fn wait_until(begin: &str, stop: &AtomicBool) -> Result<(), Failure> {
-    let time = when::time_of_day(begin).ok_or_else(|| {
+    let time = sophron_core::moment::time_of_day(begin).ok_or_else(|| {
         let shown = sophron_core::text::clean(begin.as_bytes());
         Failure::new(Exit::Usage, format!("`{shown}` is not a time of day")).hint("write it as --begin 07:30")
     })?;

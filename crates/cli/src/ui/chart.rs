@@ -35,6 +35,18 @@ pub fn bars(figures: &[f64], most: usize) -> Drawn {
     Drawn { line: means.iter().map(bar).collect(), columns, full }
 }
 
+/// The bar that reaches so many eighths; one at least, so that little is not taken for nothing.
+pub fn bar(eighths: f64) -> char {
+    BARS[(eighths.round() as usize).clamp(1, 8)]
+}
+
+/// A column each, from nothing to the highest of them; a blank where nothing was seen.
+pub fn columns(cells: &[Option<f64>]) -> String {
+    let highest = cells.iter().copied().flatten().fold(0.0, f64::max);
+    let eighths = |value: f64| if highest > 0.0 { value / highest * 8.0 } else { 0.0 };
+    cells.iter().map(|cell| cell.map_or(' ', |value| bar(eighths(value)))).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -3,7 +3,6 @@
 use std::time::Duration;
 
 use jiff::Timestamp;
-use jiff::civil::Time;
 use jiff::tz::TimeZone;
 
 /// `09:32:20`.
@@ -37,10 +36,4 @@ pub fn short_date(at: Timestamp) -> String {
 /// That much later, as [`clock`].
 pub fn clock_after(at: Timestamp, wait: Duration) -> String {
     clock(at.checked_add(wait).unwrap_or(at))
-}
-
-/// A time of day as people type it: `7:30`, `07:30`, `07:30:15`.
-pub fn time_of_day(text: &str) -> Option<Time> {
-    let padded = if text.len() == 4 { format!("0{text}") } else { text.to_owned() };
-    padded.parse().ok()
 }

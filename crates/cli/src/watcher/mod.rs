@@ -10,6 +10,7 @@ pub mod drafts;
 mod effect;
 mod events;
 mod hands;
+mod lookback;
 mod memory;
 mod outcome;
 pub mod recorder;
@@ -83,6 +84,8 @@ pub enum Wake {
     Acted(Box<act::Done>),
     Undone(Box<undo::Done>),
     Trail(TrailNews),
+    /// The lookback cannot be written, and why; or it can again.
+    Lookback(Option<String>),
     Memory(sophron_core::judge::MemoryWish, Option<u64>, Duration),
     Ran(run::Done),
     Asked(control::Asked),
@@ -100,6 +103,7 @@ struct Watcher<'s> {
     only: Option<BTreeSet<ProcessId>>,
     direct: Option<PathBuf>,
     recording: Option<recording::Recording>,
+    lookback: Option<lookback::Lookback>,
     /// What came of acts since the last sample.
     outcomes: Vec<sophron_core::recording::Outcome>,
     /// The control socket, while it listens.
@@ -199,6 +203,10 @@ impl Watcher<'_> {
             }
             Wake::Ran(done) => self.ran(done),
             Wake::Asked(asked) => self.answer(&asked),
+            Wake::Lookback(Some(why)) => {
+                self.say("lookback", Label::Notice, format!("this machine's last days are not kept: {why}"));
+            }
+            Wake::Lookback(None) => self.say("lookback", Label::Faint, "kept again".to_owned()),
             Wake::Trail(TrailNews::Lost(why)) => {
                 self.say(
                     "disarmed",

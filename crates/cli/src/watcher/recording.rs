@@ -43,7 +43,9 @@ impl Recording {
 impl Watcher<'_> {
     pub(super) fn record(&mut self, snapshot: &Snapshot) {
         let outcomes = std::mem::take(&mut self.outcomes);
-        let Some(recording) = &mut self.recording else { return };
+        if self.recording.is_none() && self.lookback.is_none() {
+            return;
+        }
         let pids = |ids: &BTreeSet<ProcessId>| ids.iter().map(|id| id.pid).collect();
         let ours = Ours {
             suspended: pids(&self.touched),
@@ -51,6 +53,10 @@ impl Watcher<'_> {
             back: self.standing_back.keys().map(|id| id.pid).collect(),
             outcomes,
         };
+        if let Some(lookback) = &self.lookback {
+            lookback.add(ours.clone());
+        }
+        let Some(recording) = &mut self.recording else { return };
         if let Err(error) = recording.write(snapshot, ours) {
             self.recording = None;
             self.say("unrecorded", Label::Warning, format!("the recording cannot be written, and ends here: {error}"));
@@ -59,10 +65,11 @@ impl Watcher<'_> {
 
     /// What came of an act goes into the recording with the next sample.
     pub(super) fn note_outcome(&mut self, case: Option<u64>, subject: &Process, verb: &str, outcome: &str) {
-        if self.recording.is_none() {
+        if self.recording.is_none() && self.lookback.is_none() {
             return;
         }
         self.outcomes.push(Outcome {
+            at: sophron_linux::here::now().wall,
             pid: subject.id.pid,
             start: subject.id.start,
             app: subject.app.clone(),
@@ -74,6 +81,10 @@ impl Watcher<'_> {
     }
 
     pub(super) fn end_the_recording(&mut self) {
+        if let Some(lookback) = self.lookback.take() {
+            lookback.add(Ours { outcomes: std::mem::take(&mut self.outcomes), ..Ours::default() });
+            lookback.end();
+        }
         let Some(recording) = self.recording.take() else { return };
         if let Err(error) = recording.sink.finish() {
             self.say("unrecorded", Label::Warning, format!("the end of the recording cannot be written: {error}"));

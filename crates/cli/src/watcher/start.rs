@@ -80,6 +80,7 @@ impl<'s> Watcher<'s> {
             direct: plan.service_manager,
             control: None,
             recording,
+            lookback: None,
             outcomes: Vec::new(),
             effects_due: Vec::new(),
             sampler,
@@ -114,6 +115,7 @@ impl<'s> Watcher<'s> {
             Ok(path) => watcher.control = Some(path),
             Err(why) => watcher.say("watching", Label::Notice, format!("cannot be asked: {why}")),
         }
+        watcher.lookback = super::lookback::Lookback::start(plan.state, watcher.rules.lookback, watcher.wake.clone());
         watcher.put_back(&audit::open_holds(&before.records));
         Ok((watcher, writer))
     }

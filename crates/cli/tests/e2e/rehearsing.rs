@@ -146,3 +146,53 @@ fn steps(all: impl Iterator<Item = Option<(String, String, f64)>>) -> Vec<(Strin
 fn at(value: &Value) -> f64 {
     value.as_str().unwrap().parse::<jiff::Timestamp>().unwrap().as_millisecond() as f64 / 1000.0
 }
+
+/// The watcher keeps the last days by itself, whatever its rules need, and what it did: commands that look find it there.
+#[test]
+fn what_was_is_answered_by_the_lookback() {
+    let stage = stage();
+    let state = stage.path("state").display().to_string();
+    let empty = stage.run(&["list", "--at", "1m ago", "--state", &state]);
+    assert_eq!(empty.status, Some(1));
+    assert!(empty.stderr.contains("there is no lookback in") && empty.stderr.contains("sophron watch"));
+    let rules = stage.write(
+        "rules.toml",
+        "format = 1\n[lookback]\nevery = '1s'\n[[rule]]\nname = 'spin'\nwhere = 'app = \"sheetlamp\" and {mine}'\n\
+        breach = 'cpu > 10%'\nlasting = '500ms'\narmed = true\nladder = [ { at = '0s', do = 'suspend', for = '2s' } ]\n",
+    );
+    let press = stage.offender("labelpress", &["--grow", "20MiB/s", "--up-to", "200MiB"]);
+    let lamp = stage.offender("sheetlamp", &["--cpu", "60%"]);
+    let watcher = stage.watch(&rules, &[]);
+    eventually("resumed", || stage.records().iter().any(|record| record["kind"] == "restored").then_some(()));
+    eventually("grown", || (held(press.pid()) > 120 << 20).then_some(()));
+    watcher.interrupt();
+    let looked = |args: &[&str]| stage.json(&[args, &["--state", &state, "--format", "json"]].concat());
+    let grown = looked(&["list", "--since", "1m ago", "--by", "growth", "--where", "app in (labelpress, sheetlamp)"]);
+    let first = &grown["rows"][0];
+    assert_eq!(first["pid"], press.pid());
+    assert!(first["growth"].as_f64().unwrap() > 5e6 && !first["course"].as_array().unwrap().is_empty(), "{first}");
+    let now = looked(&["list", "--at", "now", "--where", "app = labelpress"]);
+    assert!(now["rows"][0]["memory.held"].as_u64().unwrap() > 60 << 20, "no rule reads memory: {now}");
+    let early = stage.run(&["list", "--at", "2020-01-01 10:00", "--state", &state]);
+    assert!(early.stderr.contains("begins later"), "{}", early.stderr);
+    // The watcher's own acts are in it.
+    let rules = rules.display().to_string();
+    let rehearsed = looked(&["rehearse", &rules]);
+    let done = rehearsed["done"].as_array().unwrap();
+    let of_lamp: Vec<&str> =
+        done.iter().filter(|act| act["pid"] == lamp.pid()).map(|act| act["action"].as_str().unwrap()).collect();
+    assert!(of_lamp.starts_with(&["suspend", "resume"]), "{done:?}");
+    // Only the owner's.
+    use std::os::unix::fs::PermissionsExt;
+    let folder = stage.path("state").join("lookback");
+    let mode = |path: &Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o777;
+    let pieces: Vec<_> = std::fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().path()).collect();
+    assert_eq!((mode(&folder), pieces.len(), mode(&pieces[0])), (0o700, 1, 0o600));
+}
+
+/// What a process holds, by the kernel.
+fn held(pid: u32) -> u64 {
+    let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+    let line = status.lines().find_map(|line| line.strip_prefix("RssAnon:"));
+    line.and_then(|rest| rest.split_whitespace().next()?.parse::<u64>().ok()).unwrap_or(0) * 1024
+}

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{ProcessId, Snapshot};
@@ -28,8 +29,10 @@ pub struct Ours {
 }
 
 /// What came of one act.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Outcome {
+    /// When it was known.
+    pub at: Timestamp,
     /// The process.
     pub pid: u32,
     /// Its start time, clock ticks since boot.

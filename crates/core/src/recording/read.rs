@@ -36,7 +36,12 @@ pub struct Replay {
     line: usize,
     snapshot: Snapshot,
     ours: Ours,
+    /// Where its clocks begin.
+    clock: Duration,
 }
+
+/// Clocks of a recording begin at an hour, so that an interval can be taken from them.
+const EARLIEST: Duration = Duration::from_secs(3600);
 
 /// Latest time of a line, milliseconds: ten years.
 const LATEST: f64 = 10.0 * 366.0 * 86_400_000.0;
@@ -65,10 +70,17 @@ impl Replay {
         let mut snapshot = Snapshot::default();
         snapshot.machine.host = text::clean(header.host.as_bytes());
         snapshot.machine.boot = boot;
-        // Clocks of the recording begin at an hour, so that an interval can be taken from them.
-        let clock = Duration::from_secs(3600);
+        let clock = EARLIEST;
         snapshot.moment = Moment { wall: header.begun, monotonic: clock, boottime: clock };
-        Ok(Replay { header, boot, line: 1, snapshot, ours: Ours::default() })
+        Ok(Replay { header, boot, line: 1, snapshot, ours: Ours::default(), clock })
+    }
+
+    /// Before the first sample: lets its clocks go on from the last moment of another recording, by as much as the wall
+    /// clocks are apart.
+    pub fn follow(&mut self, last: &Moment) {
+        let apart = self.header.begun.duration_since(last.wall);
+        self.clock = last.monotonic.max(last.boottime) + Duration::try_from(apart).unwrap_or_default();
+        (self.snapshot.moment.monotonic, self.snapshot.moment.boottime) = (self.clock, self.clock);
     }
 
     /// What the first line says.
@@ -99,7 +111,7 @@ impl Replay {
         }
         let line: Line = serde_json::from_slice(line).map_err(|error| damaged(error.to_string()))?;
         let is_first = number == 2;
-        let clock = Duration::from_secs(3600);
+        let clock = self.clock;
         let before = self.snapshot.moment;
         if !(0.0..=LATEST).contains(&line.t) || line.b.is_some_and(|b| b as f64 > LATEST) {
             return Err(damaged("its time is out of range".to_owned()));

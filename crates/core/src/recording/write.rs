@@ -6,7 +6,7 @@ use serde_json::{Map, Value};
 
 use super::row::{of_machine, of_process};
 use super::{Header, Line, Ours};
-use crate::model::{Moment, ProcessId, Snapshot};
+use crate::model::{Moment, Process, Snapshot};
 
 /// Writes the lines of one recording.
 #[derive(Debug)]
@@ -14,7 +14,7 @@ pub struct Writer {
     header: Header,
     begun: Option<Moment>,
     machine: Map<String, Value>,
-    processes: BTreeMap<u32, (ProcessId, Map<String, Value>)>,
+    processes: BTreeMap<u32, Process>,
 }
 
 impl Writer {
@@ -31,7 +31,7 @@ impl Writer {
     pub fn line(
         &mut self,
         snapshot: &Snapshot,
-        keep: impl Fn(&crate::model::Process) -> bool,
+        keep: impl Fn(&Process) -> bool,
         ours: Ours,
     ) -> Result<String, serde_json::Error> {
         let mut out = String::new();
@@ -57,20 +57,19 @@ impl Writer {
         };
         let mut seen = BTreeMap::new();
         for process in snapshot.processes.iter().filter(|process| keep(process)) {
-            let row = of_process(process, &snapshot.machine);
             match self.processes.remove(&process.id.pid) {
-                Some((id, mut before)) if id == process.id => {
-                    let changes = changed(&mut before, row);
-                    if !changes.is_empty() {
-                        line.c.push((id.pid, changes));
+                Some(before) if before.id == process.id => {
+                    if !reads_the_same(&before, process) {
+                        let mut row = of_process(&before, &snapshot.machine);
+                        let changes = changed(&mut row, of_process(process, &snapshot.machine));
+                        if !changes.is_empty() {
+                            line.c.push((process.id.pid, changes));
+                        }
                     }
-                    seen.insert(id.pid, (id, before));
                 }
                 other => {
-                    if let Some((id, _)) = other {
-                        line.g.push(id.pid);
-                    }
-                    let mut whole = row.clone();
+                    line.g.extend(other.map(|other| other.id.pid));
+                    let mut whole = of_process(process, &snapshot.machine);
                     whole.insert("pid".to_owned(), process.id.pid.into());
                     whole.insert("start".to_owned(), process.id.start.into());
                     whole.insert("age".to_owned(), (process.age.as_millis() as f64 / 1000.0).into());
@@ -78,9 +77,10 @@ impl Writer {
                         whole.insert("born".to_owned(), true.into());
                     }
                     line.n.push(whole);
-                    seen.insert(process.id.pid, (process.id, row));
                 }
             }
+            // Names are shared with the sampler: a process costs its figures only.
+            seen.insert(process.id.pid, process.clone());
         }
         line.g.extend(self.processes.keys());
         self.processes = seen;
@@ -88,6 +88,14 @@ impl Writer {
         out.push('\n');
         Ok(out)
     }
+}
+
+/// Most processes are as they were, apart from what is not recorded.
+fn reads_the_same(before: &Process, now: &Process) -> bool {
+    let Process { age, cpu, children, instances, files, memory_private, memory_proportional, .. } = *now;
+    let before =
+        Process { age, cpu, children, instances, files, memory_private, memory_proportional, ..before.clone() };
+    before == *now
 }
 
 /// What differs; `before` becomes `now`.

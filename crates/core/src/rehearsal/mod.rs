@@ -93,7 +93,7 @@ pub struct Rehearsal {
     last: Option<Timestamp>,
     samples: u64,
     /// What the watcher that recorded did itself.
-    done: Vec<(Timestamp, Outcome)>,
+    done: Vec<Outcome>,
 }
 
 impl Rehearsal {
@@ -155,7 +155,7 @@ impl Rehearsal {
 
     /// What the watcher that made the recording did at that time: readings after it are not those of a machine left
     /// alone.
-    pub fn done(&self) -> &[(Timestamp, Outcome)] {
+    pub fn done(&self) -> &[Outcome] {
         &self.done
     }
 
@@ -165,7 +165,7 @@ impl Rehearsal {
         self.first.get_or_insert(wall);
         self.last = Some(wall);
         self.samples += 1;
-        self.done.extend(ours.outcomes.iter().map(|outcome| (wall, outcome.clone())));
+        self.done.extend(ours.outcomes.iter().cloned());
         self.gone.retain(|id| snapshot.process(id.pid).is_some_and(|process| process.id == *id));
         if self.gone.is_empty() {
             self.judge_and_decide(snapshot, ours);

@@ -9,7 +9,10 @@ use toml::de::{DeTable, DeValue};
 
 use super::options::Names;
 use super::section::{Keys, Section, Source};
-use super::{Action, Again, Budget, Cap, FORMAT, Hours, Pick, Rule, RuleSet, Severity, Step, checkup, ladder, options};
+use super::{
+    Action, Again, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, checkup, keeping, ladder,
+    options,
+};
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
 use crate::subject::Judged;
@@ -19,8 +22,8 @@ use crate::text::{hex, nearest};
 pub const LARGEST: usize = 1024 * 1024;
 
 const FILE: Keys = Keys {
-    known: &["format", "every", "settle", "cap", "hours", "protect", "rule", "adjust", "checkup"],
-    pending: &["audit", "lookback"],
+    known: &["format", "every", "settle", "cap", "hours", "protect", "rule", "adjust", "checkup", "lookback"],
+    pending: &["audit"],
 };
 /// The keys of a further file, from the folder beside the first.
 const FURTHER: Keys = Keys { known: &["format", "hours", "protect", "rule", "adjust"], pending: &[] };
@@ -116,6 +119,7 @@ impl Default for SoFar {
             protect: Vec::new(),
             rules: Vec::new(),
             checkup: crate::checkup::Settings::default(),
+            lookback: Lookback::default(),
             digest: String::new(),
         };
         SoFar { rules, hours: Names::new(), names: BTreeMap::new() }
@@ -173,6 +177,7 @@ fn file(source: &mut Source<'_>, table: &Spanned<DeTable<'_>>, so_far: &mut SoFa
         rules.every = every.unwrap_or(DEFAULT_EVERY);
         rules.settle = source.duration(&section, "settle", [Duration::ZERO, 60 * MINUTE], "\"2m\"").unwrap_or_default();
         rules.cap = options::cap(source, &section);
+        rules.lookback = keeping::lookback(source, &section);
         rules.checkup = section.get("checkup").map(|value| checkup::settings(source, value)).unwrap_or_default();
     }
     options::names(source, &section, &mut so_far.hours);
@@ -249,7 +254,7 @@ fn rules(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar, pla
         // A file that only protects is a whole file: the machine's protections bind every user's rules. So is one that
         // only says what checkup goes by, or changes another file's rules.
         let says = |key| section.get(key).is_some();
-        if !says("protect") && !says("checkup") && !says("adjust") && !says("hours") {
+        if !says("protect") && !says("lookback") && !says("checkup") && !says("adjust") && !says("hours") {
             source.error(
                 Diagnostic::at(section.place(), "the rules file has no rule and no protection", "nothing in it to watch for").help(
                     "add a table: `[[rule]]`, `name = \"press-leak\"`, `breach = 'memory.held > 750 MiB'`, `lasting = \"20s\"`",

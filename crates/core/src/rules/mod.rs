@@ -3,6 +3,7 @@
 mod checkup;
 mod explain;
 mod hours;
+mod keeping;
 mod ladder;
 mod load;
 mod options;
@@ -17,6 +18,7 @@ use std::time::Duration;
 
 pub use explain::{Sentence, explain};
 pub use hours::{Hours, Span};
+pub use keeping::Lookback;
 pub use load::{File, LARGEST, Rejected, load, load_files};
 pub use review::{Present, Warning, review};
 pub use schema::schema;
@@ -46,6 +48,8 @@ pub struct RuleSet {
     pub rules: Vec<Rule>,
     /// What `[checkup]` says.
     pub checkup: crate::checkup::Settings,
+    /// What `[lookback]` says.
+    pub lookback: Lookback,
     /// SHA-256 of the bytes that were read, lower-case hex.
     pub digest: String,
 }

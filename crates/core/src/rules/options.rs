@@ -26,7 +26,7 @@ const SECOND: Duration = Duration::from_secs(1);
 pub(super) type Names = BTreeMap<String, Arc<[Span]>>;
 
 /// A table under a key, or an error that says so.
-fn table<'t>(
+pub(super) fn table<'t>(
     source: &mut Source<'_>,
     section: &Section<'t>,
     key: &str,

@@ -73,6 +73,11 @@ pub fn schema() -> Value {
             },
             "hours": { "type": "object", "additionalProperties": { "type": ["array", "string"], "items": { "type": "string" } } },
             "protect": { "type": "object", "required": ["where"], "additionalProperties": false, "properties": { "where": condition("whom rules only ever alert on") } },
+            "lookback": {
+                "type": "object",
+                "additionalProperties": false,
+                "properties": { "keep": duration("how far back; 0s for not at all"), "most": { "type": "string", "description": "at most so much on disk" }, "every": duration("a sample this often") },
+            },
             "checkup": { "type": "object", "description": "limits and known findings of checkup" },
             "rule": {
                 "type": "array",

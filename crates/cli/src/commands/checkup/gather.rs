@@ -14,6 +14,7 @@ use sophron_linux::{Sampler, cgroups, here, inspect, open_files, terminal, trail
 use crate::args;
 use crate::exit::{Exit, Failure};
 use crate::places;
+use crate::recordings::Recordings;
 use crate::source;
 
 /// How long a checkup measures unless told otherwise.
@@ -175,10 +176,14 @@ pub fn notes(snapshot: &Snapshot, state: &args::State) -> HashMap<ProcessId, Str
 }
 
 /// The last samples of a recording before the moment asked for, and since when its figures have been as they are.
-pub(super) fn recorded(path: &Path, args: &args::Checkup, settings: &Settings) -> Result<Gathered, Failure> {
+pub(super) fn recorded(
+    recordings: &Recordings,
+    args: &args::Checkup,
+    settings: &Settings,
+) -> Result<Gathered, Failure> {
     let length = args.length.unwrap_or(RECORDED_LENGTH);
     let mut past = Past::default();
-    let (window, zone, notes) = source::window(path, args.recorded.at.as_deref(), length, |snapshot| {
+    let (window, told) = recordings.window(length, |snapshot| {
         past.note(snapshot, &settings.limits);
     })?;
     let mut observation = Observation::default();
@@ -188,16 +193,9 @@ pub(super) fn recorded(path: &Path, args: &args::Checkup, settings: &Settings) -
     Ok(Gathered {
         scene: observation.finish(),
         around: Surroundings { recorded: true, privileged: true, past, ..Surroundings::default() },
-        zone: Some(zone),
+        zone: Some(recordings.zone().clone()),
         terminal: BTreeSet::new(),
-        suffix: suffix(path, args.recorded.at.as_deref()),
-        notes,
+        suffix: recordings.suffix().to_owned(),
+        notes: told.notes,
     })
-}
-
-/// What makes a command look at the same moment of the same recording.
-pub fn suffix(path: &Path, at: Option<&str>) -> String {
-    let clean = |bytes: &[u8]| sophron_core::text::clean(bytes);
-    let at = at.map(|at| format!(" --at {}", clean(at.as_bytes()))).unwrap_or_default();
-    format!(" --from {}{at}", clean(path.as_os_str().as_encoded_bytes()))
 }

@@ -4,13 +4,14 @@ mod gather;
 mod machine_formats;
 mod text;
 
-pub(super) use gather::{notes, suffix};
+pub(super) use gather::notes;
 
 use sophron_core::checkup::{self, Report, Scene};
 use sophron_core::model::Snapshot;
 
 use crate::args::{self, Format};
 use crate::exit::{Exit, Failure};
+use crate::recordings::Recordings;
 use crate::ui;
 use crate::watcher::rules_file;
 
@@ -28,8 +29,9 @@ struct Checkup {
 pub fn run(args: &args::Checkup) -> Result<Exit, Failure> {
     let guidance = rules_file::guidance(args.rules.as_deref())?;
     let settings = guidance.loaded.as_ref().map(|loaded| loaded.rules.checkup.clone()).unwrap_or_default();
-    let gathered = match args.recorded.from.as_deref() {
-        Some(path) => gather::recorded(path, args, &settings)?,
+    let recordings = Recordings::asked(&args.recorded, &args.state)?;
+    let gathered = match &recordings {
+        Some(recordings) => gather::recorded(recordings, args, &settings)?,
         None => gather::live(args, &settings)?,
     };
     for note in &gathered.notes {
@@ -45,7 +47,7 @@ pub fn run(args: &args::Checkup) -> Result<Exit, Failure> {
     let around = checkup::Surroundings { protected: Some(&protected), ..gathered.around };
     let report = checkup::check(&gathered.scene, &settings, &around);
     let found = report.found();
-    let watcher = watcher(&gathered.scene.snapshot, args.recorded.from.is_some());
+    let watcher = watcher(&gathered.scene.snapshot, recordings.is_some());
     drop(around);
     let checkup = Checkup { report, scene: gathered.scene, zone: gathered.zone, watcher, suffix: gathered.suffix };
     match args.format {

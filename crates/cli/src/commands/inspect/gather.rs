@@ -15,6 +15,7 @@ use crate::args;
 use crate::commands::checkup::notes;
 use crate::commands::target::{self, Target};
 use crate::exit::{Exit, Failure};
+use crate::recordings::Recordings;
 use crate::source;
 use crate::watcher::rules_file::Guidance;
 
@@ -180,10 +181,14 @@ fn waits_on(answer: &Answer, pid: u32, snapshot: &Snapshot) -> Vec<String> {
     }
 }
 
-pub(super) fn recorded(path: &Path, args: &args::Inspect, guidance: Guidance) -> Result<Inspection, Failure> {
+pub(super) fn recorded(
+    recordings: &Recordings,
+    args: &args::Inspect,
+    guidance: Guidance,
+) -> Result<Inspection, Failure> {
     let length = args.length.unwrap_or(RECORDED_LENGTH);
-    let (window, zone, notes) = source::window(path, args.recorded.at.as_deref(), length, |_| {})?;
-    for note in notes {
+    let (window, told) = recordings.window(length, |_| {})?;
+    for note in told.notes {
         crate::ui::err(format_args!("sophron: {note}\n"));
     }
     let length = window.iter().filter_map(|snapshot| snapshot.interval).sum();
@@ -198,7 +203,7 @@ pub(super) fn recorded(path: &Path, args: &args::Inspect, guidance: Guidance) ->
         family: inspect::family(&snapshot, &process),
         process,
         members,
-        zone: Some(zone),
+        zone: Some(recordings.zone().clone()),
         recorded: true,
         sightings,
         doing: None,
@@ -214,7 +219,7 @@ pub(super) fn recorded(path: &Path, args: &args::Inspect, guidance: Guidance) ->
         gone: false,
         unmasked: None,
         guidance,
-        suffix: super::super::checkup::suffix(path, args.recorded.at.as_deref()),
+        suffix: recordings.suffix().to_owned(),
         snapshot,
     })
 }

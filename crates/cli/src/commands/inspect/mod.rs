@@ -12,6 +12,7 @@ use sophron_linux::open_files::OpenFile;
 
 use crate::args::{self, Format};
 use crate::exit::{Exit, Failure};
+use crate::recordings::Recordings;
 use crate::ui;
 use crate::watcher::rules_file::{self, Guidance};
 
@@ -51,8 +52,8 @@ struct Inspection {
 
 pub fn run(args: &args::Inspect) -> Result<Exit, Failure> {
     let guidance = rules_file::guidance(args.rules.as_deref())?;
-    let inspection = match args.recorded.from.as_deref() {
-        Some(path) => gather::recorded(path, args, guidance)?,
+    let inspection = match Recordings::asked(&args.recorded, &args.state)? {
+        Some(recordings) => gather::recorded(&recordings, args, guidance)?,
         None => gather::live(args, guidance)?,
     };
     match args.format {

@@ -65,7 +65,7 @@ pub(super) fn groups(
     write(format, snapshot, &names, rows, ("groups", total), first)
 }
 
-fn write(
+pub(super) fn write(
     format: Format,
     snapshot: &Snapshot,
     names: &[&str],

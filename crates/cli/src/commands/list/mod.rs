@@ -1,6 +1,7 @@
 //! `sophron list`: who uses this machine, the heaviest first.
 
 mod columns;
+mod growth;
 mod look;
 mod machine_formats;
 mod tree;
@@ -20,6 +21,7 @@ use sophron_linux::files;
 use super::condition;
 use crate::args::{self, Format, Idle};
 use crate::exit::{Exit, Failure};
+use crate::recordings::{Recordings, Spanned};
 use crate::source::{Look, Source};
 use crate::ui::style::{Label, Styled};
 use crate::ui::table;
@@ -47,11 +49,13 @@ struct Query<'a> {
     grouping: Option<Grouping>,
     /// The look everybody takes: nothing was asked for.
     plain: bool,
+    /// Ranked by how much more memory is held than when the span began.
+    growth: bool,
 }
 
 pub fn run(args: &args::List) -> Result<Exit, Failure> {
     let query = Query::new(args)?;
-    let mut source = Source::new(args.recorded.from.as_deref(), args.recorded.at.as_deref(), query.needs())?;
+    let mut source = Source::new(Recordings::asked(&args.recorded, &args.state)?, query.needs())?;
     let mut file = args.save.as_deref().map(files::create_new).transpose().map_err(|error| {
         Failure::of(Exit::Failed, error)
             .hint("--save never overwrites a file: give another name, or move that one away")
@@ -80,7 +84,8 @@ fn save(file: &mut File, shown: &str, args: &args::List) -> Result<(), Failure> 
 impl<'a> Query<'a> {
     fn new(args: &'a args::List) -> Result<Query<'a>, Failure> {
         let covers = args.covers.as_deref().map(condition).transpose()?;
-        let by = args.by.as_deref().map(|name| field_named(name, "--by")).transpose()?;
+        let growth = args.by.as_deref() == Some(growth::WORD);
+        let by = args.by.as_deref().filter(|_| !growth).map(|name| field_named(name, "--by")).transpose()?;
         let by_field = by.unwrap_or(Field::Cpu);
         let grouping = match args.group {
             None | Some(args::Group::Process) => None,
@@ -90,6 +95,18 @@ impl<'a> Query<'a> {
             Some(args::Group::Unit) => Some(Grouping::Unit),
         };
         let usage = |message: String, mend: &str| Err(Failure::new(Exit::Usage, message).hint(mend));
+        if growth && args.recorded.since.is_none() {
+            return usage(
+                "growth is over a span, and none was given".to_owned(),
+                "write --by growth --since 08:00; the watcher's lookback is read, or a recording with --from",
+            );
+        }
+        if growth && (grouping.is_some() || args.columns.is_some()) {
+            return usage(
+                "growth is shown of processes, with columns of its own".to_owned(),
+                "leave out --group and --columns",
+            );
+        }
         if !by_field.kind().is_ordered() {
             return usage(
                 format!("`{by_field}` has no order to rank by"),
@@ -125,7 +142,7 @@ impl<'a> Query<'a> {
             || args.tree
             || args.columns.is_some();
         let plain = !asked && args.format == Format::Text;
-        Ok(Query { args, covers, by: by_field, columns, grouping, plain })
+        Ok(Query { args, covers, by: by_field, columns, grouping, plain, growth })
     }
 
     /// What has to be read of everybody; of those shown the rest is read afterwards.
@@ -169,7 +186,7 @@ impl<'a> Query<'a> {
     }
 
     fn show(&self, look: Look, source: &mut Source, first: bool) -> String {
-        let Look { mut snapshot, zone, notes } = look;
+        let Look { mut snapshot, zone, notes, over } = look;
         for note in notes {
             ui::err(format_args!("sophron: {note}\n"));
         }
@@ -182,6 +199,9 @@ impl<'a> Query<'a> {
             ui::err(format_args!(
                 "sophron: {undecided} processes left out: what the condition names cannot be read of them\n"
             ));
+        }
+        if let Some(over) = over.as_ref().filter(|_| self.growth) {
+            return self.growth(&snapshot, zone.as_ref(), over);
         }
         if self.plain {
             self.exact_memory(&mut snapshot, source, Grouping::App);
@@ -203,6 +223,21 @@ impl<'a> Query<'a> {
             }
             None => self.processes(snapshot, zone.as_ref(), source, first),
         }
+    }
+
+    fn growth(&self, snapshot: &Snapshot, zone: Option<&jiff::tz::TimeZone>, over: &Spanned) -> String {
+        if self.args.format != Format::Text {
+            return growth::machine_format(self.args.format, snapshot, over, self.limit());
+        }
+        let words = growth::words(snapshot, over, self.limit());
+        let length = jiff::SignedDuration::try_from(snapshot.interval.unwrap_or_default()).unwrap_or_default();
+        let clock = |at: jiff::Timestamp| {
+            let form = if length.as_mins() < 10 { "%H:%M:%S" } else { "%H:%M" };
+            at.to_zoned(zone.cloned().unwrap_or(jiff::tz::TimeZone::UTC)).strftime(form).to_string()
+        };
+        let end = snapshot.moment.wall;
+        let span = format!("{} to {}", clock(end - length), clock(end));
+        self.head(snapshot, zone, &words) + &growth::text(snapshot, over, self.limit(), &span)
     }
 
     /// Costly fields of `where` are read only of those for which all else in it holds.

@@ -36,8 +36,8 @@ pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> St
     let done: Vec<Value> = rehearsal
         .done()
         .iter()
-        .map(|(at, outcome)| {
-            json!({ "at": at, "pid": outcome.pid, "app": outcome.app, "owner": outcome.owner, "case": outcome.case,
+        .map(|outcome| {
+            json!({ "at": outcome.at, "pid": outcome.pid, "app": outcome.app, "owner": outcome.owner, "case": outcome.case,
                 "action": outcome.verb, "outcome": outcome.outcome })
         })
         .collect();

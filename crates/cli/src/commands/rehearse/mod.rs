@@ -7,7 +7,7 @@ mod timeline;
 mod vary;
 
 use std::io::IsTerminal;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use jiff::tz::TimeZone;
@@ -19,7 +19,7 @@ use sophron_core::rules::RuleSet;
 use crate::args::{self, TextOrJson};
 use crate::commands::{condition_of, rules};
 use crate::exit::{Exit, Failure};
-use crate::recording_file::Player;
+use crate::recordings::Recordings;
 use crate::ui::{self, when};
 use crate::watcher::rules_file;
 
@@ -38,7 +38,9 @@ struct Replayed {
 pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
     let loaded = rules_file::load(&args.rules)?;
     let rules = only(&loaded.rules, args.only.as_deref())?;
-    let zone = first_zone(&args.from)?;
+    let recordings = Recordings::new(&args.from, args.since.as_deref(), args.until.as_deref(), &args.state)?;
+    // Hours are meant in the recording's own zone.
+    let zone = recordings.zone().clone();
     let begin = |rules: &RuleSet, protections| -> Result<Rehearsal, Failure> {
         let spare = args.spare.as_deref().map(|text| condition_of(text, "--spare")).transpose()?;
         Ok(Rehearsal::new(rules, protections, spare, zone.clone()))
@@ -47,14 +49,14 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
         Ok(Protections { conditions: loaded.protections()?, ..Protections::default() })
     };
     if let Some(setting) = &args.vary {
-        return vary::run(args, &rules, setting, |rules| begin(rules, protections(&loaded)?), &zone);
+        return vary::run(args, &rules, setting, |rules| begin(rules, protections(&loaded)?), &recordings);
     }
     let mut rehearsals = vec![begin(&rules, protections(&loaded)?)?];
     if let Some(against) = &args.against {
         let old = rules_file::load(against)?;
         rehearsals.push(begin(&only(&old.rules, args.only.as_deref())?, protections(&old)?)?);
     }
-    let replayed = replay(&args.from, &mut rehearsals, zone.clone())?;
+    let replayed = replay(&recordings, &mut rehearsals)?;
     for note in &replayed.notes {
         ui::err(format_args!("sophron: {note}\n"));
     }
@@ -89,61 +91,41 @@ fn only(rules: &RuleSet, name: Option<&str>) -> Result<RuleSet, Failure> {
     Ok(RuleSet { rules: vec![rule.clone()], ..rules.clone() })
 }
 
-/// Hours are meant in the recording's own zone.
-fn first_zone(from: &[PathBuf]) -> Result<TimeZone, Failure> {
-    let Some(first) = from.first() else { return Ok(TimeZone::system()) };
-    let player = Player::open(first)?;
-    let zone = player.header().zone.as_deref().and_then(|zone| TimeZone::get(zone).ok());
-    Ok(zone.unwrap_or_else(TimeZone::system))
-}
-
 /// Every sample of every recording, in order, to each of the rehearsals.
-fn replay(from: &[PathBuf], rehearsals: &mut [Rehearsal], zone: TimeZone) -> Result<Replayed, Failure> {
-    let mut replayed = Replayed { host: String::new(), every: 0.0, zone, notes: Vec::new() };
-    for path in from {
-        let mut player = Player::open(path)?;
-        replayed.host.clone_from(&player.header().host);
-        replayed.every = player.header().every;
-        let mut progress = Progress::new(path);
-        while player.next().is_some() {
-            let (snapshot, ours) = (player.snapshot(), player.ours());
-            progress.show(snapshot, &replayed.zone);
-            rehearsals.iter_mut().for_each(|rehearsal| rehearsal.take(snapshot, ours));
-        }
-        progress.end();
-        if let Some(why) = player.cut {
-            replayed.notes.push(format!("{}: {why}; what came before is rehearsed", path.display()));
-        }
-    }
-    Ok(replayed)
+fn replay(recordings: &Recordings, rehearsals: &mut [Rehearsal]) -> Result<Replayed, Failure> {
+    let zone = recordings.zone().clone();
+    let mut progress = Progress::default();
+    let told = recordings.each(|snapshot, ours, path| {
+        progress.show(path, snapshot, &zone);
+        rehearsals.iter_mut().for_each(|rehearsal| rehearsal.take(snapshot, ours));
+    })?;
+    progress.end();
+    Ok(Replayed { host: told.host, every: told.every, zone, notes: told.notes })
 }
 
 /// On a terminal, how far it has come.
-struct Progress<'p> {
-    path: &'p Path,
+#[derive(Default)]
+struct Progress {
     shown: Option<Instant>,
-    on: bool,
 }
 
-impl<'p> Progress<'p> {
-    fn new(path: &'p Path) -> Progress<'p> {
-        Progress { path, shown: None, on: std::io::stderr().is_terminal() }
-    }
-
-    fn show(&mut self, snapshot: &Snapshot, zone: &TimeZone) {
+impl Progress {
+    fn show(&mut self, path: &Path, snapshot: &Snapshot, zone: &TimeZone) {
         let due = self.shown.is_none_or(|shown| shown.elapsed() >= SHOWN);
-        if self.on && due {
+        if due && std::io::stderr().is_terminal() {
             let at = when::date_in(snapshot.moment.wall, Some(zone));
             ui::err(format_args!(
                 "\rrehearsing {}: {at}",
-                sophron_core::text::clean(self.path.as_os_str().as_encoded_bytes())
+                sophron_core::text::clean(path.as_os_str().as_encoded_bytes())
             ));
+        }
+        if due {
             self.shown = Some(Instant::now());
         }
     }
 
     fn end(&self) {
-        if self.on && self.shown.is_some() {
+        if self.shown.is_some() && std::io::stderr().is_terminal() {
             ui::err("\r\x1b[K");
         }
     }

@@ -90,8 +90,8 @@ fn worst_first(rehearsal: &Rehearsal, width: Option<usize>) -> String {
 /// What the watcher that recorded did itself is in the readings.
 fn done_then(rehearsal: &Rehearsal, replayed: &Replayed, width: Option<usize>) -> String {
     let done = rehearsal.done();
-    let Some((first, outcome)) = done.first() else { return String::new() };
-    let clock = when::date_in(*first, Some(&replayed.zone));
+    let Some(outcome) = done.first() else { return String::new() };
+    let clock = when::date_in(outcome.at, Some(&replayed.zone));
     let line = format!(
         "the watcher that recorded this acted itself, {} times; the first at {clock}: {} {} ({}), {}. Readings from then on tell of that as well; who was suspended is not judged meanwhile",
         done.len(),
@@ -163,7 +163,7 @@ fn steps(rehearsal: &Rehearsal, story: &Story, replayed: &Replayed, width: Optio
         Some((at, Closing::Calm)) => (clock(at), "calm: case closed"),
         Some((at, Closing::Ended)) => (clock(at), "ended: case closed"),
         Some((at, Closing::Left)) => (clock(at), "no longer covered: case closed"),
-        None => ("at the end".to_owned(), "still open"),
+        None => ("at end".to_owned(), "still open"),
     };
     text.push_str(&paragraph::under(&at, INDENT, &format!("{end}; {lasted}"), width));
     text

@@ -6,9 +6,8 @@ use sophron_core::judge::Closing;
 use sophron_core::rehearsal::{StepWord, Story};
 use sophron_core::rules::Action;
 
+use crate::ui::chart;
 use crate::ui::style::{Label, Styled};
-
-const BARS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
 /// Columns between two times of the axis.
 const APART: usize = 12;
@@ -66,7 +65,7 @@ impl Canvas<'_> {
                 line.push(' ');
                 continue;
             };
-            let bar = BARS[((part * 4.0).round() as usize).clamp(1, 8)];
+            let bar = chart::bar(part * 4.0);
             let label = if part >= 1.0 { Label::Warning } else { Label::Faint };
             line.push_str(&Styled(label, &bar.to_string()).to_string());
         }

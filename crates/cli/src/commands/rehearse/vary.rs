@@ -9,6 +9,7 @@ use sophron_core::rules::RuleSet;
 use super::text::acts;
 use crate::args::{self, TextOrJson};
 use crate::exit::{Exit, Failure};
+use crate::recordings::Recordings;
 use crate::ui::style::{Label, Styled};
 use crate::ui::table::{self, Column};
 use crate::ui::{self, when};
@@ -18,7 +19,7 @@ pub fn run(
     rules: &RuleSet,
     setting: &str,
     begin: impl Fn(&RuleSet) -> Result<Rehearsal, Failure>,
-    zone: &TimeZone,
+    recordings: &Recordings,
 ) -> Result<Exit, Failure> {
     if rules.rules.len() != 1 {
         return Err(Failure::new(Exit::Usage, "a setting of one rule is varied, and the file has several")
@@ -26,7 +27,8 @@ pub fn run(
     }
     let varied = vary(rules, 0, setting).map_err(|error| Failure::of(Exit::Usage, error))?;
     let mut rehearsals = varied.iter().map(|one| begin(&one.rules)).collect::<Result<Vec<_>, Failure>>()?;
-    let replayed = super::replay(&args.from, &mut rehearsals, zone.clone())?;
+    let replayed = super::replay(recordings, &mut rehearsals)?;
+    let zone = recordings.zone();
     let key = setting.split('=').next().unwrap_or(setting).trim();
     match args.format {
         TextOrJson::Json => {

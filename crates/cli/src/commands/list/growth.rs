@@ -1,0 +1,87 @@
+//! `list --by growth --since TIME`: whose memory has grown, with its course over the span.
+
+use serde_json::{Map, Value, json};
+use sophron_core::model::{Process, Snapshot};
+use sophron_core::over::Seen;
+use sophron_core::units::{scaled_duration, scaled_size};
+
+use super::machine_formats::write;
+use crate::args::Format;
+use crate::recordings::Spanned;
+use crate::ui::chart;
+use crate::ui::table::{self, Column};
+
+/// The word that `--by` takes.
+pub const WORD: &str = "growth";
+
+/// Columns of a chart.
+const CHART: usize = 32;
+
+/// The processes whose growth is known, the one that has grown most first.
+fn ranked<'s>(snapshot: &'s Snapshot, over: &'s Spanned) -> Vec<(&'s Process, &'s Seen, f64)> {
+    let seen = |process: &'s Process| {
+        let seen = over.get(&process.id)?;
+        Some((process, seen, seen.growth?))
+    };
+    let mut rows: Vec<_> = snapshot.processes.iter().filter_map(seen).collect();
+    rows.sort_by(|a, b| b.2.total_cmp(&a.2).then(a.0.id.pid.cmp(&b.0.id.pid)));
+    rows
+}
+
+/// How many are shown of how many, in words.
+pub fn words(snapshot: &Snapshot, over: &Spanned, limit: usize) -> String {
+    let all = ranked(snapshot, over).len();
+    format!("{} of {all} processes, most growth first", limit.min(all))
+}
+
+pub fn text(snapshot: &Snapshot, over: &Spanned, limit: usize, span: &str) -> String {
+    let length = snapshot.interval.unwrap_or_default().as_secs_f64();
+    let columns = [
+        Column::text("id"),
+        Column::text("app").gives_way(),
+        Column::text("owner").gives_way(),
+        Column::number("growth"),
+        Column::number("memory.held"),
+        Column::text(format!("memory.held, {span}")),
+        Column::number("age"),
+    ];
+    let row = |(process, seen, growth): &(&Process, &Seen, f64)| {
+        let sign = if *growth < 0.0 { "-" } else { "" };
+        vec![
+            process.id.checked().to_string(),
+            process.app.clone(),
+            process.owner.clone(),
+            format!("{sign}{}", scaled_size(growth.abs())),
+            process.memory_held.map_or("unknown".to_owned(), |held| scaled_size(held as f64)),
+            chart::columns(&seen.course.columns(length, CHART)),
+            scaled_duration(std::time::Duration::from_secs(process.age.as_secs())),
+        ]
+    };
+    let rows: Vec<Vec<String>> = ranked(snapshot, over).iter().take(limit).map(row).collect();
+    let legend =
+        "each chart goes from nothing to the highest of its row; growth is since then, or since the process began\n";
+    table::render(&columns, &rows, table::terminal_width()) + legend
+}
+
+/// The same for programs: bytes, and the course as a list over the span.
+pub fn machine_format(format: Format, snapshot: &Snapshot, over: &Spanned, limit: usize) -> String {
+    const NAMES: [&str; 7] = ["id", "pid", "app", "owner", "growth", "memory.held", "age"];
+    let length = snapshot.interval.unwrap_or_default().as_secs_f64();
+    let ranked = ranked(snapshot, over);
+    let row = |(process, seen, growth): &(&Process, &Seen, f64)| {
+        let values = [
+            json!(process.id.checked().to_string()),
+            json!(process.id.pid),
+            json!(process.app),
+            json!(process.owner),
+            json!(growth),
+            json!(process.memory_held),
+            json!(process.age.as_secs_f64()),
+        ];
+        let mut row: Map<String, Value> = NAMES.iter().map(|name| (*name).to_owned()).zip(values).collect();
+        row.insert("course".to_owned(), json!(seen.course.columns(length, CHART)));
+        row
+    };
+    let rows = ranked.iter().take(limit).map(row).collect();
+    write(format, snapshot, &NAMES, rows, ("matched", ranked.len()), true)
+}

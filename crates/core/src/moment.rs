@@ -1,0 +1,170 @@
+//! Moments as people write them: `10:00`, `yesterday 18:00`, `2h ago`.
+
+use jiff::civil::{Date, DateTime, Time, Weekday};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
+
+use crate::units::parse_duration;
+
+/// What a moment without a date refers to.
+#[derive(Debug, Clone)]
+pub enum Anchor {
+    /// The present: a time of day is its latest occurrence.
+    Now(Zoned),
+    /// The day on which a recording begins: a time of day is on that day.
+    Day(Zoned),
+}
+
+impl Anchor {
+    fn zone(&self) -> &TimeZone {
+        match self {
+            Anchor::Now(at) | Anchor::Day(at) => at.time_zone(),
+        }
+    }
+}
+
+/// What is no moment.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum MomentError {
+    /// It cannot be read.
+    #[error("`{0}` is not a time")]
+    Form(String),
+    /// It counts from the present, and there is none.
+    #[error("`{0}` counts from now, and a recording has its own time")]
+    NoPresent(String),
+    /// Further away than time is counted.
+    #[error("`{0}` is out of range")]
+    Range(String),
+}
+
+/// How a moment can be written, for messages.
+pub const EXAMPLES: &str =
+    "write it as 10:00, \"yesterday 18:00\", \"monday 9:30\", \"2h ago\" or 2026-11-23T10:00:00Z";
+
+/// Reads a moment.
+///
+/// # Errors
+/// It is none, or needs a present where there is only a recording.
+pub fn parse(text: &str, anchor: &Anchor) -> Result<Timestamp, MomentError> {
+    let written = text.trim();
+    let shown = || crate::text::clean(written.as_bytes());
+    let range = || MomentError::Range(shown());
+    if let Ok(at) = written.parse::<Timestamp>() {
+        return Ok(at);
+    }
+    let zone = anchor.zone().clone();
+    let on = |day: Date, time: Time| {
+        day.to_datetime(time).to_zoned(zone.clone()).map(|at| at.timestamp()).map_err(|_| range())
+    };
+    let lower = written.to_lowercase();
+    let now = match anchor {
+        Anchor::Now(now) => Some(now),
+        Anchor::Day(_) => None,
+    };
+    let present = || now.ok_or_else(|| MomentError::NoPresent(shown()));
+    if let Some(length) = lower.strip_suffix(" ago") {
+        let length = parse_duration(length).map_err(|_| MomentError::Form(shown()))?;
+        let length = SignedDuration::try_from(length).map_err(|_| range())?;
+        return present()?.timestamp().checked_sub(length).map_err(|_| range());
+    }
+    if lower == "now" {
+        return Ok(present()?.timestamp());
+    }
+    if let Some(time) = time_of_day(&lower) {
+        return match anchor {
+            Anchor::Day(begun) => on(begun.date(), time),
+            Anchor::Now(now) => {
+                let today = on(now.date(), time)?;
+                if today <= now.timestamp() {
+                    Ok(today)
+                } else {
+                    on(now.date().yesterday().map_err(|_| range())?, time)
+                }
+            }
+        };
+    }
+    let (day, rest) = match lower.split_once([' ', 't']).filter(|(day, _)| day.contains('-')) {
+        Some(split) => split,
+        None => lower.split_once(' ').unwrap_or((&lower, "")),
+    };
+    let time = if rest.trim().is_empty() { Some(Time::midnight()) } else { time_of_day(rest.trim()) };
+    let time = time.ok_or_else(|| MomentError::Form(shown()))?;
+    if let Ok(date) = day.parse::<Date>() {
+        return on(date, time);
+    }
+    match day {
+        "today" => on(present()?.date(), time),
+        "yesterday" => on(present()?.date().yesterday().map_err(|_| range())?, time),
+        name => {
+            let weekday = weekday(name).ok_or_else(|| MomentError::Form(shown()))?;
+            let now = present()?;
+            let back = weekday.until(now.date().weekday());
+            let day = now.date().checked_sub(back.days()).map_err(|_| range())?;
+            let at = on(day, time)?;
+            // Later today is a week ago.
+            if at <= now.timestamp() { Ok(at) } else { on(day.checked_sub(7.days()).map_err(|_| range())?, time) }
+        }
+    }
+}
+
+/// A time of day as people type it: `7:30`, `07:30`, `07:30:15`.
+pub fn time_of_day(text: &str) -> Option<Time> {
+    if !text.contains(':') {
+        return None;
+    }
+    let padded = if text.find(':') == Some(1) { format!("0{text}") } else { text.to_owned() };
+    let with_seconds = if padded.len() == 5 { format!("{padded}:00") } else { padded };
+    format!("2000-01-01T{with_seconds}").parse::<DateTime>().ok().map(|at| at.time())
+}
+
+fn weekday(name: &str) -> Option<Weekday> {
+    const NAMES: [(&str, Weekday); 7] = [
+        ("monday", Weekday::Monday),
+        ("tuesday", Weekday::Tuesday),
+        ("wednesday", Weekday::Wednesday),
+        ("thursday", Weekday::Thursday),
+        ("friday", Weekday::Friday),
+        ("saturday", Weekday::Saturday),
+        ("sunday", Weekday::Sunday),
+    ];
+    let found = NAMES.iter().find(|(whole, _)| name == *whole || (name.len() == 3 && whole.starts_with(name)));
+    found.map(|(_, day)| *day)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn moments_are_read_as_people_mean_them() {
+        // A Monday, at noon.
+        let now: Zoned = "2026-11-23T12:00:00+00:00[Europe/London]".parse().unwrap();
+        let at = |text: &str| parse(text, &Anchor::Now(now.clone())).map(|at| at.to_string());
+        for (text, wanted) in [
+            ("10:00", "2026-11-23T10:00:00Z"),
+            ("9:30", "2026-11-23T09:30:00Z"),
+            ("18:00:05", "2026-11-22T18:00:05Z"),
+            ("yesterday 18:00", "2026-11-22T18:00:00Z"),
+            ("Yesterday", "2026-11-22T00:00:00Z"),
+            ("today 07:00", "2026-11-23T07:00:00Z"),
+            ("2h ago", "2026-11-23T10:00:00Z"),
+            ("1h30m ago", "2026-11-23T10:30:00Z"),
+            ("monday 9:00", "2026-11-23T09:00:00Z"),
+            ("mon 18:00", "2026-11-16T18:00:00Z"),
+            ("saturday 10:00", "2026-11-21T10:00:00Z"),
+            ("2026-11-20 08:15", "2026-11-20T08:15:00Z"),
+            ("2026-11-20T08:15:30", "2026-11-20T08:15:30Z"),
+            ("2026-11-20", "2026-11-20T00:00:00Z"),
+            ("2026-07-01 12:00", "2026-07-01T11:00:00Z"),
+            ("2026-11-23T10:00:00+01:00", "2026-11-23T09:00:00Z"),
+        ] {
+            assert_eq!(at(text).as_deref(), Ok(wanted), "{text}");
+        }
+        for text in ["", "later", "25:00", "10:61", "12", "ago", "x ago", "yesterday 9", "m 10:00", "tuesdays"] {
+            assert!(at(text).is_err(), "{text}");
+        }
+        let day = Anchor::Day("2026-03-02T07:00:00+00:00[Europe/London]".parse().unwrap());
+        assert_eq!(parse("18:00", &day).unwrap().to_string(), "2026-03-02T18:00:00Z");
+        assert_eq!(parse("2h ago", &day), Err(MomentError::NoPresent("2h ago".to_owned())));
+    }
+}
