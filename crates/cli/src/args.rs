@@ -10,7 +10,7 @@ use clap::error::ErrorKind;
 use clap::{Parser, Subcommand, ValueEnum};
 use sophron_core::units;
 
-pub use rules::{Rehearse, Rules, Why};
+pub use rules::{Draft, Rehearse, Rules, Suggest, Why};
 
 use crate::exit::{Exit, TABLE};
 
@@ -84,6 +84,9 @@ pub enum Command {
     /// Replay recordings through rules: what they would have done, before they may touch anything
     #[command(after_help = TABLE)]
     Rehearse(Rehearse),
+    /// Propose rules with limits from what is normal here; nothing is installed
+    #[command(after_help = TABLE)]
+    Suggest(Suggest),
     /// Write, check and explain rules
     #[command(after_help = TABLE, arg_required_else_help = true, subcommand_required = true)]
     Rules {

@@ -35,6 +35,8 @@ pub struct Recordings {
     since: Option<Timestamp>,
     until: Option<Timestamp>,
     zone: TimeZone,
+    /// From one sample to the next, by the first of them.
+    every: Duration,
     /// Whether it is the watcher's lookback.
     of_watcher: bool,
     /// What makes another command look at the same.
@@ -112,7 +114,16 @@ impl Recordings {
                 of_lookback(&places::state(state.folder.as_deref())?, first, to_when, before)?
             }
         };
-        Ok(Recordings { paths, name, since: from_when, until: to_when, zone, of_watcher: now.is_some(), suffix })
+        let every = match paths.first() {
+            Some(first) => Player::open(first)?.header().every,
+            None => 0.0,
+        };
+        let every = Duration::try_from_secs_f64(every).unwrap_or_default().min(Duration::from_secs(3600));
+        Ok(Recordings { paths, name, since: from_when, until: to_when, zone, every, of_watcher: now.is_some(), suffix })
+    }
+
+    pub fn every(&self) -> Duration {
+        self.every
     }
 
     pub fn zone(&self) -> &TimeZone {

@@ -23,6 +23,7 @@ pub mod recording;
 pub mod rehearsal;
 pub mod rules;
 pub mod subject;
+pub mod suggest;
 pub mod text;
 pub mod units;
 pub mod window;

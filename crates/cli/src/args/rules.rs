@@ -2,9 +2,9 @@
 
 use std::path::PathBuf;
 
-use clap::Subcommand;
+use clap::{Subcommand, ValueEnum};
 
-use super::{Format, State, TextOrJson};
+use super::{Format, Recorded, State, TextOrJson};
 use crate::exit::TABLE;
 
 #[derive(Debug, Subcommand)]
@@ -29,6 +29,9 @@ pub enum Rules {
     /// Say why a rule does or does not act on a process now
     #[command(after_help = TABLE)]
     Why(Why),
+    /// Print a filled-in rule for a process or app, in shadow, with limits from what it has done so far
+    #[command(after_help = TABLE)]
+    Draft(Draft),
     /// List the rules that a watcher would run here
     #[command(after_help = TABLE)]
     List {
@@ -68,6 +71,61 @@ pub struct Why {
     /// The rules file [default: the one that `watch` reads]
     #[arg(long, value_name = "FILE")]
     pub rules: Option<PathBuf>,
+    #[command(flatten)]
+    pub state: State,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Draft {
+    /// The offender: a checked PID as 51907-kqm, a PID, or an app (its heaviest process)
+    pub target: String,
+    /// What the trouble is [default: what shows most]
+    #[arg(long, value_enum, value_name = "WHAT")]
+    pub trouble: Option<Trouble>,
+    #[command(flatten)]
+    pub recorded: Recorded,
+    #[command(flatten)]
+    pub state: State,
+}
+
+/// What a rule is to be about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Trouble {
+    /// What it holds
+    Memory,
+    /// What it computes
+    Cpu,
+    /// What it reads and writes
+    Disk,
+}
+
+impl From<Trouble> for sophron_core::suggest::Trouble {
+    fn from(trouble: Trouble) -> sophron_core::suggest::Trouble {
+        match trouble {
+            Trouble::Memory => sophron_core::suggest::Trouble::Memory,
+            Trouble::Cpu => sophron_core::suggest::Trouble::Cpu,
+            Trouble::Disk => sophron_core::suggest::Trouble::Disk,
+        }
+    }
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Suggest {
+    /// Only for this app, also where it never ran away
+    #[arg(long, value_name = "APP")]
+    pub app: Option<String>,
+    /// Draw them from these recordings; `demo` is the one that comes with Sophron [default: the watcher's lookback]
+    #[arg(long, value_name = "FILE", num_args = 1..)]
+    pub from: Vec<PathBuf>,
+    /// From that moment on, as 10:00, "yesterday 18:00" or "2h ago"
+    #[arg(long, value_name = "TIME")]
+    pub since: Option<String>,
+    /// Up to that moment
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
+    pub format: TextOrJson,
     #[command(flatten)]
     pub state: State,
 }

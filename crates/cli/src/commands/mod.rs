@@ -11,6 +11,7 @@ mod misbehave;
 mod record;
 mod rehearse;
 mod rules;
+mod suggest;
 mod target;
 mod watch;
 
@@ -55,6 +56,7 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Restore(args) => hands::restore(&args),
         Command::Record(args) => record::run(&args),
         Command::Rehearse(args) => rehearse::run(&args),
+        Command::Suggest(args) => suggest::run(&args),
         Command::Rules { command } => rules::run(command),
         Command::Watch(args) => watch::run(&args),
         Command::Audit { list, command: None } => audit::list(&list),

@@ -16,6 +16,7 @@ mod roles;
 mod rules_asked;
 mod rules_files;
 mod safety;
+mod suggesting;
 mod undoing;
 mod users;
 

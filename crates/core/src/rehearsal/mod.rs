@@ -97,9 +97,17 @@ pub struct Rehearsal {
 }
 
 impl Rehearsal {
-    /// A rehearsal of these rules; `spare` is true of processes that must not be touched.
-    pub fn new(rules: &RuleSet, protections: Protections, spare: Option<Condition>, zone: TimeZone) -> Rehearsal {
+    /// A rehearsal of these rules; `spare` is true of processes that must not be touched. Of a recording whose samples are
+    /// further apart than the rules ask for, `every` is that distance: its intervals are no gaps.
+    pub fn new(
+        rules: &RuleSet,
+        every: Duration,
+        protections: Protections,
+        spare: Option<Condition>,
+        zone: TimeZone,
+    ) -> Rehearsal {
         let mut armed = rules.clone();
+        armed.every = armed.every.max(every);
         armed.rules.iter_mut().for_each(|rule| rule.armed = true);
         let rules = Arc::new(armed);
         Rehearsal {
@@ -125,6 +133,11 @@ impl Rehearsal {
     /// The rules.
     pub fn rules(&self) -> &RuleSet {
         &self.rules
+    }
+
+    /// The zone in which hours are meant.
+    pub fn zone(&self) -> &TimeZone {
+        &self.zone
     }
 
     /// Every case, in the order in which they opened.

@@ -18,7 +18,7 @@ const LEAK: &str = "[[rule]]\nname = 'leak'\nwhere = 'app = labelpress'\nbreach 
 
 fn rehearsal(rules: &Arc<RuleSet>, spare: Option<&str>) -> Rehearsal {
     let spare = spare.map(|text| Condition::parse(text, Place::Look).unwrap());
-    Rehearsal::new(rules, Protections::default(), spare, TimeZone::UTC)
+    Rehearsal::new(rules, rules.every, Protections::default(), spare, TimeZone::UTC)
 }
 
 /// So many seconds of a world in which the press holds that much at each of them.

@@ -43,7 +43,7 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
     let zone = recordings.zone().clone();
     let begin = |rules: &RuleSet, protections| -> Result<Rehearsal, Failure> {
         let spare = args.spare.as_deref().map(|text| condition_of(text, "--spare")).transpose()?;
-        Ok(Rehearsal::new(rules, protections, spare, zone.clone()))
+        Ok(Rehearsal::new(rules, recordings.every(), protections, spare, zone.clone()))
     };
     let protections = |loaded: &rules_file::Loaded| -> Result<_, Failure> {
         Ok(Protections { conditions: loaded.protections()?, ..Protections::default() })

@@ -1,6 +1,7 @@
 //! `sophron rules …`: rules files written, checked, and asked.
 
 mod check;
+mod draft;
 mod explain;
 mod fields;
 mod list;
@@ -24,6 +25,7 @@ pub fn run(command: Rules) -> Result<Exit, Failure> {
         Rules::Check { file, strict } => check::run(&file, strict),
         Rules::Explain { file, rule } => explain::run(&file, rule.as_deref()),
         Rules::Why(args) => why::run(&args),
+        Rules::Draft(args) => draft::run(&args),
         Rules::List { rules, format } => list::run(rules.as_deref(), format),
         Rules::New { file } => new::run(file.as_deref()),
         Rules::Schema => {
