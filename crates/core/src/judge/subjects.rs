@@ -1,6 +1,6 @@
 //! From a sample to the subjects of a rule, with their windows, and each to its state machine.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use super::track::{Seen, Track};
@@ -244,9 +244,9 @@ impl State {
     fn judge_machine(&mut self, round: &mut Round<'_, '_>) {
         let (rule, tick) = (round.rule, round.tick);
         let machine = &tick.snapshot.machine;
-        let covered = if rule.covers.is_some() { round.covered() } else { BTreeSet::new() };
+        let covered = if rule.covers.is_some() { round.covered() } else { Vec::new() };
         let members: Vec<&Process> =
-            tick.snapshot.processes.iter().filter(|process| covered.contains(&process.id.pid)).collect();
+            tick.snapshot.processes.iter().filter(|process| covered.binary_search(&process.id.pid).is_ok()).collect();
         let ids: Vec<ProcessId> = members.iter().map(|process| process.id).collect();
         // Without processes of its own nobody stands for the machine but itself.
         let mut nobody = Process::unread(ProcessId { pid: 0, start: 0, boot: machine.boot });
@@ -293,9 +293,9 @@ fn new(rule: &Rule, every: Duration) -> Kept {
 }
 
 impl Round<'_, '_> {
-    /// Whom the rule's `where` covers, by PID.
-    fn covered(&mut self) -> BTreeSet<u32> {
-        let mut covered = BTreeSet::new();
+    /// Whom the rule's `where` covers: their PIDs, in the order of the snapshot, which is that of PIDs.
+    fn covered(&mut self) -> Vec<u32> {
+        let mut covered = Vec::new();
         for process in &self.tick.snapshot.processes {
             if process.has_ended() || self.tick.only.is_some_and(|only| !only.contains(&process.id)) {
                 continue;
@@ -304,7 +304,7 @@ impl Round<'_, '_> {
             match self.rule.covers.as_ref().map_or(Truth::True, |condition| condition.evaluate(&facts)) {
                 Truth::True => {
                     self.status.covered += 1;
-                    covered.insert(process.id.pid);
+                    covered.push(process.id.pid);
                 }
                 truth => self.count(&facts, truth, Truth::False),
             }
@@ -374,13 +374,16 @@ impl Round<'_, '_> {
 }
 
 /// The groups of a rule: of those it covers; a tree of all that descend from one it covers.
-fn of_rule<'s>(judge: Judged, processes: &'s [Process], covered: &BTreeSet<u32>) -> Vec<(SubjectKey, Group<'s>)> {
+fn of_rule<'s>(judge: Judged, processes: &'s [Process], covered: &[u32]) -> Vec<(SubjectKey, Group<'s>)> {
+    if covered.is_empty() {
+        return Vec::new();
+    }
     if judge == Judged::Tree {
-        let trees = groups(processes, Grouping::Tree, |process| covered.contains(&process.id.pid));
+        let trees = groups(processes, Grouping::Tree, |process| covered.binary_search(&process.id.pid).is_ok());
         return trees.into_iter().map(|group| (SubjectKey::Tree(group.members[0].id), group)).collect();
     }
     let mut found: BTreeMap<SubjectKey, Group<'s>> = BTreeMap::new();
-    for process in processes.iter().filter(|process| covered.contains(&process.id.pid)) {
+    for process in processes.iter().filter(|process| covered.binary_search(&process.id.pid).is_ok()) {
         let key = match judge {
             Judged::Owner => SubjectKey::Owner(process.uid),
             Judged::Unit => match process.group.as_deref() {

@@ -174,7 +174,13 @@ impl Replay {
                 return Err(format!("more than {MOST_PROCESSES} processes"));
             }
         }
-        crate::model::count_families(processes);
+        // Families change with who comes, goes or is taken over.
+        let moves = |row: &serde_json::Map<String, serde_json::Value>| {
+            ["parent", "app", "uid"].iter().any(|key| row.contains_key(*key))
+        };
+        if !line.n.is_empty() || !line.g.is_empty() || line.c.iter().any(|(_, row)| moves(row)) {
+            crate::model::count_families(processes);
+        }
         Ok(())
     }
 }

@@ -1,0 +1,171 @@
+//! A working day rehearsed, and what keeping one costs, by the built program.
+//!
+//! `cargo bench -p sophron --bench replay`. Goals: a day of 10 hours, 300 processes and a sample every 2 s is rehearsed
+//! with the shipped rules in 3 s of CPU, and twice the day takes no more memory; the lookback takes 0.1% of a core.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::fs::File;
+use std::io::{BufWriter, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use sophron_core::recording::{Header, Ours, Writer};
+use sophron_testkit::{World, process};
+
+const PROCESSES: u32 = 300;
+const EVERY: Duration = Duration::from_secs(2);
+
+fn main() {
+    let folder = tempfile::tempdir().unwrap();
+    println!("rehearsing {PROCESSES} processes, a sample every {} s", EVERY.as_secs());
+    let mut of_half = 0;
+    for hours in [5, 10] {
+        let file = day(folder.path(), hours);
+        let size = std::fs::metadata(&file).unwrap().len() as f64 / 1048576.0;
+        let (cpu, memory, reading) = rehearsed(&file);
+        println!(
+            "  {hours:>2} h, {size:.1} MiB: {cpu:.2} s of CPU ({:.2} of reading it alone), {:.1} MiB at most",
+            cpu / reading,
+            memory as f64 / 1024.0
+        );
+        match hours {
+            5 => of_half = memory,
+            _ => println!(
+                "  goal: 3 s, {}; memory of twice the day {:.2} (goal 1.1)",
+                verdict(cpu <= 3.0),
+                memory as f64 / of_half as f64
+            ),
+        }
+    }
+    lookback(folder.path());
+}
+
+fn verdict(met: bool) -> &'static str {
+    if met { "met" } else { "MISSED" }
+}
+
+/// A made-up day: a fifth of the processes runs in each interval, and one leaks.
+fn day(folder: &Path, hours: u64) -> PathBuf {
+    let path = folder.join(format!("{hours}.jsonl.zst"));
+    let mut sink = zstd::stream::write::Encoder::new(BufWriter::new(File::create(&path).unwrap()), 3).unwrap();
+    let apps = ["labelpress", "plantledger", "kioskview", "herbarium", "notepatch", "weathervane"];
+    let mut processes: Vec<_> =
+        (0..PROCESSES).map(|number| process(1000 + number, apps[number as usize % apps.len()])).collect();
+    for process in &mut processes {
+        process.cpu = Some(0.0);
+    }
+    let mut world = World::new(processes);
+    let mut writer = Writer::new(Header {
+        sophron: "recording".to_owned(),
+        format: 1,
+        host: world.machine.host.clone(),
+        boot: world.machine.boot.to_string(),
+        every: EVERY.as_secs_f64(),
+        begun: world.moment.wall,
+        zone: Some("Europe/London".to_owned()),
+        uid: 0,
+    });
+    let mut random = 88_172_645_463_325_252_u64;
+    for sample in 0..hours * 3600 / EVERY.as_secs() {
+        world.pass(EVERY);
+        world.machine.cpu = Some((sample % 400) as f64 / 10.0);
+        for process in &mut world.processes {
+            random ^= random << 13;
+            random ^= random >> 7;
+            random ^= random << 17;
+            if random.is_multiple_of(5) {
+                process.cpu_time += Duration::from_millis(random % 97);
+                process.memory = Some((random >> 20) % (64 << 20));
+                process.memory_held = process.memory;
+            }
+        }
+        let leak = &mut world.processes[0];
+        leak.memory_held = Some((sample % 9000) * (100 << 10));
+        sink.write_all(writer.line(&world.snapshot(), |_| true, Ours::default()).unwrap().as_bytes()).unwrap();
+    }
+    sink.finish().unwrap().flush().unwrap();
+    path
+}
+
+/// Seconds of CPU and the most memory, kB, of a rehearsal; and seconds of CPU of a look at the last sample.
+fn rehearsed(file: &Path) -> (f64, i64, f64) {
+    let rules = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples/mossgate.toml");
+    let file = file.to_str().unwrap();
+    let rules = std::fs::read_to_string(rules).unwrap().replace("every  = \"10s\"", "every = \"2s\"");
+    let own = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(own.path(), rules).unwrap();
+    let (cpu, memory) = used(&["rehearse", own.path().to_str().unwrap(), "--from", file, "--format", "json"]);
+    let (reading, _) = used(&["list", "--from", file, "--limit", "1"]);
+    (cpu, memory, reading)
+}
+
+fn used(args: &[&str]) -> (f64, i64) {
+    let child = Command::new(env!("CARGO_BIN_EXE_sophron")).args(args).stdout(Stdio::null()).spawn().unwrap();
+    let stat = PathBuf::from(format!("/proc/{}/stat", child.id()));
+    let status = PathBuf::from(format!("/proc/{}/status", child.id()));
+    let mut child = child;
+    let (mut memory, mut cpu) = (0, 0.0);
+    // A zombie still has its CPU time, and no memory any more.
+    loop {
+        let text = std::fs::read_to_string(&status).unwrap_or_default();
+        let peak =
+            text.lines().find_map(|line| line.strip_prefix("VmHWM:")).and_then(|rest| rest.split_whitespace().next());
+        memory = peak.and_then(|kb| kb.parse().ok()).unwrap_or(memory);
+        let text = std::fs::read_to_string(&stat).unwrap_or_default();
+        let fields: Vec<&str> = text.rsplit(')').next().unwrap_or_default().split_whitespace().collect();
+        let ticks = |at: usize| fields.get(at).and_then(|field| field.parse::<f64>().ok()).unwrap_or(0.0);
+        cpu = f64::max(cpu, (ticks(11) + ticks(12)) / 100.0);
+        if fields.first() == Some(&"Z") {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    child.wait().unwrap();
+    (cpu, memory)
+}
+
+/// Ends what it started, whatever happens.
+struct Crowd(Vec<Child>);
+
+impl Drop for Crowd {
+    fn drop(&mut self) {
+        for child in &mut self.0 {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+}
+
+/// What the lookback's thread uses while 300 processes are there and 20 of them work.
+fn lookback(folder: &Path) {
+    let start = |args: &[&str]| {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_sophron"));
+        command.args(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    };
+    let sleeper = || Command::new("sleep").arg("600").stdin(Stdio::null()).spawn().unwrap();
+    let mut crowd = Crowd((0..280).map(|_| sleeper()).collect());
+    crowd.0.extend((0..20).map(|_| start(&["misbehave", "--cpu", "1%", "--for", "600s"])));
+    let rules = folder.join("rules.toml");
+    let text =
+        "format = 1\n[lookback]\nevery = \"1s\"\n[[rule]]\nname = \"a\"\nbreach = 'cpu > 300%'\nlasting = \"5s\"\n";
+    std::fs::write(&rules, text).unwrap();
+    let state = folder.join("state");
+    crowd.0.push(start(&["watch", "--rules", rules.to_str().unwrap(), "--state", state.to_str().unwrap()]));
+    let pid = crowd.0.last().unwrap().id();
+    std::thread::sleep(Duration::from_secs(3));
+    let tasks = std::fs::read_dir(format!("/proc/{pid}/task")).unwrap().map(|entry| entry.unwrap().path());
+    let is_it = |task: &PathBuf| std::fs::read_to_string(task.join("comm")).is_ok_and(|name| name.trim() == "lookback");
+    let task = tasks.into_iter().find(is_it).expect("the thread is there");
+    let nanoseconds = || -> f64 {
+        let text = std::fs::read_to_string(task.join("schedstat")).unwrap();
+        text.split_whitespace().next().unwrap().parse().unwrap()
+    };
+    let (before, begun) = (nanoseconds(), Instant::now());
+    std::thread::sleep(Duration::from_secs(30));
+    let sample = (nanoseconds() - before) / 1e6 / begun.elapsed().as_secs_f64();
+    let share = sample / 10_000.0 * 100.0;
+    println!("lookback of {PROCESSES} processes: {sample:.2} ms a sample, {share:.3}% of a core at one every 10 s");
+    println!("  goal: 0.1%, {}", verdict(share <= 0.1));
+}
