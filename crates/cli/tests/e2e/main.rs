@@ -5,6 +5,7 @@
 mod checkup;
 mod demo;
 mod groups;
+mod guide;
 mod hands;
 mod inspect;
 mod ladder;
