@@ -40,10 +40,18 @@ pub fn bar(eighths: f64) -> char {
     BARS[(eighths.round() as usize).clamp(1, 8)]
 }
 
-/// A column each, from nothing to the highest of them; a blank where nothing was seen.
+/// A course that varies by less than that part of its highest is a straight line, which says less than the word.
+const STEADY: f64 = 0.1;
+
+/// A column each, from nothing to the highest of them; a blank where nothing was seen. The highest leaves room to the row
+/// above.
 pub fn columns(cells: &[Option<f64>]) -> String {
-    let highest = cells.iter().copied().flatten().fold(0.0, f64::max);
-    let eighths = |value: f64| if highest > 0.0 { value / highest * 8.0 } else { 0.0 };
+    let seen = || cells.iter().copied().flatten();
+    let (highest, lowest) = (seen().fold(0.0, f64::max), seen().fold(f64::INFINITY, f64::min));
+    if highest - lowest <= highest * STEADY {
+        return "steady".to_owned();
+    }
+    let eighths = |value: f64| value / highest * 7.0;
     cells.iter().map(|cell| cell.map_or(' ', |value| bar(eighths(value)))).collect()
 }
 
