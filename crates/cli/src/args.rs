@@ -1,5 +1,6 @@
 //! The command line as it is typed.
 
+mod audit;
 mod rules;
 
 use std::path::PathBuf;
@@ -10,6 +11,9 @@ use clap::error::ErrorKind;
 use clap::{Parser, Subcommand, ValueEnum};
 use sophron_core::units;
 
+pub use audit::{
+    AuditCommand, AuditExplain, AuditExport, AuditFilter, AuditList, AuditStats, AuditVerify, ExportFormat,
+};
 pub use rules::{Draft, Rehearse, Rules, Suggest, Why};
 
 use crate::exit::{Exit, TABLE};
@@ -96,7 +100,7 @@ pub enum Command {
     /// Run the rules until interrupted: alert, lower, suspend, terminate, and record it
     #[command(after_help = TABLE)]
     Watch(Watch),
-    /// Show the recorded cases, or verify the record
+    /// Show the recorded cases, the worst first; explain one, verify the record, export it
     #[command(after_help = TABLE, args_conflicts_with_subcommands = true)]
     Audit {
         #[command(flatten)]
@@ -399,22 +403,16 @@ pub struct Watch {
     /// Speak to the service manager directly at this socket
     #[arg(long, value_name = "SOCKET", hide = true)]
     pub service_manager: Option<PathBuf>,
+    /// Where the system log listens
+    #[arg(long, value_name = "SOCKET", hide = true)]
+    pub system_log: Option<PathBuf>,
 }
 
-#[derive(Debug, Clone, clap::Args)]
+#[derive(Debug, Clone, Default, clap::Args)]
 pub struct State {
     /// The state folder, which holds the audit trail [default: as root /var/lib/sophron; else sophron/ in your state folder]
     #[arg(long = "state", value_name = "DIR")]
     pub folder: Option<PathBuf>,
-}
-
-#[derive(Debug, clap::Args)]
-pub struct AuditList {
-    /// How to print it
-    #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
-    pub format: TextOrJson,
-    #[command(flatten)]
-    pub state: State,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -423,16 +421,6 @@ pub enum TextOrJson {
     Text,
     /// For programs: one object, base units
     Json,
-}
-
-#[derive(Debug, Subcommand)]
-pub enum AuditCommand {
-    /// Check the chain of records and name the first bad one
-    #[command(after_help = TABLE)]
-    Verify {
-        #[command(flatten)]
-        state: State,
-    },
 }
 
 #[derive(Debug, Clone, clap::Args)]

@@ -35,6 +35,11 @@ pub enum PathError {
 }
 
 impl PathError {
+    /// One that names a file and what was tried.
+    pub(crate) fn of(path: &Path, what: &'static str, source: io::Error) -> Self {
+        PathError::io(path, what, source)
+    }
+
     fn io(path: &Path, what: &'static str, source: impl Into<io::Error>) -> Self {
         PathError::Io { path: path.to_owned(), what, source: source.into() }
     }

@@ -123,3 +123,30 @@ fn effective_capabilities() -> Option<u64> {
 pub fn is_privileged() -> bool {
     is_root() || effective_capabilities().is_some_and(|set| set != 0)
 }
+
+/// The ID of a group by its name (`/etc/group`, group(5)), or by its number.
+pub fn group(name: &str) -> Option<u32> {
+    if let Ok(number) = name.parse() {
+        return Some(number);
+    }
+    let groups = fs::read_to_string("/etc/group").ok()?;
+    let fields = |line: &str| -> Option<u32> {
+        let mut fields = line.split(':');
+        (fields.next() == Some(name)).then(|| fields.nth(1)?.parse().ok()).flatten()
+    };
+    groups.lines().find_map(fields)
+}
+
+/// How long a command line is waited for: a process that hangs may hang whoever asks for it.
+const PATIENCE: Duration = Duration::from_millis(40);
+
+/// The command line of a process as it is, made harmless, secrets included (`/proc/PID/cmdline`). `None` when it is another
+/// process by now, or cannot be read.
+pub fn command_line(id: &sophron_core::model::ProcessId) -> Option<String> {
+    let pid = id.pid;
+    let bytes = crate::patience::within(PATIENCE, move || fs::read(format!("/proc/{pid}/cmdline")))?.ok()?;
+    // Read first, identified afterwards: the number was not another's in between.
+    crate::handle::Handle::open(id).ok()?;
+    let words = bytes.split(|byte| *byte == 0).filter(|word| !word.is_empty()).map(text::clean);
+    Some(words.collect::<Vec<String>>().join(" "))
+}

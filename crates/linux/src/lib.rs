@@ -18,6 +18,7 @@ pub mod roles;
 mod sampler;
 pub mod service_manager;
 pub mod sys;
+pub mod system_log;
 pub mod terminal;
 pub mod trail;
 pub mod volumes;

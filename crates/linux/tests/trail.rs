@@ -6,28 +6,17 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
-use sophron_core::audit::{Draft, Kind, Who, verify};
+use sophron_core::audit::{Draft, Kind, Who};
 use sophron_linux::here;
-use sophron_linux::trail::{self, Append, TrailError, TrailFile};
+use sophron_linux::trail::{self, Append, Keeping, TrailError, TrailFile};
 
 fn draft() -> Draft {
-    Draft {
-        at: here::now().wall,
-        host: "mossgate-desk-03".to_owned(),
-        boot: "07".to_owned(),
-        case: None,
-        kind: Kind::Alert,
-        who: Who { uid: 0, user: "root".to_owned(), login_uid: None },
-        rule: None,
-        subject: None,
-        evidence: None,
-        action: None,
-        result: None,
-    }
+    let who = Who { uid: 0, user: "root".to_owned(), login_uid: None };
+    Draft::new(here::now().wall, Kind::Alert, "mossgate-desk-03", "00000000000000000000000000000007", who)
 }
 
 fn open(state: &Path) -> TrailFile {
-    TrailFile::open(state, draft()).unwrap()
+    TrailFile::open(state, draft(), Keeping::default()).unwrap()
 }
 
 #[test]
@@ -43,15 +32,15 @@ fn writers_in_turn_never_break_the_chain() {
             });
         }
     });
-    let verified = verify(&trail::read(state.path()).unwrap().unwrap());
-    assert_eq!((verified.fault, verified.records.len()), (None, 1 + 4 * 25 * 2));
+    let verified = trail::read(state.path(), None).unwrap().unwrap().verify();
+    assert_eq!((verified.fault, verified.records.len()), (None, 2 + 4 * 25 * 2));
 }
 
 #[test]
 fn files_are_the_owners_alone_and_space_is_kept_behind_the_last_record() {
     let state = tempfile::tempdir().unwrap();
     open(state.path()).append(&[draft()]).unwrap();
-    let file = fs::metadata(trail::path(state.path())).unwrap();
+    let file = fs::metadata(trail::folder(state.path()).join(trail::name(1))).unwrap();
     assert_eq!(file.permissions().mode() & 0o777, 0o600);
     assert_eq!(fs::metadata(state.path().join("audit")).unwrap().permissions().mode() & 0o777, 0o700);
     assert!(file.len() < 4096);
@@ -70,5 +59,5 @@ fn a_lock_that_is_not_released_fails_closed() {
     assert!(matches!(trail.append(&[draft()]), Err(TrailError::Locked(_))));
     drop(lock);
     trail.append(&[draft()]).unwrap();
-    assert_eq!(verify(&trail::read(state.path()).unwrap().unwrap()).records.len(), 3);
+    assert_eq!(trail::read(state.path(), None).unwrap().unwrap().verify().records.len(), 4);
 }

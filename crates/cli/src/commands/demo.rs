@@ -12,7 +12,7 @@ use rustix::process::{Pid, Signal, kill_process};
 use sophron_core::model::{Needs, ProcessId};
 use sophron_linux::{Sampler, here};
 
-use crate::args::{AuditList, State, TextOrJson};
+use crate::args::{AuditCommand, AuditFilter, AuditList, AuditVerify, State, TextOrJson};
 use crate::exit::{Exit, Failure};
 use crate::ui;
 use crate::ui::style::{Label, Styled};
@@ -87,6 +87,7 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         length: Some(LENGTH),
         only: Some(players.iter().map(|player| player.id).collect()),
         service_manager: None,
+        system_log: None,
     };
     let width = table::terminal_width();
     watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render(width))))?;
@@ -95,9 +96,15 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
     ui::out(afterwards(players)?);
     heading("The record", &format!("sophron audit --state {}", state.display()));
     let state = || State { folder: Some(folder.join("state")) };
-    super::audit::list(&AuditList { format: TextOrJson::Text, state: state() })?;
+    let list = AuditList {
+        filter: AuditFilter { state: state(), ..AuditFilter::default() },
+        records: false,
+        follow: false,
+        format: TextOrJson::Text,
+    };
+    super::audit::run(&list, None)?;
     heading("Is it whole?", &format!("sophron audit verify --state {}", folder.join("state").display()));
-    super::audit::verify(&state())?;
+    super::audit::run(&list, Some(AuditCommand::Verify(AuditVerify { key: None, expect: None, state: state() })))?;
     Ok(())
 }
 

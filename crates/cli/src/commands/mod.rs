@@ -18,7 +18,7 @@ mod watch;
 use sophron_core::condition::{Condition, Place};
 use sophron_core::model::Field;
 
-use crate::args::{AuditCommand, Command};
+use crate::args::Command;
 use crate::exit::{Exit, Failure};
 use crate::ui::{self, diagnostics};
 
@@ -59,8 +59,7 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Suggest(args) => suggest::run(&args),
         Command::Rules { command } => rules::run(command),
         Command::Watch(args) => watch::run(&args),
-        Command::Audit { list, command: None } => audit::list(&list),
-        Command::Audit { command: Some(AuditCommand::Verify { state }), .. } => audit::verify(&state),
+        Command::Audit { list, command } => audit::run(&list, command),
         Command::Demo => demo::run(),
         Command::Misbehave(args) => misbehave::run(args),
         Command::Guard => guard::run(),

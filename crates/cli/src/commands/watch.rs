@@ -19,6 +19,7 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
         length: args.length,
         only: None,
         service_manager: args.service_manager.clone(),
+        system_log: args.system_log.clone(),
     };
     let width = table::terminal_width();
     watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render(width))))?;

@@ -8,6 +8,7 @@ pub mod machine;
 pub mod paragraph;
 pub mod style;
 pub mod table;
+pub mod timeline;
 pub mod when;
 
 use std::io::Write;
@@ -22,4 +23,28 @@ pub fn out(text: impl std::fmt::Display) {
 /// Writes to standard error, likewise.
 pub fn err(text: impl std::fmt::Display) {
     let _ = write!(anstream::stderr().lock(), "{text}");
+}
+
+/// Writes to standard output, page by page where a person sits at a terminal that is too low for it.
+pub fn page(text: &str) {
+    use std::io::IsTerminal;
+    let height = rustix::termios::tcgetwinsize(std::io::stdout()).map_or(0, |size| usize::from(size.ws_row));
+    let asks = std::io::stdout().is_terminal() && std::io::stdin().is_terminal() && height > 4;
+    let lines: Vec<&str> = text.split_inclusive('\n').collect();
+    if !asks || lines.len() < height {
+        return out(text);
+    }
+    let pages = lines.chunks(height - 2);
+    let last = pages.len() - 1;
+    for (number, part) in pages.enumerate() {
+        out(part.concat());
+        if number == last {
+            return;
+        }
+        err(format_args!("page {} of {}; Enter for the next, q and Enter to end: ", number + 1, last + 1));
+        let mut answer = String::new();
+        if !matches!(std::io::stdin().read_line(&mut answer), Ok(read) if read > 0) || answer.trim() == "q" {
+            return;
+        }
+    }
 }

@@ -18,7 +18,7 @@ use sophron_linux::guard::{Guard, MOST_TARGETS};
 use sophron_linux::handle::Handle;
 use sophron_linux::{Sampler, here, roles};
 
-use super::drafts::DraftExt;
+use super::drafts::{DraftExt, holds_open};
 use super::recorder::{Recorder, chain};
 use crate::lowering::{self, Reach};
 
@@ -137,6 +137,9 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
             action.nice = Some(nice);
             action.originals = Some(originals.clone());
         }
+    }
+    if let Some(subject) = intent.subject.as_mut() {
+        subject.open = holds_open(request.subject.id.pid);
     }
     if let Err(why) = recorder.commit(intent) {
         return (Outcome::Dropped, format!("no record, no action: {why}"));
@@ -373,7 +376,7 @@ mod tests {
         change(&mut request);
         let (begun, begins) = channel();
         let (goes, go) = channel();
-        let (recorder, writer) = Recorder::start(Box::new(SlowDisk { begun, go }), |_| {});
+        let (recorder, writer) = Recorder::start(Box::new(SlowDisk { begun, go }), Duration::from_secs(900), |_| {});
         let act = std::thread::spawn(move || perform(request, &recorder));
         assert_eq!(begins.recv_timeout(Duration::from_secs(20)), Ok(Kind::Intent));
         goes.send(during(&mut child)).unwrap();

@@ -10,7 +10,7 @@ use sophron_core::model::{Facts, Process, Snapshot};
 use sophron_core::rules::Action;
 use sophron_core::subject::SubjectKey;
 
-use super::drafts::DraftExt;
+use super::drafts::{self, DraftExt};
 use super::outcome::{field_words, next_words, reading_words};
 use super::{Wake, Watcher, act};
 use crate::lowering::Reach;
@@ -125,7 +125,10 @@ impl Watcher<'_> {
     }
 
     /// Starts an act on a thread of its own; until its outcome is in, no other step is taken on that process.
-    fn set_going(&mut self, case: &Case, subject: &Process, action: Action, intent: Draft, snapshot: &Snapshot) {
+    fn set_going(&mut self, case: &Case, subject: &Process, action: Action, mut intent: Draft, snapshot: &Snapshot) {
+        if let Some(record) = intent.subject.as_mut() {
+            record.children = drafts::children(snapshot, subject.id.pid);
+        }
         if !self.recorder.is_sound() {
             // The trail's own line has said why. The step stays due.
             self.judge.postponed(case.number);

@@ -20,7 +20,7 @@ impl Watcher<'_> {
                 let Some(case) = self.judge.case(case).cloned() else { return };
                 let rule = self.judge.rule_of(&case).clone();
                 let word = if case.returned { "came back" } else { "opened" };
-                let draft = self.drafter.with_evidence(Kind::Breach, &case, &rule);
+                let draft = self.drafter.opening(&case, &rule, &self.rules.digest);
                 self.note_of_rule(case.rule, draft.came_of_it(word, rule.note.clone().unwrap_or_default()));
                 let note = rule.note.as_ref().map(|note| format!("\n{note}")).unwrap_or_default();
                 let next = next_words(&case, &rule);

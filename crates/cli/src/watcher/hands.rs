@@ -14,27 +14,50 @@ const MOST: u64 = 4 * 1024 * 1024;
 /// Follows the trail from where it ends now.
 #[derive(Debug)]
 pub struct Hands {
-    path: PathBuf,
+    folder: PathBuf,
+    /// The number of the file that is followed.
+    number: u64,
     offset: u64,
 }
 
 impl Hands {
     pub fn of(state: &Path) -> Hands {
-        let path = trail::path(state);
-        let offset = std::fs::metadata(&path).map_or(0, |file| file.len());
-        Hands { path, offset }
+        let files = trail::files(state).unwrap_or_default();
+        let last = files.last().and_then(|path| trail::number(path.file_name()?.to_str()?)).unwrap_or(1);
+        let mut hands = Hands { folder: trail::folder(state), number: last, offset: 0 };
+        hands.offset = hands.length();
+        hands
     }
 
     /// Intents that people have written since the last look. A trail that cannot be read has none: the recorder says so.
     pub fn news(&mut self) -> Vec<Record> {
-        let length = std::fs::metadata(&self.path).map_or(0, |file| file.len());
+        let mut news = self.of_this_file();
+        // A file that is followed by another is written no more.
+        if self.folder.join(trail::name(self.number + 1)).exists() {
+            news.extend(self.of_this_file());
+            (self.number, self.offset) = (self.number + 1, 0);
+            news.extend(self.of_this_file());
+        }
+        news
+    }
+
+    fn length(&self) -> u64 {
+        std::fs::metadata(self.path()).map_or(0, |file| file.len())
+    }
+
+    fn path(&self) -> PathBuf {
+        self.folder.join(trail::name(self.number))
+    }
+
+    fn of_this_file(&mut self) -> Vec<Record> {
+        let length = self.length();
         if length <= self.offset {
             // A trail that became shorter was put in another's place.
             self.offset = length;
             return Vec::new();
         }
         let mut bytes = Vec::new();
-        let read = File::open(&self.path).and_then(|mut file| {
+        let read = File::open(self.path()).and_then(|mut file| {
             file.seek(SeekFrom::Start(self.offset))?;
             file.take(MOST).read_to_end(&mut bytes)
         });

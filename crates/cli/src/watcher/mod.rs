@@ -41,6 +41,7 @@ use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
 use sophron_linux::guard::Guard;
 use sophron_linux::handle::Handle;
+use sophron_linux::trail::Stamped;
 use sophron_linux::{Sampler, here};
 
 use crate::exit::Failure;
@@ -49,6 +50,7 @@ use crate::ui::style::Label;
 use act::Verdicts;
 use drafts::{DraftExt, Drafter};
 use recorder::{Recorder, TrailNews};
+pub use start::keeping;
 
 /// After a hand has acted on a process, rules stand back from it for this long.
 const STAND_BACK: Duration = Duration::from_secs(15 * 60);
@@ -76,6 +78,8 @@ pub struct Plan {
     pub only: Option<BTreeSet<ProcessId>>,
     /// A socket at which the service manager is spoken to directly.
     pub service_manager: Option<PathBuf>,
+    /// The socket of the system log, where it is not the usual one.
+    pub system_log: Option<PathBuf>,
 }
 
 /// What reaches the watcher's thread from outside.
@@ -106,6 +110,8 @@ struct Watcher<'s> {
     lookback: Option<lookback::Lookback>,
     /// What came of acts since the last sample.
     outcomes: Vec<sophron_core::recording::Outcome>,
+    /// Where stamps are told as well, and whether it was said that nobody listens there.
+    system_log: (PathBuf, bool),
     /// The control socket, while it listens.
     control: Option<PathBuf>,
     /// Lowerings whose effect is being measured.
@@ -161,10 +167,22 @@ pub fn run(plan: Plan, show: &mut dyn FnMut(EventLine)) -> Result<(), Failure> {
     let (mut watcher, writer) = Watcher::begin(plan, wake, show)?;
     watcher.work(&incoming, length.map(|length| here::monotonic() + length));
     watcher.end(&incoming);
+    let log = watcher.system_log.0.clone();
     drop(watcher);
-    // The recorder's thread ends once everything is written; a panic in it has been printed.
+    // The recorder's thread ends once everything is written and signed; a panic in it has been printed.
     let _ = writer.join();
+    for news in incoming.try_iter() {
+        if let Wake::Trail(TrailNews::Stamped(stamped)) = news {
+            // Nobody is left to be told that nobody listens.
+            let _ = sophron_linux::system_log::note(&log, &stamp_line(&stamped));
+        }
+    }
     Ok(())
+}
+
+/// What the system log is told of a stamp.
+fn stamp_line(stamped: &Stamped) -> String {
+    format!("audit stamp {}: record {}, hash {}", stamped.number, stamped.seq, stamped.hash)
 }
 
 impl Watcher<'_> {
@@ -214,9 +232,23 @@ impl Watcher<'_> {
                     format!("the audit trail cannot be written, so nothing is acted upon: {why}"),
                 );
             }
+            Wake::Trail(TrailNews::Stamped(stamped)) => self.log_stamp(&stamped),
+            Wake::Trail(TrailNews::Unstamped(why)) => {
+                self.say("unsigned", Label::Warning, format!("the audit trail cannot be signed: {why}"));
+            }
             Wake::Trail(TrailNews::Back) => {
                 self.say("armed", Label::Notice, "the audit trail can be written again".to_owned());
             }
+        }
+    }
+
+    /// A stamp is told to the system log as well, which may be sent elsewhere.
+    fn log_stamp(&mut self, stamped: &Stamped) {
+        let (socket, said) = &mut self.system_log;
+        let told = sophron_linux::system_log::note(socket, &stamp_line(stamped));
+        if let (Err(error), false) = (told, std::mem::replace(said, true)) {
+            let line = format!("the system log does not take the trail's stamps: {error}");
+            self.say("unlogged", Label::Faint, line);
         }
     }
 

@@ -7,10 +7,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use sophron_core::audit::Draft;
-use sophron_linux::trail::Append;
+use sophron_linux::trail::{Append, Stamped};
 
 /// How long an act waits for its intent to be on disk.
 pub const SYNC_WAIT: Duration = Duration::from_secs(5);
@@ -39,14 +39,25 @@ pub enum TrailNews {
     Lost(String),
     /// It can be written again.
     Back,
+    /// It was signed.
+    Stamped(Stamped),
+    /// It could not be signed: why.
+    Unstamped(String),
 }
 
 impl Recorder {
-    /// Starts the thread. It ends when the last recorder is dropped, after a last try to write what is left.
-    pub fn start(trail: Box<dyn Append>, news: impl Fn(TrailNews) + Send + 'static) -> (Recorder, JoinHandle<()>) {
+    /// Starts the thread, which signs the trail that often. It ends when the last recorder is dropped, after a last try to
+    /// write what is left, and a last stamp.
+    pub fn start(
+        trail: Box<dyn Append>,
+        every: Duration,
+        news: impl Fn(TrailNews) + Send + 'static,
+    ) -> (Recorder, JoinHandle<()>) {
         let (jobs, incoming) = channel();
         let sound = Arc::new(AtomicBool::new(true));
-        let mut writer = Writer { trail, kept: VecDeque::new(), sound: Arc::clone(&sound), news: Box::new(news) };
+        let stamps = Stamps { every, last: Instant::now(), refused: false };
+        let mut writer =
+            Writer { trail, kept: VecDeque::new(), sound: Arc::clone(&sound), news: Box::new(news), stamps };
         let thread = std::thread::spawn(move || writer.run(&incoming));
         (Recorder { jobs, sound }, thread)
     }
@@ -85,26 +96,54 @@ struct Writer {
     kept: VecDeque<Draft>,
     sound: Arc<AtomicBool>,
     news: Box<dyn Fn(TrailNews) + Send>,
+    stamps: Stamps,
+}
+
+/// When the trail is signed.
+struct Stamps {
+    every: Duration,
+    last: Instant,
+    /// Whether the last try failed, which is said once.
+    refused: bool,
 }
 
 impl Writer {
     fn run(&mut self, incoming: &Receiver<Job>) {
         loop {
-            let job = if self.kept.is_empty() {
-                incoming.recv().map_err(|_| RecvTimeoutError::Disconnected)
-            } else {
-                incoming.recv_timeout(TRY_AGAIN)
-            };
-            match job {
+            let until_stamp = self.stamps.every.saturating_sub(self.stamps.last.elapsed());
+            let wait = if self.kept.is_empty() { until_stamp } else { until_stamp.min(TRY_AGAIN) };
+            match incoming.recv_timeout(wait) {
                 Ok(job) => self.take(job),
                 Err(RecvTimeoutError::Timeout) => {
                     let _ = self.flush();
                 }
                 Err(RecvTimeoutError::Disconnected) => {
-                    let _ = self.flush();
+                    if self.flush().is_ok() {
+                        self.stamp();
+                    }
                     return;
                 }
             }
+            if self.stamps.last.elapsed() >= self.stamps.every {
+                self.stamp();
+            }
+        }
+    }
+
+    fn stamp(&mut self) {
+        self.stamps.last = Instant::now();
+        match self.trail.stamp() {
+            Ok(stamped) => {
+                self.stamps.refused = false;
+                if let Some(stamped) = stamped {
+                    (self.news)(TrailNews::Stamped(stamped));
+                }
+            }
+            Err(error) if !self.stamps.refused => {
+                self.stamps.refused = true;
+                (self.news)(TrailNews::Unstamped(chain(&error)));
+            }
+            Err(_) => {}
         }
     }
 

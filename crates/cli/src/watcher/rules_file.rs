@@ -74,6 +74,11 @@ pub struct Guidance {
 }
 
 impl Guidance {
+    /// How the audit trail is kept.
+    pub fn audit(&self) -> rules::Audit {
+        self.loaded.as_ref().map(|loaded| loaded.rules.audit.clone()).unwrap_or_default()
+    }
+
     /// Whom rules would spare in a recording: what it does not hold protects nobody.
     pub fn protections_of_a_recording(&self) -> Protections {
         Protections { conditions: self.protections.clone(), ..Protections::default() }

@@ -19,7 +19,7 @@ use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, Rule, RuleSet};
 use sophron_core::units::exact_duration;
 use sophron_linux::handle::Handle;
-use sophron_linux::trail::{self, TrailFile};
+use sophron_linux::trail::{self, Keeping, TrailFile};
 use sophron_linux::{Sampler, files, here, sys, terminal};
 
 use super::act::{Verdicts, own_processes};
@@ -54,9 +54,10 @@ impl<'s> Watcher<'s> {
         let recording = plan.record.as_deref().map(|path| Recording::create(path, every)).transpose()?;
         let before = earlier_records(&plan.state)?;
         let next_case = before.records.iter().filter_map(|record| record.case).max().unwrap_or(0) + 1;
-        let file = TrailFile::open(&plan.state, drafter.plain(Kind::TrailOpened)).map_err(unarmed)?;
+        let keeping = keeping(&plan.rules.audit)?;
+        let file = TrailFile::open(&plan.state, drafter.plain(Kind::TrailOpened), keeping).map_err(unarmed)?;
         let news = wake.clone();
-        let (recorder, writer) = Recorder::start(Box::new(file), move |found| {
+        let (recorder, writer) = Recorder::start(Box::new(file), plan.rules.audit.stamp, move |found| {
             // The watcher listens until the recorder ends.
             let _ = news.send(Wake::Trail(found));
         });
@@ -79,6 +80,7 @@ impl<'s> Watcher<'s> {
             only: plan.only,
             direct: plan.service_manager,
             control: None,
+            system_log: (plan.system_log.unwrap_or_else(|| sophron_linux::system_log::SOCKET.into()), false),
             recording,
             lookback: None,
             outcomes: Vec::new(),
@@ -116,6 +118,7 @@ impl<'s> Watcher<'s> {
             Err(why) => watcher.say("watching", Label::Notice, format!("cannot be asked: {why}")),
         }
         watcher.lookback = super::lookback::Lookback::start(plan.state, watcher.rules.lookback, watcher.wake.clone());
+        watcher.close_what_was_announced(&audit::open_intents(&before.records));
         watcher.put_back(&audit::open_holds(&before.records));
         Ok((watcher, writer))
     }
@@ -130,7 +133,7 @@ impl<'s> Watcher<'s> {
         };
         let rules = if rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
         let every = exact_duration(self.rules.every);
-        let trail = trail::path(state);
+        let trail = trail::folder(state);
         let host = self.drafter.host.clone();
         self.say("watching", Label::Notice, format!("{host} every {every}; {rules}, {acting}"));
         self.say("watching", Label::Faint, format!("rules: {origin}; record: {}", trail.display()));
@@ -145,6 +148,25 @@ impl<'s> Watcher<'s> {
                 Label::Notice,
                 format!("as {user}: acts on processes of {user}; on the others it only alerts"),
             );
+        }
+    }
+
+    /// Acts that an earlier run announced and of which it told no outcome: what is found now is told.
+    fn close_what_was_announced(&self, intents: &[&audit::Record]) {
+        // A person's command may still be at it.
+        let now = here::now().wall;
+        let is_over = |intent: &&&audit::Record| {
+            intent.rule.is_some() || now.duration_since(intent.at) > jiff::SignedDuration::from_mins(15)
+        };
+        for intent in intents.iter().filter(is_over) {
+            let Some(id) = intent.identity() else { continue };
+            let mut draft = self.drafter.plain(Kind::Outcome);
+            (draft.case, draft.rule) = (intent.case, intent.rule.clone());
+            (draft.subject, draft.action) = (intent.subject.clone(), intent.action.clone());
+            // The originals stand in the intent; what is in force is decided by that.
+            let found = found(&id, self.drafter.boot);
+            let seen = format!("its writer ended before it could tell (record {}); found: {found}", intent.seq);
+            self.recorder.note(draft.came_of_it("unknown", seen));
         }
     }
 
@@ -190,6 +212,18 @@ impl<'s> Watcher<'s> {
     }
 }
 
+/// What has become of a process, in words.
+fn found(id: &sophron_core::model::ProcessId, boot: sophron_core::model::Boot) -> String {
+    if id.boot != boot {
+        return "the machine was started anew since".to_owned();
+    }
+    let now = Sampler::new(Path::new("/proc"), Needs::PERIODIC).ok().and_then(|mut sampler| sampler.again(id.pid));
+    match now.filter(|process| process.id == *id) {
+        Some(process) => format!("{}, nice {}", process.state.word(), process.nice),
+        None => "it has ended".to_owned(),
+    }
+}
+
 /// What every tick reads: what the rules name, what a record says of a process, and what the choice of a lever and its
 /// effect rest on.
 fn base_needs(rules: &RuleSet) -> Needs {
@@ -213,16 +247,35 @@ fn lock(state: &Path) -> Result<std::fs::File, Failure> {
 
 /// What the trail holds so far. A torn end is the writer's to mend; anything worse is the person's to look at.
 fn earlier_records(state: &Path) -> Result<Verified, Failure> {
-    let bytes = trail::read(state).map_err(unarmed)?.unwrap_or_default();
-    let verified = audit::verify(&bytes);
+    let files = trail::read(state, None).map_err(unarmed)?.unwrap_or_default();
+    let verified = files.verify();
     match &verified.fault {
         Some(fault) if !verified.torn => Err(Failure::new(
             Exit::Failed,
             format!("the audit trail is not sound at record {}: {}; the watcher does not arm", fault.seq, fault.what),
         )
-        .hint(format!("look at it with `sophron audit verify`, then move {} away", trail::path(state).display()))),
+        .hint(format!("look at it with `sophron audit verify`, then move {} away", trail::folder(state).display()))),
         _ => Ok(verified),
     }
+}
+
+/// How the trail is kept, by the rules file.
+pub fn keeping(audit: &sophron_core::rules::Audit) -> Result<Keeping, Failure> {
+    let group = |name: &String| {
+        here::group(name).ok_or_else(|| {
+            let shown = sophron_core::text::clean(name.as_bytes());
+            Failure::new(Exit::Failed, format!("there is no group `{shown}` that could read the audit trail"))
+                .hint("`readers` in [audit] of the rules file names a group of this machine")
+        })
+    };
+    Ok(Keeping {
+        piece: audit.piece,
+        keep: audit.keep,
+        most: audit.most,
+        readers: audit.readers.as_ref().map(group).transpose()?,
+        command_lines: audit.command_lines,
+        ..Keeping::default()
+    })
 }
 
 fn unarmed(error: trail::TrailError) -> Failure {

@@ -50,7 +50,7 @@ fn termination_is_previewed_recorded_and_as_forceful_as_asked() {
     assert!(status == Some(0) && told.contains("  ended  labelpress"), "{told}");
     assert!(is_gone(polite.pid()));
     assert_eq!(kinds(&stage), ["intent terminate ", "outcome terminate ended"]);
-    assert_eq!(stage.records()[1]["action"]["because"], "too loud");
+    assert_eq!(stage.records()[2]["action"]["because"], "too loud");
 
     let deaf_id = id_of(deaf.pid());
     let (status, told) = hand(&stage, &["terminate", &deaf_id]);
@@ -379,6 +379,10 @@ fn what_comes_back_is_told() {
         .get_program()
         .to_str()
         .map(|program| {
+            // A name of its own: other tests start the program as well.
+            let own = stage.path("backagain");
+            std::fs::copy(program, &own).unwrap();
+            let program = own.display();
             let line = format!("for i in 1 2 3; do {program} misbehave --for 30s > /dev/null; done");
             std::process::Command::new("sh").args(["-c", &line]).spawn().unwrap()
         })
@@ -389,7 +393,7 @@ fn what_comes_back_is_told() {
     };
     let first = eventually("it runs", || child(again.id()));
     let (status, told) = hand(&stage, &["terminate", &first]);
-    assert!(status == Some(0) && told.contains("sophron came back as sophron "), "{told}");
+    assert!(status == Some(0) && told.contains("backagain came back as backagain "), "{told}");
     assert!(
         told.contains(&format!("started by sh {}-", again.id())) || told.contains(&format!(" {}-", again.id())),
         "{told}"

@@ -211,5 +211,5 @@ fn a_watcher_ends_by_itself_after_its_time() {
     assert_eq!(output.status, Some(0), "{}", output.stderr);
     assert!(began.elapsed() >= Duration::from_secs(1));
     let kinds: Vec<String> = stage.records().iter().map(|record| record["kind"].as_str().unwrap().to_owned()).collect();
-    assert_eq!(kinds, ["trail opened", "watcher started", "rules loaded", "watcher ended"]);
+    assert_eq!(kinds, ["trail opened", "key begun", "watcher started", "rules loaded", "watcher ended", "stamp"]);
 }

@@ -118,8 +118,15 @@ fn a_rule_is_drafted_for_whom_one_looks_at() {
     }
     // On the live machine, where nobody knows what it did before.
     let odd = stage.offender("sheet.lamp", &["--cpu", "70%"]);
-    let drafted =
-        stage.run(&["rules", "draft", &odd.pid().to_string(), "--state", &stage.state().display().to_string()]);
+    let drafted = stage.run(&[
+        "rules",
+        "draft",
+        &odd.pid().to_string(),
+        "--trouble",
+        "cpu",
+        "--state",
+        &stage.state().display().to_string(),
+    ]);
     assert_eq!(drafted.status, Some(0), "{}", drafted.stderr);
     assert!(drafted.stdout.contains("name     = 'sheet.lamp-cpu'"), "{}", drafted.stdout);
     let file = stage.write("odd.toml", &drafted.stdout).display().to_string();

@@ -193,6 +193,27 @@ pub fn open_suspensions(records: &[Record]) -> BTreeMap<ProcessId, OpenSuspensio
     open
 }
 
+/// Acts that were announced and of which the trail tells no outcome: the writer ended in between.
+pub fn open_intents(records: &[Record]) -> Vec<&Record> {
+    let mut open: BTreeMap<(Option<ProcessId>, String), &Record> = BTreeMap::new();
+    for record in records {
+        let verb = record.action.as_ref().map_or("", |action| action.verb.as_str());
+        let key = || (record.identity(), verb.to_owned());
+        match record.kind {
+            Kind::Intent => {
+                open.insert(key(), record);
+            }
+            Kind::Outcome | Kind::Refused | Kind::Restored | Kind::Superseded => {
+                open.remove(&key());
+            }
+            _ => {}
+        }
+    }
+    let mut open: Vec<&Record> = open.into_values().collect();
+    open.sort_by_key(|record| record.seq);
+    open
+}
+
 /// A lowering that the trail shows as ours and not yet taken back.
 #[derive(Debug, Clone, PartialEq)]
 pub struct OpenHold {
@@ -223,7 +244,7 @@ pub fn open_holds(records: &[Record]) -> Vec<OpenHold> {
             continue;
         };
         match (record.kind, action.verb.as_str()) {
-            (Kind::Intent, "lower") => {
+            (Kind::Intent | Kind::Carried, "lower") => {
                 let (Some(nice), Some(originals), Some(subject)) = (action.nice, &action.originals, &record.subject)
                 else {
                     continue;

@@ -1,12 +1,13 @@
 //! The chain: each line carries the hash of the line before it and its own, over its exact bytes.
 //!
 //! The hash of a record is SHA-256 of its line's bytes before `,"hash"`. Nothing is serialised again to verify,
-//! so not a single byte of a line can change unseen.
+//! so not a single byte of a line can change unseen. The chain goes on from one file of the trail to the next.
 
+use jiff::Timestamp;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
-use super::record::{Draft, Record};
+use super::record::{Draft, Record, Retired};
 use crate::text::hex;
 
 /// What the first record of a trail names as the hash before it.
@@ -22,34 +23,44 @@ pub struct Link {
     pub seq: u64,
     /// Its hash.
     pub hash: String,
+    /// The latest time of any record so far.
+    pub latest: Option<Timestamp>,
 }
 
 impl Default for Link {
     fn default() -> Self {
-        Link { seq: 0, hash: GENESIS.to_owned() }
+        Link { seq: 0, hash: GENESIS.to_owned(), latest: None }
     }
 }
 
 #[derive(Serialize)]
 struct Chained<'a> {
     seq: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    latest: Option<Timestamp>,
     #[serde(flatten)]
     draft: &'a Draft,
     prev: &'a str,
 }
 
 impl Link {
+    /// The end that a record makes.
+    pub fn after(record: &Record) -> Link {
+        Link { seq: record.seq, hash: record.hash.clone(), latest: Some(record.reached()) }
+    }
+
     /// The line of the next record, newline included; the link moves on to it.
     ///
     /// # Errors
     /// The draft cannot be written as JSON.
     pub fn seal(&mut self, draft: &Draft) -> Result<String, serde_json::Error> {
-        let chained = Chained { seq: self.seq + 1, draft, prev: &self.hash };
+        let went_back = self.latest.filter(|latest| *latest > draft.at);
+        let chained = Chained { seq: self.seq + 1, latest: went_back, draft, prev: &self.hash };
         let mut line = serde_json::to_string(&chained)?;
         line.pop();
         let hash = hex(&Sha256::digest(line.as_bytes()));
         line.push_str(&format!(",\"hash\":\"{hash}\"}}\n"));
-        *self = Link { seq: self.seq + 1, hash };
+        *self = Link { seq: self.seq + 1, hash, latest: Some(went_back.unwrap_or(draft.at)) };
         Ok(line)
     }
 }
@@ -57,7 +68,9 @@ impl Link {
 /// The first thing wrong with a trail.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fault {
-    /// Which line, from 1.
+    /// Which file, by its place among those that were read.
+    pub file: usize,
+    /// Which line of it, from 1.
     pub line: usize,
     /// The number that record should have.
     pub seq: u64,
@@ -66,42 +79,100 @@ pub struct Fault {
 }
 
 /// The result of verifying a trail.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Verified {
     /// The records before the first fault.
     pub records: Vec<Record>,
     /// The end of the sound part.
     pub link: Link,
-    /// How many bytes that part has.
+    /// How many bytes of the last file that was read that part has.
     pub sound_bytes: usize,
     /// What is wrong after it, if anything is.
     pub fault: Option<Fault>,
     /// Whether the fault is only a last line without its end, as a crash leaves it.
     pub torn: bool,
+    /// How many files were read.
+    files: usize,
 }
 
-/// Verifies a trail from its first byte.
+/// Verifies a trail of one file from its first byte.
 pub fn verify(bytes: &[u8]) -> Verified {
-    let mut verified =
-        Verified { records: Vec::new(), link: Link::default(), sound_bytes: 0, fault: None, torn: false };
-    for (index, line) in bytes.split_inclusive(|byte| *byte == b'\n').enumerate() {
-        match one(line, &verified.link) {
-            Ok(record) => {
-                verified.link = Link { seq: record.seq, hash: record.hash.clone() };
-                verified.sound_bytes += line.len();
-                verified.records.push(record);
-            }
-            Err(what) => {
-                verified.torn = !line.ends_with(b"\n");
-                verified.fault = Some(Fault { line: index + 1, seq: verified.link.seq + 1, what });
-                break;
-            }
+    verify_files(std::iter::once(bytes))
+}
+
+/// Verifies a trail of several files, the oldest first. Where older ones were removed the chain begins with the first
+/// record there is, and a later record has to tell of the removal.
+pub fn verify_files<'b>(files: impl Iterator<Item = &'b [u8]>) -> Verified {
+    let mut verified = Verified::default();
+    let files: Vec<&[u8]> = files.collect();
+    for (place, bytes) in files.iter().enumerate() {
+        verified.go_on(bytes, place + 1 == files.len());
+        if verified.fault.is_some() {
+            break;
         }
     }
+    verified.check_the_beginning(&files);
     verified
 }
 
-fn one(line: &[u8], link: &Link) -> Result<Record, String> {
+impl Verified {
+    fn go_on(&mut self, bytes: &[u8], is_last: bool) {
+        let file = self.files;
+        self.files += 1;
+        self.sound_bytes = 0;
+        for (index, line) in bytes.split_inclusive(|byte| *byte == b'\n').enumerate() {
+            let begins_later = file == 0 && index == 0;
+            match one(line, if begins_later { None } else { Some(&self.link) }) {
+                Ok(record) => {
+                    self.link = Link::after(&record);
+                    self.sound_bytes += line.len();
+                    self.records.push(record);
+                }
+                Err(what) => {
+                    self.torn = is_last && !line.ends_with(b"\n");
+                    self.fault = Some(Fault { file, line: index + 1, seq: self.link.seq + 1, what });
+                    return;
+                }
+            }
+        }
+        if bytes.is_empty() && !is_last {
+            let what = "the file is empty, and others follow it".to_owned();
+            self.fault = Some(Fault { file, line: 1, seq: self.link.seq + 1, what });
+        }
+    }
+
+    /// The first record is the first of all, or a later one tells that those before it were removed.
+    fn check_the_beginning(&mut self, files: &[&[u8]]) {
+        let Some(first) = self.records.first() else { return };
+        let is_first_of_all = first.seq == 1 && first.prev == GENESIS;
+        let told = |retired: &Retired| retired.records[1] + 1 == first.seq && retired.hash == first.prev;
+        let sound = self.records.iter().filter_map(|record| record.retired.as_ref());
+        let is_told = match &self.fault {
+            None => sound.into_iter().any(told),
+            // Behind a fault nothing is trusted; but that fault is the first one only if somewhere the removal is told.
+            Some(_) => files.iter().flat_map(|bytes| retirements(bytes)).any(|retired| told(&retired)),
+        };
+        if !is_first_of_all && !is_told {
+            let what = format!(
+                "records 1 to {} are missing, and none tells that they were removed",
+                first.seq.saturating_sub(1)
+            );
+            self.fault = Some(Fault { file: 0, line: 1, seq: 1, what });
+            self.torn = false;
+            self.records.clear();
+            self.link = Link::default();
+        }
+    }
+}
+
+fn retirements(bytes: &[u8]) -> impl Iterator<Item = Retired> {
+    const KEY: &[u8] = b"\"retired\":";
+    let lines = bytes.split(|byte| *byte == b'\n').filter(|line| line.windows(KEY.len()).any(|part| part == KEY));
+    lines.filter_map(|line| serde_json::from_slice::<Record>(line).ok()?.retired)
+}
+
+/// One line, which follows on `link`; the first that there is follows on whatever it names.
+fn one(line: &[u8], link: Option<&Link>) -> Result<Record, String> {
     let line = line.strip_suffix(b"\n").ok_or("the last line is torn: its end is missing")?;
     let cut = line.len().checked_sub(HASH_KEY.len() + HASH_DIGITS + 2).ok_or("the line is too short for a record")?;
     let (signed, rest) = line.split_at(cut);
@@ -114,6 +185,7 @@ fn one(line: &[u8], link: &Link) -> Result<Record, String> {
         return Err("its bytes do not match its hash: the record was changed".to_owned());
     }
     let record: Record = serde_json::from_slice(line).map_err(|error| format!("it is not a record: {error}"))?;
+    let Some(link) = link else { return Ok(record) };
     if record.prev != link.hash {
         return Err("it does not follow the record before it: one was removed, inserted or moved".to_owned());
     }
@@ -132,22 +204,47 @@ pub struct Repair {
     pub cut: String,
 }
 
-/// The end of a trail for a writer: the link to chain to and the torn bytes behind it, if a crash left any.
+/// The end of a file for a writer: the link to chain to, if it has a record, and the torn bytes behind it, if a crash left
+/// any.
 ///
 /// # Errors
 /// The last whole line is not a record whose hash is right: nothing may be appended to that.
-pub fn tail(bytes: &[u8]) -> Result<(Link, Option<Repair>), String> {
+pub fn tail(bytes: &[u8]) -> Result<(Option<Link>, Option<Repair>), String> {
     let keep = bytes.iter().rposition(|byte| *byte == b'\n').map_or(0, |newline| newline + 1);
     let repair = (keep < bytes.len())
         .then(|| Repair { keep, cut: crate::text::clean(&bytes[keep..]).chars().take(4096).collect() });
     if keep == 0 {
-        return Ok((Link::default(), repair));
+        return Ok((None, repair));
     }
     let start = bytes[..keep - 1].iter().rposition(|byte| *byte == b'\n').map_or(0, |newline| newline + 1);
-    let line = &bytes[start..keep];
-    let record: Record =
-        serde_json::from_slice(line).map_err(|error| format!("its last record cannot be read: {error}"))?;
-    let before = Link { seq: record.seq.wrapping_sub(1), hash: record.prev.clone() };
-    one(line, &before).map_err(|what| format!("its last record is not sound: {what}"))?;
-    Ok((Link { seq: record.seq, hash: record.hash }, repair))
+    let record = one(&bytes[start..keep], None).map_err(|what| format!("its last record is not sound: {what}"))?;
+    Ok((Some(Link::after(&record)), repair))
+}
+
+/// The place of the first line of a file, in bytes, whose record reaches that time; the file's length where none does.
+/// Found by halving: a line here and there is read, not all.
+pub fn find_time(bytes: &[u8], since: Timestamp) -> usize {
+    let line_at =
+        |place: usize| bytes[..place].iter().rposition(|byte| *byte == b'\n').map_or(0, |newline| newline + 1);
+    let line_end =
+        |start: usize| bytes[start..].iter().position(|byte| *byte == b'\n').map_or(bytes.len(), |end| start + end + 1);
+    let (mut low, mut high) = (0, bytes.len());
+    while low < high {
+        let start = line_at(low + (high - low) / 2).max(low);
+        let end = line_end(start);
+        // A line that cannot be read is for `verify` to name: it is taken along.
+        let reached = serde_json::from_slice::<Reached>(&bytes[start..end]).ok();
+        match reached.is_some_and(|reached| reached.latest.unwrap_or(reached.at) < since) {
+            true => low = end,
+            false => high = start,
+        }
+    }
+    low
+}
+
+#[derive(serde::Deserialize)]
+struct Reached {
+    at: Timestamp,
+    #[serde(default)]
+    latest: Option<Timestamp>,
 }

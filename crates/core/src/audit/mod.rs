@@ -2,10 +2,18 @@
 
 mod cases;
 mod chain;
+mod filter;
 mod record;
+pub mod stamps;
+mod stats;
 
 pub use cases::{
-    CaseSummary, HandSummary, OpenHold, OpenSuspension, Story, cases, hands, open_holds, open_suspensions,
+    CaseSummary, HandSummary, OpenHold, OpenSuspension, Story, cases, hands, open_holds, open_intents, open_suspensions,
 };
-pub use chain::{Fault, GENESIS, Link, Repair, Verified, tail, verify};
-pub use record::{ActionRecord, Draft, Evidence, FORMAT, Kind, Record, ResultRecord, SubjectRecord, Who};
+pub use chain::{Fault, GENESIS, Link, Repair, Verified, find_time, tail, verify, verify_files};
+pub use filter::Filter;
+pub use record::{
+    ActionRecord, Draft, Evidence, FORMAT, Kind, Record, ResultRecord, Retired, StampRecord, SubjectRecord, Who,
+    Wording,
+};
+pub use stats::{RuleStats, stats};

@@ -74,6 +74,15 @@ pub enum Kind {
     /// The wall clock was set.
     #[serde(rename = "clock stepped")]
     ClockStepped,
+    /// At the head of a further file: a lowering that is still in force, as its intent had it.
+    Carried,
+    /// An old file of the trail was removed, as its settings say.
+    Retired,
+    /// A key for stamps was made: the next stamp is by it.
+    #[serde(rename = "key begun")]
+    KeyBegun,
+    /// Everything before it is signed, and the key for the next stamp named.
+    Stamp,
 }
 
 impl Kind {
@@ -114,6 +123,12 @@ pub struct SubjectRecord {
     pub path_proven: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub command: Option<String>,
+    /// Its children, named as everywhere, at most 32.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub children: Vec<String>,
+    /// What it held open, at most 16.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub open: Vec<String>,
     /// The group that was judged, where it was not the process alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<GroupRecord>,
@@ -159,6 +174,8 @@ impl From<&Process> for SubjectRecord {
             path: process.path.clone(),
             path_proven: process.path_proven,
             command: process.command.clone(),
+            children: Vec::new(),
+            open: Vec::new(),
             of: None,
         }
     }
@@ -189,6 +206,9 @@ pub struct Evidence {
     pub limit: serde_json::Value,
     /// Both for people, as `812 MiB over 750 MiB`.
     pub words: String,
+    /// What it read from and wrote to disks at that moment, bytes a second: a sign of honest work.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub disk: Option<[f64; 2]>,
     /// The readings that led here: time and value, at most 32.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub points: Vec<(Timestamp, serde_json::Value)>,
@@ -207,6 +227,11 @@ impl Evidence {
             reading: json(measure.and_then(|measure| measure.reading.as_ref())),
             limit: json(measure.and_then(|measure| measure.limit.as_ref())),
             words: measure.map(in_words).unwrap_or_default(),
+            disk: case
+                .subject
+                .disk_read
+                .zip(case.subject.disk_write)
+                .map(|(read, write)| [f64::from(read), f64::from(write)]),
             points: points(&case.points),
         }
     }
@@ -296,6 +321,41 @@ pub struct ResultRecord {
     pub took: Option<f64>,
 }
 
+/// A rule as it was written when it decided.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Wording {
+    /// Its lines in the rules file.
+    pub text: String,
+    /// SHA-256 of the files that rules were loaded from, lower-case hex.
+    pub digest: String,
+}
+
+/// A file of the trail that was removed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Retired {
+    /// Its name.
+    pub file: String,
+    /// The numbers of its first and last record.
+    pub records: [u64; 2],
+    /// The hash of its last record: what the first that is left follows on.
+    pub hash: String,
+}
+
+/// A signature over everything before it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StampRecord {
+    /// Its place among the stamps, from 1; 0 where a key begins.
+    pub number: u64,
+    /// The key it is signed with (Ed25519, lower-case hex); empty where a key begins.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub key: String,
+    /// The key of the next stamp.
+    pub next: String,
+    /// The signature, lower-case hex.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub signature: String,
+}
+
 /// A record before it has its place in the chain.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Draft {
@@ -305,6 +365,8 @@ pub struct Draft {
     pub host: String,
     /// The boot, as 32 hex digits.
     pub boot: String,
+    /// The version of Sophron that wrote it.
+    pub sophron: String,
     /// The case it belongs to.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub case: Option<u64>,
@@ -327,6 +389,38 @@ pub struct Draft {
     /// What came of it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub result: Option<ResultRecord>,
+    /// The rule's own text, where a case opens.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub wording: Option<Wording>,
+    /// Of a stamp, or a key that begins.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stamp: Option<StampRecord>,
+    /// The file that was removed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub retired: Option<Retired>,
+}
+
+impl Draft {
+    /// A record of that kind about nobody.
+    pub fn new(at: Timestamp, kind: Kind, host: &str, boot: &str, who: Who) -> Draft {
+        Draft {
+            at,
+            host: host.to_owned(),
+            boot: boot.to_owned(),
+            sophron: env!("CARGO_PKG_VERSION").to_owned(),
+            case: None,
+            kind,
+            who,
+            rule: None,
+            subject: None,
+            evidence: None,
+            action: None,
+            result: None,
+            wording: None,
+            stamp: None,
+            retired: None,
+        }
+    }
 }
 
 /// A record as it stands in the trail.
@@ -336,8 +430,13 @@ pub struct Record {
     /// Its place in the trail, from 1.
     pub seq: u64,
     pub at: Timestamp,
+    /// The latest time of any record before it, where that is later than its own: the clock went back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub latest: Option<Timestamp>,
     pub host: String,
     pub boot: String,
+    #[serde(default)]
+    pub sophron: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub case: Option<u64>,
     pub kind: Kind,
@@ -352,6 +451,12 @@ pub struct Record {
     pub action: Option<ActionRecord>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub result: Option<ResultRecord>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wording: Option<Wording>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stamp: Option<StampRecord>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retired: Option<Retired>,
     /// The hash of the record before it.
     pub prev: String,
     /// Its own.
@@ -359,6 +464,11 @@ pub struct Record {
 }
 
 impl Record {
+    /// The time by which records are in order, also where the clock went back.
+    pub fn reached(&self) -> Timestamp {
+        self.latest.map_or(self.at, |latest| latest.max(self.at))
+    }
+
     /// The process it is about, if any.
     pub fn identity(&self) -> Option<ProcessId> {
         Some(self.subject.as_ref()?.identity(self.boot.parse().ok()?))

@@ -9,8 +9,8 @@ use crate::diag::Diagnostic;
 use crate::text::nearest;
 use crate::units::{Kind, parse_percent, parse_rate, parse_size};
 
-const LIMIT: Keys = Keys { known: &["notice", "critical"], pending: &[] };
-const KNOWN: Keys = Keys { known: &["finding", "of", "reason"], pending: &[] };
+const LIMIT: Keys = Keys { known: &["notice", "critical"] };
+const KNOWN: Keys = Keys { known: &["finding", "of", "reason"] };
 
 /// Reads the table `[checkup]`.
 pub(super) fn settings(source: &mut Source<'_>, value: &Spanned<DeValue<'_>>) -> Settings {

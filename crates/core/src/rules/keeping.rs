@@ -1,4 +1,4 @@
-//! What the watcher keeps on disk, and for how long: `[lookback]`.
+//! What is kept on disk, how, and for how long: `[lookback]`, `[audit]`.
 
 use std::time::Duration;
 
@@ -7,7 +7,9 @@ use super::section::{Keys, Section, Source};
 use crate::diag::Diagnostic;
 use crate::units::parse_size;
 
-const LOOKBACK: Keys = Keys { known: &["keep", "most", "every"], pending: &[] };
+const LOOKBACK: Keys = Keys { known: &["keep", "most", "every"] };
+
+const AUDIT: Keys = Keys { known: &["command_lines", "readers", "piece", "keep", "most", "stamp"] };
 
 const SECOND: Duration = Duration::from_secs(1);
 const DAY: Duration = Duration::from_secs(86_400);
@@ -32,6 +34,91 @@ impl Default for Lookback {
     }
 }
 
+/// How much of command lines goes into the record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum CommandLines {
+    /// What looks like a secret is masked.
+    #[default]
+    Masked,
+    /// As they are.
+    Full,
+    /// None: the path alone.
+    PathOnly,
+}
+
+impl CommandLines {
+    /// Every way.
+    pub const ALL: [CommandLines; 3] = [CommandLines::Masked, CommandLines::Full, CommandLines::PathOnly];
+
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            CommandLines::Masked => "masked",
+            CommandLines::Full => "full",
+            CommandLines::PathOnly => "path-only",
+        }
+    }
+}
+
+/// How the audit trail is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Audit {
+    /// What goes into it of command lines.
+    pub command_lines: CommandLines,
+    /// The group that may read it.
+    pub readers: Option<String>,
+    /// A file of that many bytes is followed by a new one.
+    pub piece: u64,
+    /// Files whose last record is older are removed.
+    pub keep: Duration,
+    /// So are the oldest while all together have more bytes than that.
+    pub most: u64,
+    /// It is signed that often.
+    pub stamp: Duration,
+}
+
+impl Default for Audit {
+    fn default() -> Self {
+        let (piece, most) = (8 << 20, 1 << 30);
+        Audit { command_lines: CommandLines::Masked, readers: None, piece, keep: 400 * DAY, most, stamp: 900 * SECOND }
+    }
+}
+
+/// `[audit]`.
+pub(super) fn audit(source: &mut Source<'_>, section: &Section<'_>) -> Audit {
+    let mut audit = Audit::default();
+    let Some(section) = table(source, section, "audit", "[audit]", "{ keep = \"400d\" }") else { return audit };
+    source.only(&section, &AUDIT);
+    if let Some(text) = source.text(&section, "command_lines", "\"masked\"") {
+        match CommandLines::ALL.into_iter().find(|way| way.word() == text.value) {
+            Some(way) => audit.command_lines = way,
+            None => source.error(
+                Diagnostic::at(text.span, "`command_lines` is none of its words", "unknown")
+                    .help(format!("write one of: {}", CommandLines::ALL.map(CommandLines::word).join(", "))),
+            ),
+        }
+    }
+    audit.readers = source.text(&section, "readers", "\"support\"").map(|text| text.value);
+    audit.piece = size(source, &section, "piece", [64 << 10, 256 << 20], "64 KiB to 256 MiB").unwrap_or(audit.piece);
+    audit.most = size(source, &section, "most", [LEAST, u64::MAX], "1 MiB or more").unwrap_or(audit.most);
+    let keep = source.duration(&section, "keep", [DAY, 36_600 * DAY], "\"400d\"");
+    let stamp = source.duration(&section, "stamp", [SECOND, 7 * DAY], "\"15m\"");
+    (audit.keep, audit.stamp) = (keep.unwrap_or(audit.keep), stamp.unwrap_or(audit.stamp));
+    audit
+}
+
+fn size(source: &mut Source<'_>, section: &Section<'_>, key: &str, range: [u64; 2], words: &str) -> Option<u64> {
+    let text = source.text(section, key, "\"8 MiB\"")?;
+    let size = parse_size(&text.value).ok().filter(|size| (range[0]..=range[1]).contains(size));
+    if size.is_none() {
+        source.error(
+            Diagnostic::at(text.span, format!("`{key}` is a size of {words}"), "not that")
+                .help(format!("write `{key} = \"8 MiB\"`")),
+        );
+    }
+    size
+}
+
 /// `[lookback]`.
 pub(super) fn lookback(source: &mut Source<'_>, section: &Section<'_>) -> Lookback {
     let mut lookback = Lookback::default();
@@ -43,14 +130,6 @@ pub(super) fn lookback(source: &mut Source<'_>, section: &Section<'_>) -> Lookba
     let keep = source.duration(&section, "keep", [Duration::ZERO, 366 * DAY], "\"3d\"");
     let every = source.duration(&section, "every", [SECOND, 600 * SECOND], "\"10s\"");
     (lookback.keep, lookback.every) = (keep.unwrap_or(lookback.keep), every.unwrap_or(lookback.every));
-    if let Some(text) = source.text(&section, "most", "\"300 MiB\"") {
-        match parse_size(&text.value) {
-            Ok(most) if most >= LEAST => lookback.most = most,
-            _ => source.error(
-                Diagnostic::at(text.span, "`most` is a size of at least 1 MiB", "not that")
-                    .help("write `most = \"300 MiB\"`"),
-            ),
-        }
-    }
+    lookback.most = size(source, &section, "most", [LEAST, u64::MAX], "1 MiB or more").unwrap_or(lookback.most);
     lookback
 }

@@ -14,7 +14,7 @@ use crate::subject::Judged;
 use crate::text::nearest;
 use crate::units::exact_duration;
 
-const STEP: Keys = Keys { known: &["at", "do", "nice", "for", "force_after", "hours", "run"], pending: &[] };
+const STEP: Keys = Keys { known: &["at", "do", "nice", "for", "force_after", "hours", "run"] };
 
 /// The words of `do`.
 const WORDS: [&str; 6] = ["alert", "lower", "suspend", "restart", "terminate", "run"];

@@ -10,8 +10,8 @@ use toml::de::{DeTable, DeValue};
 use super::options::Names;
 use super::section::{Keys, Section, Source};
 use super::{
-    Action, Again, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, checkup, keeping, ladder,
-    options,
+    Action, Again, Audit, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, checkup, keeping,
+    ladder, options,
 };
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
@@ -22,25 +22,22 @@ use crate::text::{hex, nearest};
 pub const LARGEST: usize = 1024 * 1024;
 
 const FILE: Keys = Keys {
-    known: &["format", "every", "settle", "cap", "hours", "protect", "rule", "adjust", "checkup", "lookback"],
-    pending: &["audit"],
+    known: &["format", "every", "settle", "cap", "hours", "protect", "rule", "adjust", "checkup", "lookback", "audit"],
 };
 /// The keys of a further file, from the folder beside the first.
-const FURTHER: Keys = Keys { known: &["format", "hours", "protect", "rule", "adjust"], pending: &[] };
-const PROTECT: Keys = Keys { known: &["where"], pending: &[] };
+const FURTHER: Keys = Keys { known: &["format", "hours", "protect", "rule", "adjust"] };
+const PROTECT: Keys = Keys { known: &["where"] };
 const RULE: Keys = Keys {
     known: &[
         "name", "note", "where", "judge", "breach", "lasting", "calm", "severity", "armed", "hours", "again", "budget",
         "pick", "ladder",
     ],
-    pending: &[],
 };
 /// What a further file may change of a rule: all but who it is.
 const ADJUST: Keys = Keys {
     known: &[
         "note", "where", "breach", "lasting", "calm", "severity", "armed", "hours", "again", "budget", "pick", "ladder",
     ],
-    pending: &[],
 };
 
 const MINUTE: Duration = Duration::from_secs(60);
@@ -120,6 +117,7 @@ impl Default for SoFar {
             rules: Vec::new(),
             checkup: crate::checkup::Settings::default(),
             lookback: Lookback::default(),
+            audit: Audit::default(),
             digest: String::new(),
         };
         SoFar { rules, hours: Names::new(), names: BTreeMap::new() }
@@ -177,6 +175,7 @@ fn file(source: &mut Source<'_>, table: &Spanned<DeTable<'_>>, so_far: &mut SoFa
         rules.every = every.unwrap_or(DEFAULT_EVERY);
         rules.settle = source.duration(&section, "settle", [Duration::ZERO, 60 * MINUTE], "\"2m\"").unwrap_or_default();
         rules.cap = options::cap(source, &section);
+        rules.audit = keeping::audit(source, &section);
         rules.lookback = keeping::lookback(source, &section);
         rules.checkup = section.get("checkup").map(|value| checkup::settings(source, value)).unwrap_or_default();
     }
@@ -202,6 +201,7 @@ fn protect(source: &mut Source<'_>, section: &Section<'_>) -> Option<Condition> 
 
 /// `[adjust.NAME]`: keys of an earlier rule, changed.
 fn adjust(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar) {
+    let whole = section;
     let Some(value) = section.get("adjust") else { return };
     let DeValue::Table(tables) = value.get_ref() else {
         source.wrong_type(value, "adjust", "a table for each rule", "…` under `[adjust.press-leak]");
@@ -223,8 +223,36 @@ fn adjust(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar) {
         source.only(&section, &ADJUST);
         let changed = keys(source, &section, &so_far.hours, rule.judge, Some(&rule.breach));
         changed.change(rule);
+        rule.text = format!("{}\n\n{}", rule.text, wording(source.text, &starts(whole), value.span().start));
         check_pick(source, &section, rule);
     }
+}
+
+/// Where the tables of a file begin.
+fn starts(section: &Section<'_>) -> Vec<usize> {
+    let mut starts = Vec::new();
+    for (_, value) in section.table.iter() {
+        match value.get_ref() {
+            DeValue::Table(inner) => {
+                starts.push(value.span().start);
+                starts.extend(
+                    inner.iter().filter(|(_, value)| value.get_ref().is_table()).map(|(_, value)| value.span().start),
+                );
+            }
+            DeValue::Array(items) => starts.extend(items.iter().map(|item| item.span().start)),
+            _ => {}
+        }
+    }
+    starts
+}
+
+/// A table as it stands in the file: from its heading to the next.
+fn wording(text: &str, starts: &[usize], start: usize) -> String {
+    // The parts of a dotted heading begin inside of it.
+    let is_heading = |other: &usize| text.get(..*other).is_some_and(|before| before.ends_with('\n'));
+    let start = text.get(..start).and_then(|before| before.rfind('\n')).map_or(0, |newline| newline + 1);
+    let end = starts.iter().copied().filter(|other| *other > start && is_heading(other)).min().unwrap_or(text.len());
+    text.get(start..end).unwrap_or_default().trim_end().to_owned()
 }
 
 fn format_is_ours(source: &mut Source<'_>, section: &Section<'_>) -> bool {
@@ -254,7 +282,13 @@ fn rules(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar, pla
         // A file that only protects is a whole file: the machine's protections bind every user's rules. So is one that
         // only says what checkup goes by, or changes another file's rules.
         let says = |key| section.get(key).is_some();
-        if !says("protect") && !says("lookback") && !says("checkup") && !says("adjust") && !says("hours") {
+        if !says("protect")
+            && !says("lookback")
+            && !says("audit")
+            && !says("checkup")
+            && !says("adjust")
+            && !says("hours")
+        {
             source.error(
                 Diagnostic::at(section.place(), "the rules file has no rule and no protection", "nothing in it to watch for").help(
                     "add a table: `[[rule]]`, `name = \"press-leak\"`, `breach = 'memory.held > 750 MiB'`, `lasting = \"20s\"`",
@@ -270,13 +304,16 @@ fn rules(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar, pla
         );
         return;
     };
+    let starts = starts(section);
     for value in tables.iter() {
         let DeValue::Table(table) = value.get_ref() else {
             source.wrong_type(value, "rule", "a table", "…` under `[[rule]]");
             continue;
         };
         let section = Section { table, start: value.span().start, name: "a rule" };
-        so_far.rules.rules.extend(rule(source, &section, &so_far.hours, &mut so_far.names, place));
+        let wording = wording(source.text, &starts, value.span().start);
+        let rule = rule(source, &section, &so_far.hours, &mut so_far.names, place);
+        so_far.rules.rules.extend(rule.map(|rule| Rule { text: wording, ..rule }));
     }
 }
 
@@ -364,6 +401,7 @@ fn rule(
         }
     }
     let mut rule = Rule {
+        text: String::new(),
         name: name?,
         note: None,
         covers: None,

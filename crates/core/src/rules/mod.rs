@@ -18,7 +18,7 @@ use std::time::Duration;
 
 pub use explain::{Sentence, explain};
 pub use hours::{Hours, Span};
-pub use keeping::Lookback;
+pub use keeping::{Audit, CommandLines, Lookback};
 pub use load::{File, LARGEST, Rejected, load, load_files};
 pub use review::{Present, Warning, review};
 pub use schema::schema;
@@ -48,6 +48,8 @@ pub struct RuleSet {
     pub rules: Vec<Rule>,
     /// What `[checkup]` says.
     pub checkup: crate::checkup::Settings,
+    /// What `[audit]` says.
+    pub audit: Audit,
     /// What `[lookback]` says.
     pub lookback: Lookback,
     /// SHA-256 of the bytes that were read, lower-case hex.
@@ -59,6 +61,8 @@ pub struct RuleSet {
 pub struct Rule {
     /// Its name, unique in the file.
     pub name: String,
+    /// Its own lines in the file, and those that adjust it.
+    pub text: String,
     /// What people see in the alert.
     pub note: Option<String>,
     /// `where`: the processes it covers; `None` for all.

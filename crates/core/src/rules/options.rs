@@ -15,9 +15,9 @@ use crate::diag::Diagnostic;
 use crate::text::nearest;
 use crate::units::{Kind, parse_quantity};
 
-const AGAIN: Keys = Keys { known: &["after", "risen"], pending: &[] };
-const BUDGET: Keys = Keys { known: &["cases", "per"], pending: &[] };
-const CAP: Keys = Keys { known: &["acts", "terminations"], pending: &[] };
+const AGAIN: Keys = Keys { known: &["after", "risen"] };
+const BUDGET: Keys = Keys { known: &["cases", "per"] };
+const CAP: Keys = Keys { known: &["acts", "terminations"] };
 
 const WEEK: Duration = Duration::from_secs(7 * 86_400);
 const SECOND: Duration = Duration::from_secs(1);

@@ -73,6 +73,18 @@ pub fn schema() -> Value {
             },
             "hours": { "type": "object", "additionalProperties": { "type": ["array", "string"], "items": { "type": "string" } } },
             "protect": { "type": "object", "required": ["where"], "additionalProperties": false, "properties": { "where": condition("whom rules only ever alert on") } },
+            "audit": {
+                "type": "object",
+                "additionalProperties": false,
+                "properties": {
+                    "command_lines": { "enum": super::CommandLines::ALL.map(super::CommandLines::word), "default": "masked" },
+                    "readers": { "type": "string", "description": "the group that may read the trail" },
+                    "piece": { "type": "string", "description": "a file of that size is followed by a new one" },
+                    "keep": duration("files whose last record is older are removed"),
+                    "most": { "type": "string", "description": "so are the oldest while all together are larger" },
+                    "stamp": duration("the trail is signed that often"),
+                },
+            },
             "lookback": {
                 "type": "object",
                 "additionalProperties": false,

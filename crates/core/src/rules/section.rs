@@ -13,10 +13,8 @@ use crate::units::{exact_duration, parse_duration};
 
 /// The keys a table may have.
 pub(super) struct Keys {
-    /// Those this version reads.
+    /// Their names.
     pub known: &'static [&'static str],
-    /// Those of the format that this version does not act on.
-    pub pending: &'static [&'static str],
 }
 
 /// A string of the file: its value, its place, and where its bytes begin if they map one to one.
@@ -64,15 +62,10 @@ impl Source<'_> {
                 continue;
             }
             let shown = crate::text::clean(key.as_bytes());
-            let error = if keys.pending.contains(&key) {
-                Diagnostic::at(span, format!("`{shown}` is not supported by this version"), "would have no effect")
-                    .help("remove it: a rule must do all it says")
-            } else {
-                let all = format!("{} has the keys {}", section.name, keys.known.join(", "));
-                let near = nearest(key, keys.known.iter().copied());
-                Diagnostic::at(span, format!("{} has no key `{shown}`", section.name), "unknown key")
-                    .help(near.map_or(all, |near| format!("write `{near}`")))
-            };
+            let all = format!("{} has the keys {}", section.name, keys.known.join(", "));
+            let near = nearest(key, keys.known.iter().copied());
+            let error = Diagnostic::at(span, format!("{} has no key `{shown}`", section.name), "unknown key")
+                .help(near.map_or(all, |near| format!("write `{near}`")));
             self.error(error);
         }
     }

@@ -3,26 +3,24 @@
 use jiff::Timestamp;
 use proptest::prelude::*;
 use sophron_core::audit::{
-    ActionRecord, Draft, Kind, Link, ResultRecord, Story, SubjectRecord, Who, cases, open_holds, tail, verify,
+    ActionRecord, Draft, Kind, Link, ResultRecord, Retired, Story, SubjectRecord, Who, cases, find_time, open_holds,
+    open_intents, stamps, tail, verify, verify_files,
 };
 use sophron_core::effects::Originals;
 use sophron_testkit::process;
 
 fn draft(kind: Kind, case: Option<u64>, verb: &str, outcome: &str) -> Draft {
+    let who = Who { uid: 0, user: "root".to_owned(), login_uid: Some(1001) };
+    let at = Timestamp::from_second(1_795_505_400).unwrap();
     Draft {
-        at: Timestamp::from_second(1_795_505_400).unwrap(),
-        host: "mossgate-desk-03".to_owned(),
-        boot: "00000000000000000000000000000007".to_owned(),
         case,
-        kind,
-        who: Who { uid: 0, user: "root".to_owned(), login_uid: Some(1001) },
         rule: case.map(|_| "press-leak".to_owned()),
         subject: case.map(|_| SubjectRecord::from(&process(51907, "labelpress"))),
-        evidence: None,
         action: (!verb.is_empty()).then(|| ActionRecord::word(verb)),
         result: Some(ResultRecord {
             outcome: outcome.to_owned(), seen: "größer — ✓".to_owned(), took: Some(0.25)
         }),
+        ..Draft::new(at, kind, "mossgate-desk-03", "00000000000000000000000000000007", who)
     }
 }
 
@@ -86,7 +84,7 @@ fn a_torn_end_is_told_from_a_change_and_only_it_can_be_repaired() {
     let verified = verify(torn);
     assert!(verified.torn && verified.fault.as_ref().unwrap().seq == 6);
     let (link, repair) = tail(torn).unwrap();
-    assert_eq!((link.seq, repair.unwrap().keep), (5, verified.sound_bytes));
+    assert_eq!((link.unwrap().seq, repair.unwrap().keep), (5, verified.sound_bytes));
     let mut changed = whole.into_bytes();
     let last = changed.len() - 100;
     changed[last] ^= 1;
@@ -135,4 +133,113 @@ fn what_is_still_in_force_is_known_from_the_intent_on() {
     assert!(holds(&[lowering(Kind::Intent, 1), draft(Kind::Refused, Some(1), "lower", "refused")]).is_empty());
     assert!(holds(&[lowering(Kind::Intent, 1), draft(Kind::Ended, Some(1), "", "ended")]).is_empty());
     assert_eq!(holds(&[lowering(Kind::Intent, 1), draft(Kind::Refused, Some(1), "restore", "refused")]).len(), 1);
+}
+
+#[test]
+fn an_act_without_an_outcome_is_known() {
+    let drafts = [
+        lowering(Kind::Intent, 1),
+        draft(Kind::Outcome, Some(1), "lower", "lowered"),
+        draft(Kind::Intent, Some(1), "suspend", ""),
+    ];
+    let records = verify(trail(&drafts).concat().as_bytes()).records;
+    assert_eq!(open_intents(&records).iter().map(|record| record.seq).collect::<Vec<_>>(), [3]);
+}
+
+/// A trail of two files, and the same after the first was removed: only with a record that tells of it.
+#[test]
+fn the_chain_goes_from_file_to_file_and_a_removed_one_is_told() {
+    let lines = story();
+    let (first, second) = (lines[..2].concat(), lines[2..].concat());
+    let of = |files: &[&str]| verify_files(files.iter().map(|file| file.as_bytes()));
+    assert_eq!((of(&[&first, &second]).fault, of(&[&first, &second]).records.len()), (None, 6));
+    let fault = of(&[&second]).fault.unwrap();
+    assert!(fault.seq == 1 && fault.what.starts_with("records 1 to 2 are missing"), "{}", fault.what);
+    assert_eq!(of(&[&second, &first]).fault.map(|fault| (fault.file, fault.line)), Some((0, 1)));
+    let last = verify(first.as_bytes()).link;
+    let mut link = verify(lines.concat().as_bytes()).link;
+    let told = |hash: &str| Draft {
+        retired: Some(Retired { file: "000001.jsonl".to_owned(), records: [1, 2], hash: hash.to_owned() }),
+        ..draft(Kind::Retired, None, "", "removed")
+    };
+    let honest = link.clone().seal(&told(&last.hash)).unwrap();
+    assert_eq!(of(&[&second, &honest]).fault, None);
+    let other = link.seal(&told(&"0".repeat(64))).unwrap();
+    assert!(of(&[&second, &other]).fault.is_some());
+}
+
+/// A time is found by halving, also where the clock went back.
+#[test]
+fn a_time_is_found_where_it_is_first_reached() {
+    let at = |second: i64| Timestamp::from_second(1_795_505_400 + second).unwrap();
+    let seconds = [0, 10, 20, 5, 6, 30, 40];
+    let drafts = seconds.map(|second| Draft { at: at(second), ..draft(Kind::Alert, None, "", "") });
+    let lines = trail(&drafts);
+    let bytes = lines.concat().into_bytes();
+    let start = |line: usize| lines[..line].iter().map(String::len).sum::<usize>();
+    // 5 and 6 come after 20 was reached.
+    for (since, line) in [(-5, 0), (0, 0), (1, 1), (20, 2), (21, 5), (40, 6), (41, 7)] {
+        assert_eq!(find_time(&bytes, at(since)), start(line), "since {since}");
+    }
+}
+
+/// Three stamps over six records, and the keys they were made with.
+fn stamped(change: impl Fn(usize, &mut Draft)) -> (Vec<String>, Vec<stamps::Key>) {
+    let keys: Vec<stamps::Key> = (0..4).map(|number| stamps::Key::new([number; stamps::SEED])).collect();
+    let mut link = Link::default();
+    let begun = Draft { stamp: Some(stamps::begun(&keys[0])), ..draft(Kind::KeyBegun, None, "", "begun") };
+    let mut lines = vec![link.seal(&begun).unwrap()];
+    for number in 1..4_usize {
+        for place in 0..2 {
+            let mut record = draft(Kind::Alert, Some(number as u64), "", "shown");
+            change(2 * number + place, &mut record);
+            lines.push(link.seal(&record).unwrap());
+        }
+        let stamp = keys[number - 1].stamp(number as u64, &link, &keys[number]);
+        lines.push(link.seal(&Draft { stamp: Some(stamp), ..draft(Kind::Stamp, None, "", "stamped") }).unwrap());
+    }
+    (lines, keys)
+}
+
+#[test]
+fn who_computes_the_chain_anew_has_no_key_for_the_past() {
+    let (lines, keys) = stamped(|_, _| {});
+    let records = |lines: &[String]| verify(lines.concat().as_bytes()).records;
+    let first = keys[0].public();
+    let honest = records(&lines);
+    let seen = stamps::check(&honest, Some(&first), None).unwrap();
+    let last = seen.last.clone().unwrap();
+    assert_eq!((seen.count, last.0), (3, 10));
+    assert!(stamps::check(&honest, Some(&first), Some(&last.1)).is_ok());
+    // The attacker changes a record, computes the chain anew and copies the stamps: their signatures do not fit.
+    let (original, mut link) = (honest.clone(), Link::default());
+    let mut forged = Vec::new();
+    for (place, record) in original.iter().enumerate() {
+        let mut copy = draft(record.kind, record.case, "", "shown");
+        copy.stamp.clone_from(&record.stamp);
+        copy.result.clone_from(&record.result);
+        if place == 4 {
+            copy.rule = Some("another".to_owned());
+        }
+        forged.push(link.seal(&copy).unwrap());
+    }
+    let forged = records(&forged);
+    assert_eq!(forged.len(), 10, "the chain itself is whole");
+    let fault = stamps::check(&forged, Some(&first), None).unwrap_err();
+    assert_eq!(fault.seq, 7, "the first stamp after the change: {}", fault.what);
+    // With a line of keys of his own it is another trail.
+    let (own, _) = stamped(|place, record| {
+        if place == 4 {
+            record.rule = Some("another".to_owned());
+        }
+    });
+    let own = records(&own);
+    assert!(stamps::check(&own, None, None).is_ok() && stamps::check(&own, Some(&first), Some(&last.1)).is_err());
+    assert!(stamps::check(&own, Some(&keys[3].public()), None).is_ok());
+    assert!(stamps::check(&own, Some(&stamps::Key::new([9; stamps::SEED]).public()), None).is_err());
+    // Cut off behind the second stamp: the chain is whole, and the third is missed.
+    let cut = records(&lines[..7]);
+    assert!(
+        stamps::check(&cut, Some(&first), None).is_ok() && stamps::check(&cut, Some(&first), Some(&last.1)).is_err()
+    );
 }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 use sophron_core::diag::line_and_column;
-use sophron_core::rules::{Action, Severity, load};
+use sophron_core::rules::{Action, File, Severity, load};
 
 const GOOD: &str = r#"
 format = 1
@@ -121,4 +121,19 @@ proptest! {
             }
         }
     }
+}
+
+/// The record carries each rule in its own words.
+#[test]
+fn a_rule_keeps_its_own_lines() {
+    let first = "format = 1\n# of the press\n[[rule]]\nname = 'a'\nbreach = 'cpu > 5%' # much\nlasting = '1s'\nladder = [\n  { at = '0s', do = 'alert' },\n]\n\n\
+        [protect]\nwhere = 'app = x'\n[[rule]]\nname = 'b'\nbreach = 'cpu > 6%'\nlasting = '1s'\n";
+    let second = "format = 1\n[adjust.a]\nlasting = '9s'\n[adjust.b]\narmed = true\n";
+    let files = [File { bytes: first.as_bytes() }, File { bytes: second.as_bytes() }];
+    let rules = sophron_core::rules::load_files(&files).unwrap().rules;
+    assert_eq!(
+        rules[0].text,
+        "[[rule]]\nname = 'a'\nbreach = 'cpu > 5%' # much\nlasting = '1s'\nladder = [\n  { at = '0s', do = 'alert' },\n]\n\n[adjust.a]\nlasting = '9s'"
+    );
+    assert_eq!(rules[1].text, "[[rule]]\nname = 'b'\nbreach = 'cpu > 6%'\nlasting = '1s'\n\n[adjust.b]\narmed = true");
 }

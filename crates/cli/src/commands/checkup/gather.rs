@@ -160,9 +160,9 @@ pub fn notes(snapshot: &Snapshot, state: &args::State) -> HashMap<ProcessId, Str
     if snapshot.processes.iter().find(suspended).is_none() {
         return HashMap::new();
     }
-    let bytes = places::state(state.folder.as_deref()).ok().and_then(|state| trail::read(&state).ok().flatten());
-    let Some(bytes) = bytes else { return HashMap::new() };
-    let open = audit::open_suspensions(&audit::verify(&bytes).records);
+    let files = places::state(state.folder.as_deref()).ok().and_then(|state| trail::read(&state, None).ok().flatten());
+    let Some(files) = files else { return HashMap::new() };
+    let open = audit::open_suspensions(&files.verify().records);
     let tell = |process: &Process| {
         let held = open.get(&process.id)?;
         let case = held.case.map(|case| format!(", case {case}")).unwrap_or_default();

@@ -51,7 +51,7 @@ impl Hand<'_> {
         let mut exit = Exit::Fine;
         for chosen in able {
             let began = Instant::now();
-            let intent = match self.trail.intend(&chosen.process, action.clone()) {
+            let intent = match self.trail.intend(&chosen.process, &self.snapshot, action.clone()) {
                 Ok(intent) => intent,
                 Err(why) => {
                     say(&chosen.process, "dropped", &format!("no record, no action: {why}"), false);
@@ -151,7 +151,7 @@ impl Hand<'_> {
     ) -> Option<(Vec<sophron_core::audit::Draft>, Vec<&'c Chosen>)> {
         let (mut intents, mut ready) = (Vec::new(), Vec::new());
         for chosen in able {
-            match self.trail.intend(&chosen.process, action.clone()) {
+            match self.trail.intend(&chosen.process, &self.snapshot, action.clone()) {
                 Ok(intent) => match self.still_the_one(chosen) {
                     Ok(()) => {
                         intents.push(intent);

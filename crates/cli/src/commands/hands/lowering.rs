@@ -77,7 +77,7 @@ impl Hand<'_> {
         };
         let intent = self
             .trail
-            .intend(&chosen.process, action)
+            .intend(&chosen.process, &self.snapshot, action)
             .map_err(|why| ("dropped", format!("no record, no action: {why}"), false))?;
         if let Err(why) = self.still_the_one(chosen) {
             return Ok((intent, ("dropped", why, false)));

@@ -105,7 +105,7 @@ pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
     }
     let holders = terminal::holders(snapshot.machine.boot);
     let protections = guidance.protections_now(&snapshot, holders);
-    let trail = Trail::new(args)?;
+    let trail = Trail::new(args, &guidance.audit())?;
     let mut hand =
         Hand { verb, args, snapshot, sampler, protections, chosen, trail, lineage, refused: BTreeSet::new() };
     hand.refuse();

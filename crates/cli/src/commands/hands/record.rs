@@ -2,15 +2,17 @@
 
 use std::path::PathBuf;
 
-use sophron_core::audit::{self, ActionRecord, Draft, Kind, Record, ResultRecord, SubjectRecord};
-use sophron_core::model::Process;
+use sophron_core::audit::{ActionRecord, Draft, Kind, Record, ResultRecord, SubjectRecord};
+use sophron_core::model::{Process, Snapshot};
+use sophron_core::rules::Audit;
 use sophron_linux::here;
-use sophron_linux::trail::{self, Append, TrailFile};
+use sophron_linux::trail::{self, Append, Keeping, TrailFile};
 
 use crate::args;
 use crate::exit::{Exit, Failure};
 use crate::places;
-use crate::watcher::drafts::{DraftExt, Drafter};
+use crate::watcher::drafts::{DraftExt, Drafter, children, holds_open};
+use crate::watcher::keeping;
 use crate::watcher::recorder::chain;
 
 /// The trail that a hand writes to.
@@ -21,28 +23,30 @@ pub(super) struct Trail {
     /// What it held before.
     pub before: Vec<Record>,
     file: Option<TrailFile>,
+    keeping: Keeping,
 }
 
 impl Trail {
     /// Reads what was recorded so far; nothing is written yet.
-    pub fn new(args: &args::Hand) -> Result<Trail, Failure> {
+    pub fn new(args: &args::Hand, settings: &Audit) -> Result<Trail, Failure> {
         let state = places::state(args.state.folder.as_deref())?;
         let boot = here::boot(std::path::Path::new("/proc"))
             .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
         let who = here::who(&mut here::Users::default());
-        let bytes = trail::read(&state).ok().flatten().unwrap_or_default();
+        let files = trail::read(&state, None).ok().flatten().unwrap_or_default();
         Ok(Trail {
             drafter: Drafter { host: here::host(), boot, who },
             because: args.because.as_ref().map(|text| sophron_core::text::clean(text.as_bytes())),
-            before: audit::verify(&bytes).records,
+            before: files.verify().records,
             file: None,
+            keeping: keeping(settings)?,
             state,
         })
     }
 
     /// Opens it for writing: without it nothing is done.
     pub fn open(&mut self) -> Result<(), Failure> {
-        let file = TrailFile::open(&self.state, self.drafter.plain(Kind::TrailOpened));
+        let file = TrailFile::open(&self.state, self.drafter.plain(Kind::TrailOpened), self.keeping);
         self.file = Some(file.map_err(|error| {
             Failure::of(Exit::Failed, error)
                 .hint("no record, no action: nothing was done; --state DIR names another place")
@@ -51,10 +55,12 @@ impl Trail {
     }
 
     /// An intent: returns when it is on disk.
-    pub fn intend(&mut self, process: &Process, action: ActionRecord) -> Result<Draft, String> {
+    pub fn intend(&mut self, process: &Process, snapshot: &Snapshot, action: ActionRecord) -> Result<Draft, String> {
         let action = ActionRecord { because: self.because.clone(), ..action };
-        let draft =
-            Draft { subject: Some(SubjectRecord::from(process)), ..self.drafter.plain(Kind::Intent) }.doing(action);
+        let open = holds_open(process.id.pid);
+        let subject =
+            SubjectRecord { children: children(snapshot, process.id.pid), open, ..SubjectRecord::from(process) };
+        let draft = Draft { subject: Some(subject), ..self.drafter.plain(Kind::Intent) }.doing(action);
         self.write(&draft)?;
         Ok(draft)
     }

@@ -12,10 +12,11 @@ use crate::lowering::{self, Restored};
 use crate::ui;
 use crate::ui::style::{Label, Styled};
 use crate::watcher::drafts::DraftExt;
+use crate::watcher::rules_file;
 
 pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
     let hand = args::Hand::of_restore(args);
-    let mut trail = Trail::new(&hand)?;
+    let mut trail = Trail::new(&hand, &rules_file::guidance(None)?.audit())?;
     let boot = trail.drafter.boot;
     let holds: Vec<OpenHold> =
         audit::open_holds(&trail.before).into_iter().filter(|hold| hold.id.boot == boot).collect();

@@ -127,7 +127,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         role,
         note: notes(&snapshot, &args.state).remove(&process.id),
         gone,
-        unmasked: if args.unmasked { unmasked(pid) } else { None },
+        unmasked: if args.unmasked { here::command_line(&process.id) } else { None },
         sightings,
         process,
         members,
@@ -137,13 +137,6 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         guidance,
         suffix: String::new(),
     })
-}
-
-/// The command line as it is, still harmless for a terminal.
-fn unmasked(pid: u32) -> Option<String> {
-    let bytes = within(PATIENCE, move || std::fs::read(format!("/proc/{pid}/cmdline")))?.ok()?;
-    let words = bytes.split(|byte| *byte == 0).filter(|word| !word.is_empty()).map(sophron_core::text::clean);
-    Some(words.collect::<Vec<String>>().join(" "))
 }
 
 /// What exactly it waits for, and who has the other end of it.

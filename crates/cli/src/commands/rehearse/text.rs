@@ -5,9 +5,10 @@ use sophron_core::rehearsal::{Rehearsal, RuleSum, StepWord, Story};
 use sophron_core::units::{Value, scaled_duration};
 
 use super::Replayed;
-use super::timeline::{Canvas, LEGEND};
+use super::timeline::{LEGEND, bars, marks};
 use crate::ui::style::{Label, Styled};
 use crate::ui::table::{self, Column};
+use crate::ui::timeline::Canvas;
 use crate::ui::{paragraph, when};
 
 const INDENT: usize = 10;
@@ -121,8 +122,8 @@ fn timeline(rehearsal: &Rehearsal, replayed: &Replayed, width: Option<usize>) ->
     for story in rehearsal.stories() {
         let name = format!("{:>3} {}", story.case, story.label);
         let name: String = name.chars().take(NAMES - 1).collect();
-        text.push_str(&format!("{name:<NAMES$}{}\n", canvas.bars(story).trim_end()));
-        text.push_str(&format!("{:<NAMES$}{}\n", "", canvas.marks(story)));
+        text.push_str(&format!("{name:<NAMES$}{}\n", bars(&canvas, story).trim_end()));
+        text.push_str(&format!("{:<NAMES$}{}\n", "", marks(&canvas, story)));
     }
     text.push_str(&format!("{:<NAMES$}{}\n", "", canvas.axis()));
     text.push_str(&paragraph::under("", NAMES, LEGEND, width));
@@ -181,8 +182,8 @@ pub fn one(rehearsal: &Rehearsal, story: &Story, replayed: &Replayed) -> String 
     let canvas = Canvas { from, to, columns, zone: &replayed.zone };
     let mut text = steps(rehearsal, story, replayed, width).trim_start().to_owned();
     text.push('\n');
-    text.push_str(&format!("{:INDENT$}{}\n", "", canvas.bars(story).trim_end()));
-    text.push_str(&format!("{:INDENT$}{}\n", "", canvas.marks(story)));
+    text.push_str(&format!("{:INDENT$}{}\n", "", bars(&canvas, story).trim_end()));
+    text.push_str(&format!("{:INDENT$}{}\n", "", marks(&canvas, story)));
     text.push_str(&format!("{:INDENT$}{}\n", "", canvas.axis()));
     text.push_str(&paragraph::under("", INDENT, LEGEND, width));
     text

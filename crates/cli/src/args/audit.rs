@@ -1,0 +1,105 @@
+//! The arguments of what is asked of the record.
+
+use clap::{Subcommand, ValueEnum};
+
+use super::{State, TextOrJson};
+use crate::exit::TABLE;
+
+/// Which records are meant.
+#[derive(Debug, Clone, Default, clap::Args)]
+pub struct AuditFilter {
+    /// From that moment on, as 10:00, "yesterday 18:00" or "2h ago"
+    #[arg(long, value_name = "TIME")]
+    pub since: Option<String>,
+    /// Up to that moment
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
+    /// Only about processes for which this is true, as 'app = labelpress and owner != root'
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub covers: Option<String>,
+    /// Only of that rule
+    #[arg(long, value_name = "RULE")]
+    pub rule: Option<String>,
+    /// Only about that app
+    #[arg(long, value_name = "APP")]
+    pub app: Option<String>,
+    #[command(flatten)]
+    pub state: State,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct AuditList {
+    #[command(flatten)]
+    pub filter: AuditFilter,
+    /// Print the records themselves, a line each
+    #[arg(long)]
+    pub records: bool,
+    /// Go on with what is recorded from now on, until interrupted
+    #[arg(long, conflicts_with_all = ["since", "until"])]
+    pub follow: bool,
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
+    pub format: TextOrJson,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum AuditCommand {
+    /// Tell the whole story of one case: who it was, why, what was done, what can be undone, and who vouches for it
+    #[command(after_help = TABLE, arg_required_else_help = true)]
+    Explain(AuditExplain),
+    /// Check the chain of records and its stamps, and name the first bad one
+    #[command(after_help = TABLE)]
+    Verify(AuditVerify),
+    /// Print the records for other programs
+    #[command(after_help = TABLE)]
+    Export(AuditExport),
+    /// Count cases, acts and outcomes of each rule and app, with the middle time to calm
+    #[command(after_help = TABLE)]
+    Stats(AuditStats),
+}
+
+#[derive(Debug, clap::Args)]
+pub struct AuditExplain {
+    /// The number of the case
+    pub case: u64,
+    #[command(flatten)]
+    pub state: State,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct AuditVerify {
+    /// A public key of its stamps that was kept elsewhere, or the file that holds it
+    #[arg(long, value_name = "KEY")]
+    pub key: Option<String>,
+    /// A stamp that must be there, by the hash of its record
+    #[arg(long, value_name = "STAMP")]
+    pub expect: Option<String>,
+    #[command(flatten)]
+    pub state: State,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct AuditExport {
+    #[command(flatten)]
+    pub filter: AuditFilter,
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = ExportFormat::Jsonl)]
+    pub format: ExportFormat,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum ExportFormat {
+    /// The records as they stand, a line each
+    Jsonl,
+    /// For spreadsheets: the main columns
+    Csv,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct AuditStats {
+    #[command(flatten)]
+    pub filter: AuditFilter,
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
+    pub format: TextOrJson,
+}

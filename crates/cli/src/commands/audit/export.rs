@@ -1,0 +1,123 @@
+//! `sophron audit export` and `stats`: the record for other programs, and counted.
+
+use std::time::Duration;
+
+use serde_json::{Map, Value, json};
+use sophron_core::audit::{self, Record, RuleStats};
+use sophron_core::units::scaled_duration;
+
+use super::{nothing_there, pick};
+use crate::args::{self, ExportFormat, TextOrJson};
+use crate::exit::{Exit, Failure};
+use crate::ui;
+use crate::ui::machine;
+use crate::ui::table::{self, Column};
+
+/// The columns of a spreadsheet.
+const COLUMNS: [&str; 17] = [
+    "seq",
+    "at",
+    "host",
+    "kind",
+    "case",
+    "rule",
+    "user",
+    "login_uid",
+    "pid",
+    "id",
+    "app",
+    "owner",
+    "evidence",
+    "do",
+    "outcome",
+    "seen",
+    "hash",
+];
+
+pub fn run(args: &args::AuditExport) -> Result<Exit, Failure> {
+    let Some(picked) = pick(&args.filter, false)? else { return nothing_there(&args.filter.state) };
+    match args.format {
+        ExportFormat::Jsonl => ui::out(picked.records.iter().map(line).collect::<String>()),
+        ExportFormat::Csv => {
+            let rows: Vec<Map<String, Value>> = picked.records.iter().map(row).collect();
+            ui::out(machine::csv(&COLUMNS, &rows, true));
+        }
+    }
+    Ok(if picked.broken { Exit::Found } else { Exit::Fine })
+}
+
+/// A record as a line of JSON.
+pub fn line(record: &Record) -> String {
+    // A record that was read can be written.
+    serde_json::to_string(record).map(|line| line + "\n").unwrap_or_default()
+}
+
+fn row(record: &Record) -> Map<String, Value> {
+    let subject = record.subject.as_ref();
+    let values = [
+        json!(record.seq),
+        json!(record.at),
+        json!(record.host),
+        json!(record.kind),
+        json!(record.case),
+        json!(record.rule),
+        json!(record.who.user),
+        json!(record.who.login_uid),
+        json!(subject.map(|subject| subject.pid)),
+        json!(subject.map(|subject| &subject.id)),
+        json!(subject.map(|subject| &subject.app)),
+        json!(subject.map(|subject| &subject.owner)),
+        json!(record.evidence.as_ref().map(|evidence| &evidence.words)),
+        json!(record.action.as_ref().map(|action| &action.verb)),
+        json!(record.result.as_ref().map(|result| &result.outcome)),
+        json!(record.result.as_ref().map(|result| &result.seen)),
+        json!(record.hash),
+    ];
+    COLUMNS.iter().map(|name| (*name).to_owned()).zip(values).collect()
+}
+
+pub fn stats(args: &args::AuditStats) -> Result<Exit, Failure> {
+    let Some(picked) = pick(&args.filter, false)? else { return nothing_there(&args.filter.state) };
+    let rows = audit::stats(&picked.records);
+    match args.format {
+        TextOrJson::Json => {
+            let rows: Vec<Value> = rows
+                .iter()
+                .map(|row| {
+                    json!({ "rule": row.rule, "app": row.app, "cases": row.cases, "acts": row.acts,
+                        "outcomes": row.outcomes, "calm": row.calm, "returns": row.returns })
+                })
+                .collect();
+            ui::out(format_args!("{}\n", json!({ "records": picked.records.len(), "rows": rows })));
+        }
+        TextOrJson::Text if rows.is_empty() => ui::out("no rule has a record yet\n"),
+        TextOrJson::Text => ui::out(as_text(&rows)),
+    }
+    Ok(if picked.broken { Exit::Found } else { Exit::Fine })
+}
+
+fn as_text(rows: &[RuleStats]) -> String {
+    let columns = [
+        Column::text("rule").gives_way(),
+        Column::text("app").gives_way(),
+        Column::number("cases"),
+        Column::number("came back"),
+        Column::number("acts"),
+        Column::text("what came of them").gives_way(),
+        Column::number("to calm, middle"),
+    ];
+    let row = |row: &RuleStats| {
+        let outcomes: Vec<String> = row.outcomes.iter().map(|(word, count)| format!("{word} {count}")).collect();
+        let calm = row.calm.map(|seconds| scaled_duration(Duration::from_secs_f64(seconds.max(0.0))));
+        vec![
+            row.rule.clone(),
+            row.app.clone(),
+            row.cases.to_string(),
+            row.returns.to_string(),
+            row.acts.to_string(),
+            if outcomes.is_empty() { "none was taken".to_owned() } else { outcomes.join(", ") },
+            calm.unwrap_or_else(|| "never calm".to_owned()),
+        ]
+    };
+    table::render(&columns, &rows.iter().map(row).collect::<Vec<_>>(), table::terminal_width())
+}

@@ -1,0 +1,74 @@
+//! What the record tells of rules over time.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::Timestamp;
+
+use super::record::{Kind, Record};
+
+/// One rule on one app.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct RuleStats {
+    /// The rule.
+    pub rule: String,
+    /// The app.
+    pub app: String,
+    /// Cases opened.
+    pub cases: u64,
+    /// Acts announced.
+    pub acts: u64,
+    /// What came of them, by the word.
+    pub outcomes: BTreeMap<String, u64>,
+    /// Seconds from the opening to calm, in the middle; `None` where none became calm.
+    pub calm: Option<f64>,
+    /// Cases that came back under another PID.
+    pub returns: u64,
+}
+
+/// Every rule and app, the most cases first.
+pub fn stats(records: &[Record]) -> Vec<RuleStats> {
+    let mut all: BTreeMap<(String, String), RuleStats> = BTreeMap::new();
+    let mut opened: BTreeMap<u64, Timestamp> = BTreeMap::new();
+    let mut calms: BTreeMap<(String, String), Vec<f64>> = BTreeMap::new();
+    let mut seen: BTreeSet<u64> = BTreeSet::new();
+    for record in records {
+        let (Some(rule), Some(subject)) = (&record.rule, &record.subject) else { continue };
+        let key = (rule.clone(), subject.app.clone());
+        let of = all.entry(key.clone()).or_default();
+        match record.kind {
+            Kind::Breach => {
+                let Some(case) = record.case else { continue };
+                match seen.insert(case) {
+                    true => of.cases += 1,
+                    false => of.returns += 1,
+                }
+                opened.entry(case).or_insert(record.at);
+            }
+            Kind::Intent if !is_undo(record) => of.acts += 1,
+            Kind::Outcome | Kind::Refused if !is_undo(record) => {
+                let outcome = record.result.as_ref().map(|result| result.outcome.clone()).unwrap_or_default();
+                *of.outcomes.entry(outcome).or_default() += 1;
+            }
+            Kind::Calm => {
+                if let Some(began) = record.case.and_then(|case| opened.get(&case)) {
+                    calms.entry(key).or_default().push(record.at.duration_since(*began).as_secs_f64());
+                }
+            }
+            _ => {}
+        }
+    }
+    let mut rows: Vec<RuleStats> = all
+        .into_iter()
+        .map(|((rule, app), of)| {
+            let calm = calms.get(&(rule.clone(), app.clone()));
+            let calm = calm.and_then(|calm| crate::suggest::middle(calm)).map(|(middle, _)| middle);
+            RuleStats { rule, app, calm, ..of }
+        })
+        .collect();
+    rows.sort_by(|a, b| b.cases.cmp(&a.cases).then_with(|| (&a.rule, &a.app).cmp(&(&b.rule, &b.app))));
+    rows
+}
+
+fn is_undo(record: &Record) -> bool {
+    record.action.as_ref().is_some_and(|action| matches!(action.verb.as_str(), "resume" | "restore"))
+}
