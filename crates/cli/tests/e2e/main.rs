@@ -2,7 +2,9 @@
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+mod auditing;
 mod checkup;
+mod crashes;
 mod demo;
 mod groups;
 mod guide;

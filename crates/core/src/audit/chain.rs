@@ -144,20 +144,9 @@ impl Verified {
     /// The first record is the first of all, or a later one tells that those before it were removed.
     fn check_the_beginning(&mut self, files: &[&[u8]]) {
         let Some(first) = self.records.first() else { return };
-        let is_first_of_all = first.seq == 1 && first.prev == GENESIS;
-        let told = |retired: &Retired| retired.records[1] + 1 == first.seq && retired.hash == first.prev;
-        let sound = self.records.iter().filter_map(|record| record.retired.as_ref());
-        let is_told = match &self.fault {
-            None => sound.into_iter().any(told),
-            // Behind a fault nothing is trusted; but that fault is the first one only if somewhere the removal is told.
-            Some(_) => files.iter().flat_map(|bytes| retirements(bytes)).any(|retired| told(&retired)),
-        };
-        if !is_first_of_all && !is_told {
-            let what = format!(
-                "records 1 to {} are missing, and none tells that they were removed",
-                first.seq.saturating_sub(1)
-            );
-            self.fault = Some(Fault { file: 0, line: 1, seq: 1, what });
+        let sound = self.records.iter().filter_map(|record| record.retired.clone());
+        if let Some(fault) = missing(first.seq, &first.prev, self.fault.is_some(), files, sound) {
+            self.fault = Some(fault);
             self.torn = false;
             self.records.clear();
             self.link = Link::default();
@@ -171,28 +160,143 @@ fn retirements(bytes: &[u8]) -> impl Iterator<Item = Retired> {
     lines.filter_map(|line| serde_json::from_slice::<Record>(line).ok()?.retired)
 }
 
+/// A trail whose chain was checked without reading what its records say.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Checked {
+    /// How many records are sound.
+    pub records: u64,
+    /// The number of the first.
+    pub first: u64,
+    /// The last sound record, and those that tell of keys, stamps and removed files, in order.
+    pub notable: Vec<Record>,
+    /// The end of the sound part.
+    pub link: Link,
+    /// What is wrong after it, if anything is.
+    pub fault: Option<Fault>,
+    /// Whether the fault is only a last line without its end, as a crash leaves it.
+    pub torn: bool,
+}
+
+/// Checks the chain of one file: the first thing wrong with it.
+pub fn check(bytes: &[u8]) -> Option<Fault> {
+    check_files(&[bytes]).fault
+}
+
+/// Checks the chain of several files, the oldest first. All of every line is hashed; only few lines are read.
+pub fn check_files(files: &[&[u8]]) -> Checked {
+    let mut checked = Checked::default();
+    let mut beginning = None;
+    let mut last: &[u8] = &[];
+    'files: for (file, bytes) in files.iter().enumerate() {
+        let is_last = file + 1 == files.len();
+        for (index, line) in lines(bytes).enumerate() {
+            let link = beginning.is_some().then_some(&checked.link);
+            let frame = match Frame::of(line, link) {
+                Ok(frame) => frame,
+                Err(what) => {
+                    checked.torn = is_last && !line.ends_with(b"\n");
+                    checked.fault = Some(Fault { file, line: index + 1, seq: checked.link.seq + 1, what });
+                    break 'files;
+                }
+            };
+            if beginning.is_none() {
+                beginning = Some((frame.seq, frame.prev.to_owned()));
+            }
+            checked.link = Link { seq: frame.seq, hash: frame.hash.to_owned(), latest: None };
+            checked.records += 1;
+            last = line;
+            if is_notable(line) {
+                checked.notable.extend(serde_json::from_slice::<Record>(line).ok());
+            }
+        }
+    }
+    if !is_notable(last) {
+        checked.notable.extend(serde_json::from_slice::<Record>(last).ok());
+    }
+    if let Some((seq, prev)) = beginning {
+        checked.first = seq;
+        let retired = || checked.notable.iter().filter_map(|record| record.retired.clone());
+        if let Some(fault) = missing(seq, &prev, checked.fault.is_some(), files, retired()) {
+            checked = Checked { fault: Some(fault), ..Checked::default() };
+        }
+    }
+    checked
+}
+
+fn lines(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
+    bytes.split_inclusive(|byte| *byte == b'\n')
+}
+
+/// Whether a line tells of a key, a stamp or a removed file: by its end, where these keys stand.
+fn is_notable(line: &[u8]) -> bool {
+    let end = &line[line.len().saturating_sub(700)..];
+    let has = |key: &[u8]| end.windows(key.len()).any(|part| part == key);
+    has(b"\"stamp\":{") || has(b"\"retired\":{")
+}
+
+/// What is wrong with a trail that begins with that record, if anything is.
+fn missing(
+    seq: u64,
+    prev: &str,
+    is_faulty: bool,
+    files: &[&[u8]],
+    mut sound: impl Iterator<Item = Retired>,
+) -> Option<Fault> {
+    let told = |retired: &Retired| retired.records[1] + 1 == seq && retired.hash == prev;
+    // Behind a fault nothing is trusted; but that fault is the first one only if somewhere the removal is told.
+    let is_told = match is_faulty {
+        false => sound.any(|retired| told(&retired)),
+        true => files.iter().flat_map(|bytes| retirements(bytes)).any(|retired| told(&retired)),
+    };
+    let is_first_of_all = seq == 1 && prev == GENESIS;
+    (!is_first_of_all && !is_told).then(|| {
+        let what = format!("records 1 to {} are missing, and none tells that they were removed", seq.saturating_sub(1));
+        Fault { file: 0, line: 1, seq: 1, what }
+    })
+}
+
+/// What binds a line into the chain.
+struct Frame<'l> {
+    seq: u64,
+    prev: &'l str,
+    hash: &'l str,
+}
+
+impl<'l> Frame<'l> {
+    /// Of a line that follows on `link`; the first that there is follows on whatever it names.
+    fn of(line: &'l [u8], link: Option<&Link>) -> Result<Frame<'l>, String> {
+        let line = line.strip_suffix(b"\n").ok_or("the last line is torn: its end is missing")?;
+        let cut =
+            line.len().checked_sub(HASH_KEY.len() + HASH_DIGITS + 2).ok_or("the line is too short for a record")?;
+        let (signed, rest) = line.split_at(cut);
+        let digits = rest
+            .strip_prefix(HASH_KEY)
+            .and_then(|rest| rest.strip_suffix(b"\"}"))
+            .ok_or("the line does not end with its hash")?;
+        if hex(&Sha256::digest(signed)).as_bytes() != digits {
+            return Err("its bytes do not match its hash: the record was changed".to_owned());
+        }
+        let text = |bytes: &'l [u8]| str::from_utf8(bytes).ok();
+        let seq = signed.strip_prefix(b"{\"seq\":").and_then(|rest| rest.split(|byte| *byte == b',').next());
+        let seq = seq.and_then(text).and_then(|digits| digits.parse().ok());
+        let prev = signed.strip_suffix(b"\"").and_then(|rest| rest.get(rest.len().checked_sub(HASH_DIGITS)?..));
+        let (Some(seq), Some(prev), Some(hash)) = (seq, prev.and_then(text), text(digits)) else {
+            return Err("it is not a record: its number or the hash before it is missing".to_owned());
+        };
+        match link {
+            Some(link) if prev != link.hash => {
+                Err("it does not follow the record before it: one was removed, inserted or moved".to_owned())
+            }
+            Some(link) if seq != link.seq + 1 => Err(format!("its number is {seq}, and {} was due", link.seq + 1)),
+            _ => Ok(Frame { seq, prev, hash }),
+        }
+    }
+}
+
 /// One line, which follows on `link`; the first that there is follows on whatever it names.
 fn one(line: &[u8], link: Option<&Link>) -> Result<Record, String> {
-    let line = line.strip_suffix(b"\n").ok_or("the last line is torn: its end is missing")?;
-    let cut = line.len().checked_sub(HASH_KEY.len() + HASH_DIGITS + 2).ok_or("the line is too short for a record")?;
-    let (signed, rest) = line.split_at(cut);
-    let digits = rest
-        .strip_prefix(HASH_KEY)
-        .and_then(|rest| rest.strip_suffix(b"\"}"))
-        .ok_or("the line does not end with its hash")?;
-    let hash = hex(&Sha256::digest(signed));
-    if hash.as_bytes() != digits {
-        return Err("its bytes do not match its hash: the record was changed".to_owned());
-    }
-    let record: Record = serde_json::from_slice(line).map_err(|error| format!("it is not a record: {error}"))?;
-    let Some(link) = link else { return Ok(record) };
-    if record.prev != link.hash {
-        return Err("it does not follow the record before it: one was removed, inserted or moved".to_owned());
-    }
-    if record.seq != link.seq + 1 {
-        return Err(format!("its number is {}, and {} was due", record.seq, link.seq + 1));
-    }
-    Ok(record)
+    Frame::of(line, link)?;
+    serde_json::from_slice(line).map_err(|error| format!("it is not a record: {error}"))
 }
 
 /// What a writer has to cut from the end of a file before it may append.

@@ -10,7 +10,9 @@ mod stats;
 pub use cases::{
     CaseSummary, HandSummary, OpenHold, OpenSuspension, Story, cases, hands, open_holds, open_intents, open_suspensions,
 };
-pub use chain::{Fault, GENESIS, Link, Repair, Verified, find_time, tail, verify, verify_files};
+pub use chain::{
+    Checked, Fault, GENESIS, Link, Repair, Verified, check, check_files, find_time, tail, verify, verify_files,
+};
 pub use filter::Filter;
 pub use record::{
     ActionRecord, Draft, Evidence, FORMAT, Kind, Record, ResultRecord, Retired, StampRecord, SubjectRecord, Who,

@@ -3,8 +3,8 @@
 use jiff::Timestamp;
 use proptest::prelude::*;
 use sophron_core::audit::{
-    ActionRecord, Draft, Kind, Link, ResultRecord, Retired, Story, SubjectRecord, Who, cases, find_time, open_holds,
-    open_intents, stamps, tail, verify, verify_files,
+    ActionRecord, Draft, Kind, Link, ResultRecord, Retired, Story, SubjectRecord, Who, cases, check, check_files,
+    find_time, open_holds, open_intents, stamps, tail, verify, verify_files,
 };
 use sophron_core::effects::Originals;
 use sophron_testkit::process;
@@ -72,6 +72,7 @@ fn records_that_are_removed_doubled_or_swapped_are_named() {
         swapped.swap(place, place + 1);
         for (changed, first_wrong) in [(removed, place), (doubled, place + 1), (swapped, place)] {
             let fault = verify(changed.concat().as_bytes()).fault.unwrap();
+            assert_eq!(check(changed.concat().as_bytes()).as_ref(), Some(&fault));
             assert_eq!((fault.line, fault.seq), (first_wrong + 1, first_wrong as u64 + 1), "{}", fault.what);
         }
     }
@@ -103,6 +104,8 @@ proptest! {
         let line = lines.iter().position(|line| { end += line.len(); place < end }).unwrap();
         let fault = verify(&bytes).fault.expect("found");
         prop_assert_eq!((fault.line, fault.seq), (line + 1, line as u64 + 1));
+        // The check that reads next to nothing finds the same.
+        prop_assert_eq!(check(&bytes), Some(fault));
     }
 }
 
@@ -151,7 +154,12 @@ fn an_act_without_an_outcome_is_known() {
 fn the_chain_goes_from_file_to_file_and_a_removed_one_is_told() {
     let lines = story();
     let (first, second) = (lines[..2].concat(), lines[2..].concat());
-    let of = |files: &[&str]| verify_files(files.iter().map(|file| file.as_bytes()));
+    let of = |files: &[&str]| {
+        let bytes: Vec<&[u8]> = files.iter().map(|file| file.as_bytes()).collect();
+        let verified = verify_files(bytes.iter().copied());
+        assert_eq!(check_files(&bytes).fault, verified.fault);
+        verified
+    };
     assert_eq!((of(&[&first, &second]).fault, of(&[&first, &second]).records.len()), (None, 6));
     let fault = of(&[&second]).fault.unwrap();
     assert!(fault.seq == 1 && fault.what.starts_with("records 1 to 2 are missing"), "{}", fault.what);

@@ -5,10 +5,10 @@ mod export;
 mod follow;
 mod verify;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use sophron_core::audit::{self, CaseSummary, Filter, Record, Verified};
+use sophron_core::audit::{self, CaseSummary, Fault, Filter, Record, Verified};
 use sophron_linux::files::PathError;
 use sophron_linux::here;
 use sophron_linux::trail::{self, TrailError};
@@ -130,29 +130,34 @@ impl Trail {
     /// Says what is wrong with the chain, if anything is.
     fn complain(&self) -> bool {
         let Some(fault) = &self.verified.fault else { return false };
-        let path = self.paths.get(fault.file).cloned().unwrap_or_else(|| trail::folder(&self.state));
-        let mut text = format!(
-            "{} record {} (line {} of {}): {}\n",
-            Styled(Label::Critical, "broken:"),
-            fault.seq,
-            fault.line,
-            path.display(),
-            fault.what
-        );
-        match self.verified.records.last() {
-            Some(last) => text.push_str(&format!(
-                "  the records up to {} ({}) are whole; what follows cannot be trusted\n",
-                last.seq,
-                when::date(last.at)
-            )),
-            None => text.push_str("  nothing before it can be trusted either\n"),
-        }
-        if self.verified.torn {
-            text.push_str("  a crash leaves such an end; the next watcher cuts it off and records that\n");
-        }
-        ui::err(text);
+        broken(fault, self.verified.records.last(), self.verified.torn, &self.paths, &self.state);
         true
     }
+}
+
+/// Names the first bad record and the last trustworthy one.
+fn broken(fault: &Fault, last: Option<&Record>, torn: bool, paths: &[PathBuf], state: &Path) {
+    let path = paths.get(fault.file).cloned().unwrap_or_else(|| trail::folder(state));
+    let mut text = format!(
+        "{} record {} (line {} of {}): {}\n",
+        Styled(Label::Critical, "broken:"),
+        fault.seq,
+        fault.line,
+        path.display(),
+        fault.what
+    );
+    match last {
+        Some(last) => text.push_str(&format!(
+            "  the records up to {} ({}) are whole; what follows cannot be trusted\n",
+            last.seq,
+            when::date(last.at)
+        )),
+        None => text.push_str("  nothing before it can be trusted either\n"),
+    }
+    if torn {
+        text.push_str("  a crash leaves such an end; the next watcher cuts it off and records that\n");
+    }
+    ui::err(text);
 }
 
 fn columns() -> [Column; 9] {

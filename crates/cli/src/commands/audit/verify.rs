@@ -1,10 +1,10 @@
 //! `sophron audit verify`: whether the record is whole, and who vouches for it.
 
 use sophron_core::audit::stamps::{self, Stamps, unhex};
-use sophron_core::audit::{Fault, Record};
+use sophron_core::audit::{self, Fault, Record};
 use sophron_linux::trail;
 
-use super::{nothing_there, read};
+use super::{broken, files, nothing_there};
 use crate::args;
 use crate::exit::{Exit, Failure};
 use crate::ui::style::{Label, Styled};
@@ -15,17 +15,21 @@ const INDENT: usize = 9;
 pub fn run(args: &args::AuditVerify) -> Result<Exit, Failure> {
     let key = args.key.as_deref().map(public_key).transpose()?;
     let expect = args.expect.as_deref().map(hash).transpose()?;
-    let Some(trail) = read(&args.state)? else {
+    let (state, files) = files(&args.state, None)?;
+    let Some(files) = files else {
         if key.is_some() || expect.is_some() {
             ui::err("broken: there is no trail at all, and a stamp of it was expected\n");
             return Ok(Exit::Found);
         }
         return nothing_there(&args.state);
     };
-    if trail.complain() {
+    let bytes: Vec<&[u8]> = files.bytes.iter().map(Vec::as_slice).collect();
+    let checked = audit::check_files(&bytes);
+    let records = &checked.notable;
+    if let Some(fault) = &checked.fault {
+        broken(fault, records.last(), checked.torn, &files.paths, &state);
         return Ok(Exit::Found);
     }
-    let records = &trail.verified.records;
     let stamps = match stamps::check(records, key.as_deref(), expect.as_deref()) {
         Ok(stamps) => stamps,
         Err(fault) => {
@@ -40,10 +44,10 @@ pub fn run(args: &args::AuditVerify) -> Result<Exit, Failure> {
         from.map(|first| format!("; it begins with record {}, the older ones were removed as recorded", first.seq));
     ui::out(format_args!(
         "{}: all {} records are whole and in order{until}{}\nlast hash {}\n",
-        trail::folder(&trail.state).display(),
-        records.len(),
+        trail::folder(&state).display(),
+        checked.records,
         from.unwrap_or_default(),
-        trail.verified.link.hash,
+        checked.link.hash,
     ));
     ui::out(paragraph::under("stamps", INDENT, &vouched(&stamps, records, key.is_some()), width));
     for seq in &stamps.begun_anew {
