@@ -89,8 +89,10 @@ pub enum Outcome {
     Pending,
     /// Nothing was done: it was not possible.
     Refused,
-    /// Nothing was done: it was no longer right, or could not be recorded.
+    /// Nothing was done: it was no longer right.
     Dropped,
+    /// Nothing was done: it could not be recorded. The step stays due.
+    Unrecorded,
 }
 
 impl Outcome {
@@ -105,7 +107,7 @@ impl Outcome {
             Outcome::StillThere => "still there",
             Outcome::Pending => "pending in the kernel",
             Outcome::Refused => "refused",
-            Outcome::Dropped => "dropped",
+            Outcome::Dropped | Outcome::Unrecorded => "dropped",
         }
     }
 }
@@ -142,7 +144,7 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
         subject.open = holds_open(request.subject.id.pid);
     }
     if let Err(why) = recorder.commit(intent) {
-        return (Outcome::Dropped, format!("no record, no action: {why}"));
+        return (Outcome::Unrecorded, format!("no record, no action: {why}"));
     }
     if let Err(why) = look_again(request) {
         return (Outcome::Dropped, why);
@@ -405,7 +407,7 @@ mod tests {
     #[test]
     fn no_record_no_action() {
         let (done, lives) = performed(|_| {}, |_| Err(TrailError::Locked("audit/lock".into())));
-        assert!(matches!(done.outcome, Outcome::Dropped) && lives, "{}", done.seen);
+        assert!(matches!(done.outcome, Outcome::Unrecorded) && lives, "{}", done.seen);
         assert!(done.seen.starts_with("no record, no action"), "{}", done.seen);
     }
 

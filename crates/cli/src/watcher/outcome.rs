@@ -25,6 +25,7 @@ impl Watcher<'_> {
         let mut text = done.seen;
         let mut effect = false;
         let mut ended = false;
+        let unrecorded = matches!(done.outcome, Outcome::Unrecorded);
         match done.outcome {
             Outcome::Lowered { nice, originals } => {
                 for (case, nice) in self.joining.remove(&id).unwrap_or_default() {
@@ -56,9 +57,14 @@ impl Watcher<'_> {
                 label = Label::Warning;
                 text = format!("{}: {text}", done.action);
             }
-            Outcome::Dropped => text = format!("{}: {text}", done.action),
+            Outcome::Dropped | Outcome::Unrecorded => text = format!("{}: {text}", done.action),
         }
-        self.judge.settled(done.case, effect);
+        if unrecorded {
+            // It is tried again as soon as the trail can be written.
+            self.judge.postponed(done.case);
+        } else {
+            self.judge.settled(done.case, effect);
+        }
         if let Some(case) = &case {
             let rule = self.judge.rule_of(case);
             let next = if ended { String::new() } else { next_words(case, rule) };

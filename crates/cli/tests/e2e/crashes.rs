@@ -80,8 +80,15 @@ fn killed_at_any_moment_nothing_was_done_without_its_intent() {
     }
 }
 
-/// Every whole record; a torn one is none.
+/// Every whole record of every file; a torn one is none.
 fn records(stage: &Stage) -> Vec<Value> {
-    let text = std::fs::read_to_string(stage.state().join("audit/000001.jsonl")).unwrap_or_default();
-    text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+    let mut files: Vec<_> = std::fs::read_dir(stage.state().join("audit"))
+        .into_iter()
+        .flatten()
+        .map(|entry| entry.unwrap().path())
+        .filter(|path| path.extension().is_some_and(|extension| extension == "jsonl"))
+        .collect();
+    files.sort();
+    let texts = files.iter().map(|path| std::fs::read_to_string(path).unwrap());
+    texts.flat_map(|text| text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect::<Vec<_>>()).collect()
 }

@@ -1,8 +1,11 @@
 //! When Sophron must not begin.
 
 use std::fs;
+use std::io::Write;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
 
-use sophron_testkit::{eventually, is_gone, threads};
+use sophron_testkit::{Stage, eventually, is_gone, threads};
 
 use crate::stage;
 
@@ -12,7 +15,7 @@ const RULES: &str = "format = 1\nevery = '250ms'\n[[rule]]\nname = 'press-leak'\
 #[test]
 fn a_trail_that_cannot_be_written_keeps_the_watcher_from_arming() {
     // In turn: a file where the folder belongs, a folder where the file belongs, a link, a trail that was changed.
-    type Spoil = fn(&std::path::Path);
+    type Spoil = fn(&Path);
     let spoils: [(&str, Spoil, Option<i32>); 4] = [
         ("a file in the folder's place", |state| fs::write(state.join("audit"), "").unwrap(), Some(1)),
         (
@@ -131,4 +134,61 @@ fn a_trail_lost_under_a_running_watcher_disarms_it_until_it_is_back() {
     watcher.interrupt();
     let verified = stage.run(&["audit", "verify", "--state", stage.state().to_str().unwrap()]);
     assert_eq!(verified.status, Some(0), "{}", verified.stderr);
+}
+
+/// A watcher whose state folder is a small disk of its own; `None` where mounting is not allowed.
+fn on_a_disk_of(size: &str, stage: &Stage, rules: &Path) -> Option<Child> {
+    let state = stage.state().display().to_string();
+    fs::create_dir_all(&state).unwrap();
+    let mount = format!("mount -t tmpfs -o size={size},mode=700 none {state}");
+    if !Command::new("unshare").args(["--mount", "sh", "-c", &mount]).output().is_ok_and(|done| done.status.success()) {
+        println!("skipped: no small disk may be mounted here");
+        return None;
+    }
+    let inner = stage.command(&["watch", "--rules", rules.to_str().unwrap(), "--state", &state]);
+    let mut command = Command::new("unshare");
+    command.args(["--mount", "sh", "-c", &format!("{mount} && exec \"$@\""), "sh"]);
+    command.arg(inner.get_program()).args(inner.get_args()).env("TMPDIR", stage.path(""));
+    Some(command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap())
+}
+
+/// Fills a disk to its last byte.
+fn fill(path: &Path) {
+    let mut file = fs::File::create(path).unwrap();
+    for size in [64 * 1024, 512, 1] {
+        while file.write_all(&vec![1; size]).is_ok() {}
+    }
+}
+
+/// A full disk: with space kept ahead it goes on acting; without, nothing is done until there is space again.
+#[test]
+fn a_full_disk_disarms_only_when_the_space_kept_ahead_is_gone() {
+    for (size, goes_on) in [("16m", true), ("3m", false)] {
+        let stage = stage();
+        let rules =
+            stage.write("rules.toml", RULES.replacen("format = 1\n", "format = 1\nlookback = { keep = '0s' }\n", 1));
+        let Some(mut watcher) = on_a_disk_of(size, &stage, &rules) else { return };
+        // Seen from inside of its own mounts.
+        let inside = Path::new("/proc").join(watcher.id().to_string()).join("root");
+        let state = inside.join(stage.state().strip_prefix("/").unwrap());
+        let trail = || fs::read_to_string(state.join("audit/000001.jsonl")).unwrap_or_default();
+        eventually("begun", || trail().contains("rules loaded").then_some(()));
+        fill(&state.join("fill"));
+        let press = stage.offender("labelpress", &["--grow", "200MiB/s", "--up-to", "30MiB"]);
+        if goes_on {
+            eventually("acted upon", || is_gone(press.pid()).then_some(()));
+        } else {
+            std::thread::sleep(std::time::Duration::from_secs(3));
+            assert!(!is_gone(press.pid()), "acted upon without a record");
+            assert!(threads(press.pid()).iter().all(|thread| thread.nice == 0 && thread.state != 'T'));
+            fs::remove_file(state.join("fill")).unwrap();
+            eventually("acted upon once there is space", || is_gone(press.pid()).then_some(()));
+        }
+        let ended = |line: &str| line.contains("\"kind\":\"outcome\"") && line.contains("\"outcome\":\"ended\"");
+        eventually("recorded", || trail().lines().any(ended).then_some(()));
+        let whole = sophron_core::audit::check(trail().as_bytes());
+        assert!(whole.is_none_or(|fault| fault.what.contains("torn")));
+        let _ = watcher.kill();
+        let _ = watcher.wait();
+    }
 }
