@@ -92,7 +92,9 @@ fn mask_within(argument: &str) -> String {
 
 /// Lower-case hex.
 pub fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+    const DIGITS: &[u8; 16] = b"0123456789abcdef";
+    let digits = |byte: &u8| [byte >> 4, byte & 15].map(|digit| char::from(DIGITS[usize::from(digit)]));
+    bytes.iter().flat_map(digits).collect()
 }
 
 /// The nearest of `known` to what was written, when it is near enough to be meant.

@@ -120,7 +120,7 @@ impl Verified {
         let file = self.files;
         self.files += 1;
         self.sound_bytes = 0;
-        for (index, line) in bytes.split_inclusive(|byte| *byte == b'\n').enumerate() {
+        for (index, line) in lines(bytes).enumerate() {
             let begins_later = file == 0 && index == 0;
             match one(line, if begins_later { None } else { Some(&self.link) }) {
                 Ok(record) => {
@@ -155,9 +155,7 @@ impl Verified {
 }
 
 fn retirements(bytes: &[u8]) -> impl Iterator<Item = Retired> {
-    const KEY: &[u8] = b"\"retired\":";
-    let lines = bytes.split(|byte| *byte == b'\n').filter(|line| line.windows(KEY.len()).any(|part| part == KEY));
-    lines.filter_map(|line| serde_json::from_slice::<Record>(line).ok()?.retired)
+    lines(bytes).filter(|line| is_notable(line)).filter_map(|line| serde_json::from_slice::<Record>(line).ok()?.retired)
 }
 
 /// A trail whose chain was checked without reading what its records say.
@@ -223,14 +221,29 @@ pub fn check_files(files: &[&[u8]]) -> Checked {
     checked
 }
 
+/// Lines with their newline; the last may lack it.
 fn lines(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
-    bytes.split_inclusive(|byte| *byte == b'\n')
+    let mut rest = bytes;
+    std::iter::from_fn(move || {
+        let end = memchr::memchr(b'\n', rest).map_or(rest.len(), |newline| newline + 1);
+        let (line, after) = rest.split_at(end);
+        rest = after;
+        (!line.is_empty()).then_some(line)
+    })
+}
+
+/// Whether these are the lower-case hex digits of those bytes.
+fn is_hex_of(digits: &[u8], bytes: &[u8]) -> bool {
+    const HEX: &[u8; 16] = b"0123456789abcdef";
+    let fits =
+        |(pair, byte): (&[u8], &u8)| pair[0] == HEX[usize::from(byte >> 4)] && pair[1] == HEX[usize::from(byte & 15)];
+    digits.len() == 2 * bytes.len() && digits.chunks_exact(2).zip(bytes).all(fits)
 }
 
 /// Whether a line tells of a key, a stamp or a removed file: by its end, where these keys stand.
 fn is_notable(line: &[u8]) -> bool {
     let end = &line[line.len().saturating_sub(700)..];
-    let has = |key: &[u8]| end.windows(key.len()).any(|part| part == key);
+    let has = |key: &[u8]| memchr::memmem::find(end, key).is_some();
     has(b"\"stamp\":{") || has(b"\"retired\":{")
 }
 
@@ -273,7 +286,7 @@ impl<'l> Frame<'l> {
             .strip_prefix(HASH_KEY)
             .and_then(|rest| rest.strip_suffix(b"\"}"))
             .ok_or("the line does not end with its hash")?;
-        if hex(&Sha256::digest(signed)).as_bytes() != digits {
+        if !is_hex_of(digits, &Sha256::digest(signed)) {
             return Err("its bytes do not match its hash: the record was changed".to_owned());
         }
         let text = |bytes: &'l [u8]| str::from_utf8(bytes).ok();
