@@ -53,6 +53,9 @@ pub enum AuditCommand {
     /// Print the records for other programs
     #[command(after_help = TABLE)]
     Export(AuditExport),
+    /// Print the JSON Schema of a record
+    #[command(after_help = TABLE)]
+    Schema,
     /// Count cases, acts and outcomes of each rule and app, with the middle time to calm
     #[command(after_help = TABLE)]
     Stats(AuditStats),

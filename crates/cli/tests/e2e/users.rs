@@ -36,3 +36,41 @@ fn an_ordinary_user_acts_on_his_own_processes_only() {
     assert!(lines.contains("cannot be undone without root"), "what cannot be undone is said: {lines}");
     assert!(lines.contains("by-path cannot judge") && lines.contains("path cannot be read"), "{lines}");
 }
+
+/// `readers` lets one group read the trail, and nobody else anything; the keys stay the owner's.
+#[test]
+fn a_group_may_read_the_trail_and_nothing_else() {
+    use std::os::unix::fs::PermissionsExt;
+    use std::os::unix::process::CommandExt;
+    if !is_root() {
+        eprintln!("skipped: only root can give files to a group");
+        return;
+    }
+    const READERS: u32 = 54_321;
+    let stage = stage();
+    let opened = std::fs::Permissions::from_mode(0o711);
+    std::fs::set_permissions(stage.path(""), opened).unwrap();
+    let program = stage.path("sophron");
+    std::fs::copy(env!("CARGO_BIN_EXE_sophron"), &program).unwrap();
+    let rules = stage.write(
+        "rules.toml",
+        format!("format = 1\n[audit]\nreaders = '{READERS}'\n[lookback]\nkeep = '0s'\n[protect]\nwhere = 'app = x'\n"),
+    );
+    let state = stage.state().display().to_string();
+    let run = stage.run(&["watch", "--rules", rules.to_str().unwrap(), "--state", &state, "--for", "300ms"]);
+    assert_eq!(run.status, Some(0), "{}", run.stderr);
+    let as_group = |group: u32| {
+        let mut command = std::process::Command::new(&program);
+        command.args(["audit", "verify", "--state", &state]).uid(NOBODY).gid(group).env_clear();
+        command.output().unwrap()
+    };
+    let reader = as_group(READERS);
+    assert_eq!(reader.status.code(), Some(0), "{}", String::from_utf8_lossy(&reader.stderr));
+    assert_ne!(as_group(NOBODY).status.code(), Some(0));
+    let mode = |name: &str| stage.state().join("audit").join(name).metadata().unwrap().permissions().mode() & 0o777;
+    assert_eq!((mode("000001.jsonl"), mode("stamp.key"), mode("lock")), (0o640, 0o600, 0o600));
+    let wrong =
+        stage.write("wrong.toml", "format = 1\n[audit]\nreaders = 'nosuchgroup'\n[protect]\nwhere = 'app = x'\n");
+    let run = stage.run(&["watch", "--rules", wrong.to_str().unwrap(), "--state", &state, "--for", "300ms"]);
+    assert!(run.status == Some(1) && run.stderr.contains("there is no group `nosuchgroup`"), "{}", run.stderr);
+}

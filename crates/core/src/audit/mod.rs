@@ -4,6 +4,7 @@ mod cases;
 mod chain;
 mod filter;
 mod record;
+mod schema;
 pub mod stamps;
 mod stats;
 
@@ -18,4 +19,5 @@ pub use record::{
     ActionRecord, Draft, Evidence, FORMAT, Kind, Record, ResultRecord, Retired, StampRecord, SubjectRecord, Who,
     Wording,
 };
+pub use schema::schema;
 pub use stats::{RuleStats, stats};

@@ -86,6 +86,39 @@ pub enum Kind {
 }
 
 impl Kind {
+    /// Every kind.
+    pub const ALL: [Kind; 29] = [
+        Kind::TrailOpened,
+        Kind::Repaired,
+        Kind::WatcherStarted,
+        Kind::WatcherEnded,
+        Kind::RulesLoaded,
+        Kind::Breach,
+        Kind::Alert,
+        Kind::Intent,
+        Kind::Outcome,
+        Kind::Effect,
+        Kind::Refused,
+        Kind::Spared,
+        Kind::Shadow,
+        Kind::Overtaken,
+        Kind::StoodBack,
+        Kind::Calm,
+        Kind::Ended,
+        Kind::Left,
+        Kind::Restored,
+        Kind::Superseded,
+        Kind::Unreadable,
+        Kind::BudgetSpent,
+        Kind::Capped,
+        Kind::Summary,
+        Kind::ClockStepped,
+        Kind::Carried,
+        Kind::Retired,
+        Kind::KeyBegun,
+        Kind::Stamp,
+    ];
+
     /// Its word.
     pub fn word(self) -> String {
         serde_json::to_value(self).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default()

@@ -135,15 +135,24 @@ impl Disk {
     pub fn open(path: &Path, readers: Option<u32>) -> Result<Disk, PathError> {
         let folder = private_folder(path)?;
         if let Some(group) = readers {
-            let given = rustix::fs::fchown(&folder, None, Some(Gid::from_raw(group)))
-                .and_then(|()| rustix::fs::fchmod(&folder, Mode::RWXU | Mode::RGRP | Mode::XGRP));
-            given.map_err(|error| PathError::of(path, "given to its readers", error.into()))?;
+            give(&folder, path, group, Mode::RWXU | Mode::RGRP | Mode::XGRP)?;
+            // The way there: what else stands beside it they can neither list nor read.
+            if let Some(above) = path.parent() {
+                give(&private_folder(above)?, above, group, Mode::RWXU | Mode::XGRP)?;
+            }
         }
         let flags = OFlags::RDWR | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let lock = rustix::fs::openat(&folder, LOCK_NAME, flags, OWNER_ONLY)
             .map_err(|error| PathError::of(&path.join(LOCK_NAME), "opened", error.into()))?;
         Ok(Disk { path: path.to_owned(), folder, lock, readers })
     }
+}
+
+/// Gives a folder to a group, with these rights.
+fn give(folder: &OwnedFd, path: &Path, group: u32, mode: Mode) -> Result<(), PathError> {
+    let given = rustix::fs::fchown(folder, None, Some(Gid::from_raw(group)));
+    let given = given.and_then(|()| rustix::fs::fchmod(folder, mode));
+    given.map_err(|error| PathError::of(path, "given to its readers", error.into()))
 }
 
 impl Folder for Disk {

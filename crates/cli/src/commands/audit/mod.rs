@@ -44,6 +44,10 @@ pub fn run(list: &args::AuditList, command: Option<AuditCommand>) -> Result<Exit
         Some(AuditCommand::Explain(args)) => explain::run(&args),
         Some(AuditCommand::Export(args)) => export::run(&args),
         Some(AuditCommand::Stats(args)) => export::stats(&args),
+        Some(AuditCommand::Schema) => {
+            ui::out(format_args!("{}\n", serde_json::to_string_pretty(&audit::schema()).unwrap_or_default()));
+            Ok(Exit::Fine)
+        }
     }
 }
 
