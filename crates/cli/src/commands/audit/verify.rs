@@ -39,9 +39,8 @@ pub fn run(args: &args::AuditVerify) -> Result<Exit, Failure> {
     };
     let width = table::terminal_width();
     let until = records.last().map(|record| format!(", last at {}", when::date(record.at))).unwrap_or_default();
-    let from = records.first().filter(|first| first.seq > 1);
-    let from =
-        from.map(|first| format!("; it begins with record {}, the older ones were removed as recorded", first.seq));
+    let from = (checked.first > 1)
+        .then(|| format!("; it begins with record {}, the older ones were removed as recorded", checked.first));
     ui::out(format_args!(
         "{}: all {} records are whole and in order{until}{}\nlast hash {}\n",
         trail::folder(&state).display(),
