@@ -29,6 +29,18 @@ pub fn process_cpu_time(pid: u32) -> io::Result<Duration> {
 /// # Errors
 /// As pthread_sigmask(3).
 pub fn block_stop_signals() -> io::Result<()> {
+    mask_stop_signals(libc::SIG_BLOCK)
+}
+
+/// Lets the terminal's stop signals through to this thread again, while nothing is held that others wait for.
+///
+/// # Errors
+/// As pthread_sigmask(3).
+pub fn allow_stop_signals() -> io::Result<()> {
+    mask_stop_signals(libc::SIG_UNBLOCK)
+}
+
+fn mask_stop_signals(how: libc::c_int) -> io::Result<()> {
     // SAFETY: the set is initialised by sigemptyset before it is used, and the calls keep no pointer.
     let status = unsafe {
         let mut set: libc::sigset_t = std::mem::zeroed();
@@ -36,7 +48,7 @@ pub fn block_stop_signals() -> io::Result<()> {
         for signal in [libc::SIGTSTP, libc::SIGTTIN, libc::SIGTTOU] {
             libc::sigaddset(&raw mut set, signal);
         }
-        libc::pthread_sigmask(libc::SIG_BLOCK, &raw const set, std::ptr::null_mut())
+        libc::pthread_sigmask(how, &raw const set, std::ptr::null_mut())
     };
     if status == 0 { Ok(()) } else { Err(io::Error::from_raw_os_error(status)) }
 }

@@ -7,6 +7,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
 use sophron_core::audit::{Draft, Kind, Who};
+use sophron_core::rules::CommandLines;
 use sophron_linux::here;
 use sophron_linux::trail::{self, Append, Keeping, TrailError, TrailFile};
 
@@ -60,4 +61,33 @@ fn a_lock_that_is_not_released_fails_closed() {
     drop(lock);
     trail.append(&[draft()]).unwrap();
     assert_eq!(trail::read(state.path(), None).unwrap().unwrap().verify().records.len(), 4);
+}
+
+/// What of a command line goes into the record is a setting; what is kept in memory is masked all the same.
+#[test]
+fn command_lines_are_masked_whole_or_left_out() {
+    let mut child =
+        std::process::Command::new("sh").args(["-c", "sleep 60; :", "--password", "hunter2"]).spawn().unwrap();
+    let needs = sophron_core::model::Needs::PERIODIC;
+    let mut sampler = sophron_linux::Sampler::new(Path::new("/proc"), needs).unwrap();
+    // Between fork and exec it still has our own command line.
+    let subject = loop {
+        let process = sampler.again(child.id()).unwrap();
+        if process.command.as_deref().is_some_and(|command| command.contains("sleep 60")) {
+            break process;
+        }
+    };
+    for (way, has_command, has_secret) in
+        [(CommandLines::Masked, true, false), (CommandLines::Full, true, true), (CommandLines::PathOnly, false, false)]
+    {
+        let state = tempfile::tempdir().unwrap();
+        let keeping = Keeping { command_lines: way, ..Keeping::default() };
+        let boot = here::boot(Path::new("/proc")).unwrap().to_string();
+        let about = Draft { boot, subject: Some((&subject).into()), ..draft() };
+        TrailFile::open(state.path(), draft(), keeping).unwrap().append(&[about]).unwrap();
+        let text = fs::read_to_string(trail::folder(state.path()).join(trail::name(1))).unwrap();
+        assert_eq!((text.contains("sleep 60"), text.contains("hunter2")), (has_command, has_secret), "{way:?}: {text}");
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
 }

@@ -179,3 +179,36 @@ fn files_follow_each_other_and_carry_what_is_in_force() {
     watcher.interrupt();
     assert_eq!(stage.run(&["audit", "verify", "--state", &state]).status, Some(0));
 }
+
+/// What is recorded is told as it comes, and nothing of before.
+#[test]
+fn the_record_is_followed() {
+    use std::io::{BufRead, BufReader};
+    let stage = stage();
+    let press = stage.offender("labelpress", &["--cpu", "5%"]);
+    let state = stage.state().display().to_string();
+    let lower = |nice: &str| {
+        let listed = stage.json(&["list", "--where", &format!("pid = {}", press.pid()), "--format", "json"]);
+        let id = listed["rows"][0]["id"].as_str().unwrap().to_owned();
+        let done = stage.run(&["lower", &id, "--nice", nice, "--yes", "--state", &state]);
+        assert_eq!(done.status, Some(0), "{}", done.stderr);
+    };
+    lower("3");
+    let mut follow = stage
+        .command(&["audit", "--follow", "--records", "--app", "labelpress", "--state", &state])
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(follow.stdout.take().unwrap());
+    // It has begun once it has the present file open, or waits: the second act comes after its first look.
+    let waits =
+        || std::fs::read_to_string(format!("/proc/{}/wchan", follow.id())).unwrap_or_default().contains("nanosleep");
+    eventually("it waits", || waits().then_some(()));
+    lower("9");
+    let mut first = String::new();
+    lines.read_line(&mut first).unwrap();
+    let record: Value = serde_json::from_str(&first).unwrap();
+    assert_eq!((&record["kind"], &record["action"]["nice"]), (&"intent".into(), &9.into()), "{first}");
+    let _ = follow.kill();
+    let _ = follow.wait();
+}

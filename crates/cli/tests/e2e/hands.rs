@@ -493,3 +493,33 @@ fn a_tree_is_ended_without_those_that_were_refused() {
     kill_process(Pid::from_raw(holder.cast_signed()).unwrap(), Signal::KILL).unwrap();
     waiter.wait().unwrap();
 }
+
+/// Ctrl-Z on a hand at work: it goes on to its end, and nobody waits for a lock that a stopped command holds.
+#[test]
+fn a_hand_at_work_is_not_stopped_half_way() {
+    let stage = stage();
+    let press = stage.offender("labelpress", &["--cpu", "5%"]);
+    let target = id(&stage, press.pid());
+    // The trail's lock is held until the signal has come: the hand waits in the middle of its work.
+    std::fs::create_dir_all(stage.state().join("audit")).unwrap();
+    for folder in [stage.state(), stage.state().join("audit")] {
+        std::fs::set_permissions(folder, std::os::unix::fs::PermissionsExt::from_mode(0o700)).unwrap();
+    }
+    let lock = std::fs::File::create(stage.state().join("audit/lock")).unwrap();
+    rustix::fs::flock(&lock, rustix::fs::FlockOperation::LockExclusive).unwrap();
+    let state = stage.state().display().to_string();
+    let mut hand =
+        stage.command(&["terminate", &target, "--yes", "--state", &state]).stdout(Stdio::null()).spawn().unwrap();
+    let pid = Pid::from_raw(hand.id().cast_signed()).unwrap();
+    let blocks_stop = || {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", hand.id())).unwrap();
+        let mask = status.lines().find_map(|line| line.strip_prefix("SigBlk:\t")).unwrap().to_owned();
+        u64::from_str_radix(&mask, 16).unwrap() & (1 << (20 - 1)) != 0
+    };
+    eventually("it is deaf to the terminal", || blocks_stop().then_some(()));
+    kill_process(pid, Signal::TSTP).unwrap();
+    drop(lock);
+    eventually("it ends, stopped or not", || hand.try_wait().unwrap());
+    assert!(is_gone(press.pid()), "the act was carried through");
+    assert_eq!(kinds(&stage), ["intent terminate ", "outcome terminate ended"]);
+}

@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 
-use super::record::{Kind, Record};
+use super::kind::Kind;
+use super::record::Record;
 use crate::effects::Originals;
 use crate::model::ProcessId;
 use crate::rules::Severity;

@@ -5,7 +5,8 @@ use std::borrow::Cow;
 use jiff::Timestamp;
 use serde::Deserialize;
 
-use super::record::{Kind, Record, SubjectRecord};
+use super::kind::Kind;
+use super::record::{Record, SubjectRecord};
 use crate::condition::{Condition, Truth};
 use crate::model::{Facts, Machine, Process, ProcessId};
 

@@ -3,6 +3,7 @@
 mod cases;
 mod chain;
 mod filter;
+mod kind;
 mod record;
 mod schema;
 pub mod stamps;
@@ -15,9 +16,9 @@ pub use chain::{
     Checked, Fault, GENESIS, Link, Repair, Verified, check, check_files, find_time, tail, verify, verify_files,
 };
 pub use filter::Filter;
+pub use kind::Kind;
 pub use record::{
-    ActionRecord, Draft, Evidence, FORMAT, Kind, Record, ResultRecord, Retired, StampRecord, SubjectRecord, Who,
-    Wording,
+    ActionRecord, Draft, Evidence, FORMAT, Record, ResultRecord, Retired, StampRecord, SubjectRecord, Who, Wording,
 };
 pub use schema::schema;
 pub use stats::{RuleStats, stats};

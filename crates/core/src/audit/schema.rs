@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use super::record::Kind;
+use super::kind::Kind;
 
 /// The schema of one line of the trail.
 pub fn schema() -> Value {

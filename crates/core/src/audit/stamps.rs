@@ -6,7 +6,8 @@
 use ed25519_dalek::{Signature, Signer, SigningKey, VerifyingKey};
 
 use super::chain::{Fault, Link};
-use super::record::{Kind, Record, StampRecord};
+use super::kind::Kind;
+use super::record::{Record, StampRecord};
 use crate::text::hex;
 
 /// Bytes of a private key.

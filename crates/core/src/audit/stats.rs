@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 
-use super::record::{Kind, Record};
+use super::kind::Kind;
+use super::record::Record;
 
 /// One rule on one app.
 #[derive(Debug, Clone, Default, PartialEq)]

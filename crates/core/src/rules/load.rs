@@ -9,6 +9,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::options::Names;
 use super::section::{Keys, Section, Source};
+use super::wording::{starts, wording};
 use super::{
     Action, Again, Audit, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, checkup, keeping,
     ladder, options,
@@ -226,33 +227,6 @@ fn adjust(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar) {
         rule.text = format!("{}\n\n{}", rule.text, wording(source.text, &starts(whole), value.span().start));
         check_pick(source, &section, rule);
     }
-}
-
-/// Where the tables of a file begin.
-fn starts(section: &Section<'_>) -> Vec<usize> {
-    let mut starts = Vec::new();
-    for (_, value) in section.table.iter() {
-        match value.get_ref() {
-            DeValue::Table(inner) => {
-                starts.push(value.span().start);
-                starts.extend(
-                    inner.iter().filter(|(_, value)| value.get_ref().is_table()).map(|(_, value)| value.span().start),
-                );
-            }
-            DeValue::Array(items) => starts.extend(items.iter().map(|item| item.span().start)),
-            _ => {}
-        }
-    }
-    starts
-}
-
-/// A table as it stands in the file: from its heading to the next.
-fn wording(text: &str, starts: &[usize], start: usize) -> String {
-    // The parts of a dotted heading begin inside of it.
-    let is_heading = |other: &usize| text.get(..*other).is_some_and(|before| before.ends_with('\n'));
-    let start = text.get(..start).and_then(|before| before.rfind('\n')).map_or(0, |newline| newline + 1);
-    let end = starts.iter().copied().filter(|other| *other > start && is_heading(other)).min().unwrap_or(text.len());
-    text.get(start..end).unwrap_or_default().trim_end().to_owned()
 }
 
 fn format_is_ours(source: &mut Source<'_>, section: &Section<'_>) -> bool {

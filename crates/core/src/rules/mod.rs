@@ -10,6 +10,7 @@ mod options;
 mod review;
 mod schema;
 mod section;
+mod wording;
 
 use std::collections::BTreeSet;
 use std::fmt;

@@ -26,7 +26,8 @@ const AT_WORK: f64 = 100_000.0;
 pub fn run(args: &args::AuditExplain) -> Result<Exit, Failure> {
     let Some(trail) = read(&args.state)? else { return nothing_there(&args.state) };
     let broken = trail.complain();
-    let records: Vec<&Record> = trail.verified.records.iter().filter(|record| record.case == Some(args.case)).collect();
+    let of_case = trail.verified.records.iter().filter(|record| record.case == Some(args.case));
+    let records: Vec<Record> = of_case.cloned().collect();
     let Some(opening) = records.iter().find(|record| record.kind == Kind::Breach) else {
         return Err(Failure::new(Exit::Failed, format!("the record has no case {}", args.case))
             .hint("`sophron audit` lists all cases"));
@@ -38,14 +39,14 @@ pub fn run(args: &args::AuditExplain) -> Result<Exit, Failure> {
 struct Explained<'t> {
     trail: &'t Trail,
     /// All of the case, in order.
-    records: &'t [&'t Record],
+    records: &'t [Record],
     opening: &'t Record,
     width: Option<usize>,
 }
 
 impl Explained<'_> {
     fn text(&self) -> String {
-        let summary = audit::cases(&self.records.iter().map(|record| (*record).clone()).collect::<Vec<_>>());
+        let summary = audit::cases(self.records);
         let stands = summary.first().map_or("open", |case| case.story.word());
         let severity = self.opening.evidence.as_ref().map(|evidence| evidence.severity.clone()).unwrap_or_default();
         let head = [
@@ -71,7 +72,7 @@ impl Explained<'_> {
                 let word = if number == 0 { word } else { "" };
                 text.push_str(&match line.strip_prefix('\u{0}') {
                     // Drawn, and not to be wrapped.
-                    Some(drawn) => format!("{word:<INDENT$}{drawn}\n"),
+                    Some(drawn) => format!("{}{drawn}\n", Styled(Label::Heading, &format!("{word:<INDENT$}"))),
                     None => paragraph::under(word, INDENT, line, self.width),
                 });
             }
@@ -165,7 +166,7 @@ impl Explained<'_> {
     }
 
     fn told(&self) -> Vec<String> {
-        let alerts: Vec<&&Record> =
+        let alerts: Vec<&Record> =
             self.records.iter().filter(|record| matches!(record.kind, Kind::Breach | Kind::Alert)).collect();
         let mut times: Vec<String> = alerts.iter().map(|record| when::clock(record.at)).collect();
         times.dedup();
@@ -174,8 +175,7 @@ impl Explained<'_> {
 
     fn done(&self) -> Vec<String> {
         let mut lines = Vec::new();
-        let records: Vec<Record> = self.records.iter().map(|record| (*record).clone()).collect();
-        let open: Vec<u64> = audit::open_intents(&records).iter().map(|record| record.seq).collect();
+        let open: Vec<u64> = audit::open_intents(self.records).iter().map(|record| record.seq).collect();
         for record in self.records {
             let verb = record.action.as_ref().map_or("", |action| action.verb.as_str());
             let result = record.result.as_ref();
@@ -217,9 +217,8 @@ impl Explained<'_> {
     }
 
     fn undone(&self) -> Vec<String> {
-        let records: Vec<Record> = self.records.iter().map(|record| (*record).clone()).collect();
-        let holds = audit::open_holds(&records);
-        let suspended = audit::open_suspensions(&records);
+        let holds = audit::open_holds(self.records);
+        let suspended = audit::open_suspensions(self.records);
         let mut lines: Vec<String> = holds
             .iter()
             .map(|hold| {

@@ -18,7 +18,10 @@ use crate::exit::{Exit, Failure};
 use crate::places;
 use crate::ui::style::{Label, Styled};
 use crate::ui::table::{self, Column};
-use crate::ui::{self, when};
+use crate::ui::{self, paragraph, when};
+
+/// Columns of the word before what is broken.
+const BROKEN: usize = 8;
 
 /// A trail that was read and verified.
 struct Trail {
@@ -142,22 +145,17 @@ impl Trail {
 /// Names the first bad record and the last trustworthy one.
 fn broken(fault: &Fault, last: Option<&Record>, torn: bool, paths: &[PathBuf], state: &Path) {
     let path = paths.get(fault.file).cloned().unwrap_or_else(|| trail::folder(state));
-    let mut text = format!(
-        "{} record {} (line {} of {}): {}\n",
-        Styled(Label::Critical, "broken:"),
-        fault.seq,
-        fault.line,
-        path.display(),
-        fault.what
-    );
-    match last {
-        Some(last) => text.push_str(&format!(
+    let width = table::terminal_width();
+    let found = format!("record {} (line {} of {}): {}", fault.seq, fault.line, path.display(), fault.what);
+    let mut text = paragraph::styled("broken:", BROKEN, &found, width, Label::Critical);
+    text.push_str(&match last {
+        Some(last) => format!(
             "  the records up to {} ({}) are whole; what follows cannot be trusted\n",
             last.seq,
             when::date(last.at)
-        )),
-        None => text.push_str("  nothing before it can be trusted either\n"),
-    }
+        ),
+        None => "  nothing before it can be trusted either\n".to_owned(),
+    });
     if torn {
         text.push_str("  a crash leaves such an end; the next watcher cuts it off and records that\n");
     }

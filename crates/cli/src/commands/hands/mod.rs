@@ -22,7 +22,7 @@ use sophron_linux::act::Lineage;
 use sophron_linux::handle::Handle;
 use sophron_linux::here::{self, Capability};
 use sophron_linux::service_manager::ServiceManager;
-use sophron_linux::{Sampler, roles, terminal};
+use sophron_linux::{Sampler, roles, sys, terminal};
 
 pub use restoring::run as restore;
 
@@ -84,6 +84,7 @@ struct Hand<'a> {
 }
 
 pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
+    not_to_be_stopped()?;
     let guidance = rules_file::guidance(args.rules.as_deref())?;
     let failed = |error| Failure::of(Exit::Failed, error);
     // Before the first look: who leaves a tree from now on is known all the same.
@@ -128,14 +129,22 @@ pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
     Ok(if refused && done == Exit::Fine { Exit::Refused } else { done })
 }
 
+/// A hand that was stopped by Ctrl-Z half-way would hold the trail's lock, and no watcher could act. Every thread that is
+/// begun from here on is as deaf to it.
+pub(super) fn not_to_be_stopped() -> Result<(), Failure> {
+    sys::block_stop_signals().map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))
+}
+
 /// In a terminal the person has the last word.
 fn ask(verb: Verb, able: usize) -> Result<bool, Failure> {
     let them = if able == 1 { "it".to_owned() } else { format!("these {able}") };
     ui::out(format_args!("{} {them}? type yes to go on: ", verb.word()));
     let mut answer = String::new();
-    std::io::stdin()
-        .read_line(&mut answer)
-        .map_err(|error| Failure::new(Exit::Failed, "the answer cannot be read").because(error))?;
+    // Nothing is held while a person thinks: the terminal may stop us here.
+    let _ = sys::allow_stop_signals();
+    let read = std::io::stdin().read_line(&mut answer);
+    not_to_be_stopped()?;
+    read.map_err(|error| Failure::new(Exit::Failed, "the answer cannot be read").because(error))?;
     Ok(answer.trim().eq_ignore_ascii_case("yes"))
 }
 

@@ -15,6 +15,7 @@ use crate::watcher::drafts::DraftExt;
 use crate::watcher::rules_file;
 
 pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
+    super::not_to_be_stopped()?;
     let hand = args::Hand::of_restore(args);
     let mut trail = Trail::new(&hand, &rules_file::guidance(None)?.audit())?;
     let boot = trail.drafter.boot;

@@ -10,7 +10,7 @@ use sophron_core::audit::{ActionRecord, Draft, Kind};
 use sophron_core::units::scaled_duration;
 use sophron_linux::act::{self, Tree};
 use sophron_linux::handle::Handle;
-use sophron_linux::{jobs, sys};
+use sophron_linux::jobs;
 
 use super::acts::{refusal, say, worse};
 use super::{Chosen, Hand};
@@ -24,9 +24,6 @@ const LOOK: Duration = Duration::from_millis(100);
 
 impl Hand<'_> {
     pub(super) fn suspend(&mut self, able: &[Chosen], length: Duration) -> Result<Exit, Failure> {
-        // A command stopped by Ctrl-Z could not count down.
-        sys::block_stop_signals()
-            .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
         let enough = listen()?;
         let action =
             ActionRecord { seconds: Some(length.as_secs_f64()), tree: self.args.tree, ..ActionRecord::word("suspend") };
