@@ -150,3 +150,9 @@ pub fn command_line(id: &sophron_core::model::ProcessId) -> Option<String> {
     let words = bytes.split(|byte| *byte == 0).filter(|word| !word.is_empty()).map(text::clean);
     Some(words.collect::<Vec<String>>().join(" "))
 }
+
+/// What a process has read from and written to disks so far, bytes (`/proc/PID/io` read_bytes and write_bytes,
+/// proc_pid_io(5)). `None` where that may not be read.
+pub fn disk_counters(pid: u32) -> Option<(u64, u64)> {
+    crate::proc::status::parse_io(&fs::read(format!("/proc/{pid}/io")).ok()?)
+}

@@ -5,6 +5,7 @@ use sophron_core::judge::{Case, Closing, Event};
 use sophron_core::model::{Process, ProcessId, Snapshot};
 use sophron_core::rules::Action;
 use sophron_core::subject::Judged;
+use sophron_linux::here;
 
 use super::drafts::DraftExt;
 use super::outcome::{field_words, next_words};
@@ -20,7 +21,10 @@ impl Watcher<'_> {
                 let Some(case) = self.judge.case(case).cloned() else { return };
                 let rule = self.judge.rule_of(&case).clone();
                 let word = if case.returned { "came back" } else { "opened" };
-                let draft = self.drafter.opening(&case, &rule, &self.rules.digest);
+                let mut draft = self.drafter.opening(&case, &rule, &self.rules.digest);
+                if let Some(evidence) = draft.evidence.as_mut() {
+                    evidence.disk = evidence.disk.or_else(|| self.disk_since_it_builds(&case.subject.id));
+                }
                 self.note_of_rule(case.rule, draft.came_of_it(word, rule.note.clone().unwrap_or_default()));
                 let note = rule.note.as_ref().map(|note| format!("\n{note}")).unwrap_or_default();
                 let next = next_words(&case, &rule);
@@ -70,12 +74,23 @@ impl Watcher<'_> {
         }
     }
 
+    /// What a process has read and written a second since its breach began to build up: a sign of honest work, also where
+    /// no rule asks for it.
+    fn disk_since_it_builds(&self, id: &ProcessId) -> Option<[f64; 2]> {
+        let (since, before) = self.fixed.get(id)?.disk?;
+        let passed = here::monotonic().saturating_sub(since).as_secs_f64();
+        let now = here::disk_counters(id.pid).filter(|_| passed > 0.0)?;
+        let rate = |now: u64, before: u64| (now.saturating_sub(before) as f64 / passed).round();
+        Some([rate(now.0, before.0), rate(now.1, before.1)])
+    }
+
     /// The process is fixed by a handle as soon as a breach begins to build up.
     fn fix(&mut self, rule: usize, id: ProcessId) {
         if let Some(fixed) = self.fixed.get_mut(&id) {
             fixed.rules.insert(rule);
         } else if let Ok(handle) = act::fix_by_handle(&id) {
-            self.fixed.insert(id, Fixed { handle, rules: [rule].into() });
+            let disk = here::disk_counters(id.pid).map(|counters| (here::monotonic(), counters));
+            self.fixed.insert(id, Fixed { handle, rules: [rule].into(), disk });
         }
     }
 

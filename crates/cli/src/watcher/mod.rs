@@ -99,6 +99,8 @@ pub enum Wake {
 struct Fixed {
     handle: Arc<Handle>,
     rules: BTreeSet<usize>,
+    /// When that began, and what it had read from and written to disks by then.
+    disk: Option<(Duration, (u64, u64))>,
 }
 
 struct Watcher<'s> {

@@ -60,6 +60,7 @@ fn a_case_is_told_from_beginning_to_end() {
         "unchanged since by its chain of hashes",
         "signed by the stamp of record",
         "it was asked to end, and ended",
+        "no sign of honest work",
     ] {
         assert!(told.stdout.contains(words), "{words}: {}", told.stdout);
     }
