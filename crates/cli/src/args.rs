@@ -14,7 +14,7 @@ use sophron_core::units;
 pub use audit::{
     AuditCommand, AuditExplain, AuditExport, AuditFilter, AuditList, AuditStats, AuditVerify, ExportFormat,
 };
-pub use rules::{Draft, Rehearse, Rules, Suggest, Why};
+pub use rules::{Draft, Played, Rehearse, Rules, Suggest, Why};
 
 use crate::exit::{Exit, TABLE};
 

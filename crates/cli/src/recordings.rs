@@ -66,6 +66,11 @@ impl Recordings {
         Recordings::new(&from, asked.since.as_deref(), until, state).map(Some)
     }
 
+    /// What is to be gone through.
+    pub fn played(played: &args::Played, state: &args::State) -> Result<Recordings, Failure> {
+        Recordings::new(&played.from, played.since.as_deref(), played.until.as_deref(), state)
+    }
+
     /// These recordings, or the lookback where there are none, from one moment to another.
     pub fn new(
         from: &[PathBuf],

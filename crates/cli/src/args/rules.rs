@@ -109,12 +109,10 @@ impl From<Trouble> for sophron_core::suggest::Trouble {
     }
 }
 
+/// Recordings that are gone through from beginning to end.
 #[derive(Debug, clap::Args)]
-pub struct Suggest {
-    /// Only for this app, also where it never ran away
-    #[arg(long, value_name = "APP")]
-    pub app: Option<String>,
-    /// Draw them from these recordings; `demo` is the one that comes with Sophron [default: the watcher's lookback]
+pub struct Played {
+    /// The recordings, one after the other; `demo` is the one that comes with Sophron [default: the watcher's lookback]
     #[arg(long, value_name = "FILE", num_args = 1..)]
     pub from: Vec<PathBuf>,
     /// From that moment on, as 10:00, "yesterday 18:00" or "2h ago"
@@ -123,6 +121,15 @@ pub struct Suggest {
     /// Up to that moment
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct Suggest {
+    /// Only for this app, also where it never ran away
+    #[arg(long, value_name = "APP")]
+    pub app: Option<String>,
+    #[command(flatten)]
+    pub played: Played,
     /// How to print it
     #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
     pub format: TextOrJson,
@@ -134,15 +141,8 @@ pub struct Suggest {
 pub struct Rehearse {
     /// The rules file; rules.d/*.toml beside it are read as well
     pub rules: PathBuf,
-    /// The recordings, one after the other; `demo` is the one that comes with Sophron [default: the watcher's lookback]
-    #[arg(long, value_name = "FILE", num_args = 1..)]
-    pub from: Vec<PathBuf>,
-    /// From that moment on, as 10:00, "yesterday 18:00" or "2h ago"
-    #[arg(long, value_name = "TIME")]
-    pub since: Option<String>,
-    /// Up to that moment
-    #[arg(long, value_name = "TIME")]
-    pub until: Option<String>,
+    #[command(flatten)]
+    pub played: Played,
     /// Processes that must not be touched: whoever of them would be is told first, and the exit status is 3
     #[arg(long, value_name = "CONDITION")]
     pub spare: Option<String>,

@@ -17,7 +17,7 @@ use crate::ui::table;
 use crate::ui::{self, paragraph, when};
 
 pub fn run(args: &args::Suggest) -> Result<Exit, Failure> {
-    let recordings = Recordings::new(&args.from, args.since.as_deref(), args.until.as_deref(), &args.state)?;
+    let recordings = Recordings::played(&args.played, &args.state)?;
     let mut figures = Figures::default();
     let told = recordings.each(|snapshot, _, _| figures.take(snapshot, |_| true))?;
     for note in &told.notes {

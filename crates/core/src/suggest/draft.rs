@@ -2,13 +2,10 @@
 
 use super::figures::{Figures, Minute, middle};
 use super::rule::{Written, percent, quoted, size};
+use super::{LEAST_OF_APP, SPREADS};
 use crate::model::{Process, Snapshot};
 use crate::units::{Value, scaled_size};
 
-/// Spreads above the middle that are still normal.
-const SPREADS: f64 = 6.0;
-/// With fewer minutes than that nothing is called normal.
-const LEAST_MINUTES: usize = 30;
 /// The limit stands at that part of what it does now.
 const OF_NOW: f64 = 0.75;
 /// The present is the mean of so many minutes.
@@ -70,7 +67,7 @@ impl Ground {
         let all: Vec<f64> = minutes.iter().map(figure).collect();
         let recent = &all[all.len().saturating_sub(PRESENT)..];
         let mean = recent.iter().sum::<f64>() / recent.len().max(1) as f64;
-        let known = (all.len() >= LEAST_MINUTES).then(|| middle(&all)).flatten();
+        let known = (all.len() >= LEAST_OF_APP).then(|| middle(&all)).flatten();
         let normal = known.map(|(middle, spread)| middle + SPREADS * spread);
         Ground { now: if recent.len() == PRESENT { mean.max(now) } else { now }, normal }
     }

@@ -38,7 +38,7 @@ struct Replayed {
 pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
     let loaded = rules_file::load(&args.rules)?;
     let rules = only(&loaded.rules, args.only.as_deref())?;
-    let recordings = Recordings::new(&args.from, args.since.as_deref(), args.until.as_deref(), &args.state)?;
+    let recordings = Recordings::played(&args.played, &args.state)?;
     // Hours are meant in the recording's own zone.
     let zone = recordings.zone().clone();
     let begin = |rules: &RuleSet, protections| -> Result<Rehearsal, Failure> {
