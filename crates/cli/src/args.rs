@@ -12,7 +12,7 @@ use clap::{Parser, Subcommand, ValueEnum};
 use sophron_core::units;
 
 pub use audit::{
-    AuditCommand, AuditExplain, AuditExport, AuditFilter, AuditList, AuditStats, AuditVerify, ExportFormat,
+    AuditAccept, AuditCommand, AuditExplain, AuditExport, AuditFilter, AuditList, AuditStats, AuditVerify, ExportFormat,
 };
 pub use rules::{Draft, Played, Rehearse, Rules, Suggest, Why};
 

@@ -26,8 +26,9 @@ pub fn rules(given: Option<&Path>) -> Result<PathBuf, Failure> {
     }
     let own = own_folder("XDG_CONFIG_HOME", ".config").map(|folder| folder.join("rules.toml"));
     match own {
-        Some(own) if own.exists() => Ok(own),
-        _ if machine.exists() => Ok(machine),
+        // One that cannot be looked at is there: opening it says why.
+        Some(own) if is_there(&own) => Ok(own),
+        _ if is_there(&machine) => Ok(machine),
         Some(own) => Err(Failure::new(
             Exit::Failed,
             format!("there is no rules file: neither {} nor {MACHINE_RULES}", own.display()),
@@ -36,6 +37,11 @@ pub fn rules(given: Option<&Path>) -> Result<PathBuf, Failure> {
         None => Err(Failure::new(Exit::Failed, format!("there is no rules file: {MACHINE_RULES} does not exist"))
             .hint("name one with --rules FILE")),
     }
+}
+
+/// Whether something is there: only where the answer is a clear no, it is not. What may not be looked at is there.
+pub fn is_there(path: &Path) -> bool {
+    !matches!(path.symlink_metadata(), Err(error) if error.kind() == std::io::ErrorKind::NotFound)
 }
 
 /// The state folder: the one given, else the machine's or the user's.

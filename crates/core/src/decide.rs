@@ -78,6 +78,11 @@ pub struct Ledger {
 }
 
 impl Ledger {
+    /// An act of an earlier run, at that time: a restart forgets none.
+    pub fn remember(&mut self, at: Duration, verb: &str) {
+        self.acts.push_back((at, matches!(verb, "terminate" | "restart")));
+    }
+
     /// Whether one more step may act; if so, that is counted.
     fn spend(&mut self, action: Action, cap: Cap, now: Duration) -> bool {
         self.acts.retain(|(at, _)| now.saturating_sub(*at) < HOUR);

@@ -35,6 +35,9 @@ pub struct Originals {
 pub struct UnitWeight {
     /// The unit.
     pub unit: String,
+    /// Its control group.
+    #[serde(default)]
+    pub group: String,
     /// Whose service manager it belongs to; `None` for the machine's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub uid: Option<u32>,
@@ -287,7 +290,10 @@ mod tests {
     /// A second, greater lowering moves the unit's weight further; what it had before the first is what is put back.
     #[test]
     fn the_weight_of_a_unit_outlives_its_process() {
-        let weight = |was, set| Some(UnitWeight { unit: "sheetlamp.service".to_owned(), uid: None, was, set });
+        let weight = |was, set| {
+            let (unit, group) = ("sheetlamp.service".to_owned(), "/system.slice/sheetlamp.service".to_owned());
+            Some(UnitWeight { unit, group, uid: None, was, set })
+        };
         let lowered = |was, set| Originals { weight: weight(was, set), ..Originals::default() };
         let mut effects = Effects::default();
         effects.lower(ID, 1, 10, lowered(None, 11));

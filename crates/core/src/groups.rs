@@ -9,7 +9,7 @@ use crate::model::Process;
 pub enum Grouping {
     /// One owner's processes of one program.
     App,
-    /// A process and all its descendants.
+    /// A process and all its descendants, those included whose own parent has ended.
     Tree,
     /// All processes of one user.
     Owner,
@@ -106,14 +106,17 @@ pub fn groups<'a>(processes: &'a [Process], grouping: Grouping, roots: impl Fn(&
 }
 
 fn trees<'a>(processes: &'a [Process], roots: impl Fn(&Process) -> bool) -> Vec<Group<'a>> {
-    let children = children(processes);
+    let mut below: HashMap<u32, Vec<&Process>> = HashMap::new();
+    for process in processes.iter().filter(|process| process.comes_from() != process.id.pid) {
+        below.entry(process.comes_from()).or_default().push(process);
+    }
     let by_pid: HashMap<u32, &Process> = processes.iter().map(|process| (process.id.pid, process)).collect();
     let is_below_a_root = |process: &Process| {
-        let mut next = by_pid.get(&process.parent);
+        let mut next = by_pid.get(&process.comes_from());
         for _ in 0..processes.len() {
             match next {
                 Some(parent) if roots(parent) => return true,
-                Some(parent) => next = by_pid.get(&parent.parent),
+                Some(parent) => next = by_pid.get(&parent.comes_from()),
                 None => return false,
             }
         }
@@ -126,7 +129,7 @@ fn trees<'a>(processes: &'a [Process], roots: impl Fn(&Process) -> bool) -> Vec<
             let mut members = vec![root];
             let mut at = 0;
             while let Some(parent) = members.get(at) {
-                members.extend(children.get(&parent.id.pid).into_iter().flatten());
+                members.extend(below.get(&parent.id.pid).into_iter().flatten());
                 at += 1;
             }
             Group { name: root.app.clone(), owner: root.owner.clone(), members }

@@ -373,6 +373,8 @@ fn person(program: &Program, app: &str, id: ProcessId, parent: u32, boottime: Du
     let names = Names {
         name: app.chars().take(15).collect(),
         app: app.to_owned(),
+        app_unread: false,
+        command_unread: false,
         app_proven: true,
         path_proven: true,
         replaced: false,

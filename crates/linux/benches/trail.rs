@@ -20,7 +20,7 @@ use sophron_testkit::process;
 
 fn draft(number: u64) -> Draft {
     let apps = ["labelpress", "sheetlamp", "tilebaker", "kioskview"];
-    let who = Who { uid: 0, user: "root".to_owned(), login_uid: Some(1001) };
+    let who = Who { uid: 0, user: "root".to_owned(), login_uid: Some(1001), by: None };
     let at = here::now().wall;
     let points = (0..8).map(|point| (at, serde_json::json!(800_000_000_u64 + point * 1_000_000))).collect();
     Draft {

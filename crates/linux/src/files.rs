@@ -60,7 +60,7 @@ const FOLDER: OFlags = OFlags::DIRECTORY.union(OFlags::NOFOLLOW).union(OFlags::C
 pub fn read_trusted(path: &Path, limit: u64) -> Result<Vec<u8>, PathError> {
     let path = absolute(path)?;
     let (folder, name) = split(&path)?;
-    let parent = open_folder(folder, Missing::Fails)?;
+    let (parent, _) = open_folder(folder, Missing::Fails)?;
     // Without NONBLOCK a named pipe in that place would keep us waiting for a writer.
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
     let fd = rustix::fs::openat(&parent, name, flags, Mode::empty()).map_err(|error| opening(&path, error))?;
@@ -81,6 +81,14 @@ pub fn read_trusted(path: &Path, limit: u64) -> Result<Vec<u8>, PathError> {
 /// # Errors
 /// It cannot be made, a link or a file stands in the way, or others could change it.
 pub fn private_folder(path: &Path) -> Result<OwnedFd, PathError> {
+    Ok(made_folder(path)?.0)
+}
+
+/// The same, and whether it was made just now.
+///
+/// # Errors
+/// As [`private_folder`].
+pub fn made_folder(path: &Path) -> Result<(OwnedFd, bool), PathError> {
     open_folder(&absolute(path)?, Missing::IsMade)
 }
 
@@ -89,7 +97,7 @@ pub fn private_folder(path: &Path) -> Result<OwnedFd, PathError> {
 /// # Errors
 /// It is missing, a link or a file stands in the way, or others could change it.
 pub fn trusted_folder(path: &Path) -> Result<OwnedFd, PathError> {
-    open_folder(&absolute(path)?, Missing::Fails)
+    Ok(open_folder(&absolute(path)?, Missing::Fails)?.0)
 }
 
 /// Makes a new file that only its owner may read. Nothing that is there already is overwritten or followed.
@@ -146,7 +154,8 @@ fn split(path: &Path) -> Result<(&Path, &std::ffi::OsStr), PathError> {
 }
 
 /// Walks from `/` down, one component at a time, each through the descriptor of the one before.
-fn open_folder(path: &Path, missing: Missing) -> Result<OwnedFd, PathError> {
+fn open_folder(path: &Path, missing: Missing) -> Result<(OwnedFd, bool), PathError> {
+    let mut made = false;
     let mut so_far = PathBuf::from("/");
     let mut fd = rustix::fs::openat(CWD, "/", OFlags::PATH | FOLDER, Mode::empty())
         .map_err(|error| PathError::io(&so_far, "opened", error))?;
@@ -159,11 +168,15 @@ fn open_folder(path: &Path, missing: Missing) -> Result<OwnedFd, PathError> {
         };
         so_far.push(name);
         let open = || rustix::fs::openat(&fd, name, OFlags::PATH | FOLDER, Mode::empty());
+        made = false;
         let next = match open() {
             Err(Errno::NOENT) if missing == Missing::IsMade => {
                 match rustix::fs::mkdirat(&fd, name, Mode::RWXU) {
                     // Somebody else was faster: what he made is checked like any other.
-                    Ok(()) | Err(Errno::EXIST) => open(),
+                    done @ (Ok(()) | Err(Errno::EXIST)) => {
+                        made = done.is_ok();
+                        open()
+                    }
                     Err(error) => return Err(PathError::io(&so_far, "made", error)),
                 }
             }
@@ -173,8 +186,8 @@ fn open_folder(path: &Path, missing: Missing) -> Result<OwnedFd, PathError> {
         check_folder(&so_far, &fd)?;
     }
     // A descriptor that only names the folder cannot be synced or listed.
-    rustix::fs::openat(&fd, ".", OFlags::RDONLY | FOLDER, Mode::empty())
-        .map_err(|error| PathError::io(path, "opened", error))
+    let opened = rustix::fs::openat(&fd, ".", OFlags::RDONLY | FOLDER, Mode::empty());
+    opened.map(|opened| (opened, made)).map_err(|error| PathError::io(path, "opened", error))
 }
 
 fn opening(path: &Path, error: Errno) -> PathError {

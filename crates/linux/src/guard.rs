@@ -41,6 +41,7 @@ impl Guard {
             return Err(io::Error::from(io::ErrorKind::InvalidInput));
         }
         let (line, theirs) = socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None)?;
+        crate::sys::contain(&mut program);
         let child = program.stdin(Stdio::from(theirs)).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?;
         // The command object would keep a copy of their end open, and with it the line.
         drop(program);

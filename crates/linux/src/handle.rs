@@ -9,6 +9,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use sophron_core::model::{ProcessId, State};
 
+use crate::here;
 use crate::proc::stat;
 
 /// Why a process could not be fixed.
@@ -29,6 +30,9 @@ pub enum HandleError {
         /// The start time of the process found.
         found: u64,
     },
+    /// The numbers of processes in /proc are not those of our system calls.
+    #[error("/proc shows the processes of another PID namespace, where {0} is another process's number")]
+    Foreign(u32),
     /// The kernel gave no handle.
     #[error("no handle for process {pid}")]
     Denied {
@@ -54,6 +58,9 @@ impl Handle {
     /// # Errors
     /// It is gone, it is another one, or the kernel refuses.
     pub fn open(id: &ProcessId) -> Result<Handle, HandleError> {
+        if !here::proc_is_ours() {
+            return Err(HandleError::Foreign(id.pid));
+        }
         let pid = Pid::from_raw(id.pid.cast_signed()).ok_or(HandleError::Gone(id.pid))?;
         let fd = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| match error {
             rustix::io::Errno::SRCH => HandleError::Gone(id.pid),
@@ -61,7 +68,11 @@ impl Handle {
             rustix::io::Errno::INVAL | rustix::io::Errno::NOENT => HandleError::Gone(id.pid),
             other => HandleError::Denied { pid: id.pid, source: other.into() },
         })?;
-        let found = start_time(id.pid).ok_or(HandleError::Gone(id.pid))?;
+        let line = fs::read(format!("/proc/{}/stat", id.pid)).map_err(|error| match error.raw_os_error() {
+            Some(libc::ENOENT | libc::ESRCH) => HandleError::Gone(id.pid),
+            _ => HandleError::Denied { pid: id.pid, source: error },
+        })?;
+        let found = stat::parse(&line).map(|stat| stat.start).ok_or(HandleError::Gone(id.pid))?;
         if found != id.start {
             return Err(HandleError::Another { pid: id.pid, meant: id.start, found });
         }

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use rustix::time::{ClockId, clock_gettime};
-use sophron_core::audit::Who;
+use sophron_core::audit::{By, Who};
 use sophron_core::model::{Boot, Moment};
 use sophron_core::text;
 
@@ -53,9 +53,10 @@ pub fn is_root() -> bool {
 }
 
 /// On whose behalf Sophron acts: the user it runs as, and the one that logged in (`/proc/self/loginuid`).
-pub fn who(users: &mut Users) -> Who {
+pub fn who(users: &mut Users, by: By) -> Who {
     let login = fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok());
-    Who { uid: uid(), user: users.name(uid()), login_uid: login.filter(|uid| *uid != u32::MAX) }
+    let login_uid = login.filter(|uid| *uid != u32::MAX);
+    Who { uid: uid(), user: users.name(uid()), login_uid, by: Some(by) }
 }
 
 /// Names of users, from `/etc/passwd` (passwd(5)). Directory services are not asked: they can hang.
@@ -82,6 +83,16 @@ fn parse_passwd(line: &[u8]) -> Option<(u32, String)> {
     Some((uid, text::clean(name)))
 }
 
+/// Whether `/proc` numbers processes as the system calls do: not where it shows another PID namespace than our own
+/// (pid_namespaces(7)). There each number would mean two processes. By `NSpid` of `/proc/self/status`, which has a number
+/// for each namespace from that of the mount down to ours.
+pub fn proc_is_ours() -> bool {
+    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let numbers = status.lines().find_map(|line| line.strip_prefix("NSpid:"));
+    let own = std::process::id().to_string();
+    numbers.is_some_and(|numbers| numbers.split_whitespace().eq([own.as_str()]))
+}
+
 /// A right beyond a user's own (capabilities(7)).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Capability {
@@ -91,6 +102,8 @@ pub enum Capability {
     SysNice,
     /// Reading what others' processes have open.
     SysPtrace,
+    /// Writing files that belong to others.
+    DacOverride,
 }
 
 impl std::fmt::Display for Capability {
@@ -99,6 +112,7 @@ impl std::fmt::Display for Capability {
             Capability::Kill => "CAP_KILL",
             Capability::SysNice => "CAP_SYS_NICE",
             Capability::SysPtrace => "CAP_SYS_PTRACE",
+            Capability::DacOverride => "CAP_DAC_OVERRIDE",
         })
     }
 }
@@ -106,6 +120,7 @@ impl std::fmt::Display for Capability {
 /// Whether Sophron has that right: its bit in `/proc/self/status` CapEff.
 pub fn has(capability: Capability) -> bool {
     let bit = match capability {
+        Capability::DacOverride => 1,
         Capability::Kill => 5,
         Capability::SysPtrace => 19,
         Capability::SysNice => 23,

@@ -1,8 +1,6 @@
-//! What a process has to do with its terminal and with its locks: what suspending it would upset.
+//! What a process has to do with its terminal: what suspending it would upset.
 
 use std::fs;
-
-use crate::proc::locks;
 
 /// A process's place among the jobs of its terminal (`/proc/PID/stat` fields 5 to 8).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,15 +25,4 @@ pub fn job(pid: u32) -> Option<Job> {
 pub fn group(pid: u32) -> Option<u32> {
     let line = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
     line.rsplit_once(") ")?.1.split(' ').nth(2)?.parse().ok()
-}
-
-/// Who waits for whose file lock: holder and waiter, by PID.
-pub fn lock_waits() -> Vec<(u32, u32)> {
-    locks::parse(&fs::read_to_string("/proc/locks").unwrap_or_default())
-}
-
-/// Those that wait for file locks which one of these processes holds.
-pub fn waiting_for(pids: &[u32]) -> Vec<u32> {
-    let waits = lock_waits().into_iter();
-    waits.filter(|(holder, waiter)| pids.contains(holder) && !pids.contains(waiter)).map(|(_, waiter)| waiter).collect()
 }

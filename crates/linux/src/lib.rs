@@ -5,12 +5,14 @@
 
 pub mod act;
 pub mod cgroups;
+mod events;
 pub mod files;
 pub mod guard;
 pub mod handle;
 pub mod here;
 pub mod inspect;
 pub mod jobs;
+pub mod locks;
 pub mod open_files;
 pub mod patience;
 pub mod proc;

@@ -1,13 +1,14 @@
 //! Asking what may never answer: a file on a network disk that is gone, a file that hangs its reader.
 
 use std::sync::mpsc::channel;
+use std::thread::Builder;
 use std::time::Duration;
 
 /// The answer of `ask`, if it comes within that time. It is asked by a thread that can be done without: one that never
-/// gets its answer waits on, and ends with the program.
+/// gets its answer waits on, and ends with the program. `None` also where no thread can be started any more.
 pub fn within<T: Send + 'static>(patience: Duration, ask: impl FnOnce() -> T + Send + 'static) -> Option<T> {
     let (sender, answer) = channel();
-    std::thread::spawn(move || sender.send(ask()));
+    Builder::new().name("asking".to_owned()).spawn(move || sender.send(ask())).ok()?;
     answer.recv_timeout(patience).ok()
 }
 

@@ -1,14 +1,18 @@
 //! What a process does for others, by what it holds and not by what it is called: whom suspending or ending it would hurt.
 //! Rules never suspend or terminate these; a hand has to insist.
 
+use std::cell::Cell;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
+use std::time::Duration;
 
-use sophron_core::model::Process;
+use sophron_core::model::{Needs, Process};
 
 use crate::inspect::{details, restart};
-use crate::jobs;
+use crate::proc::number;
+use crate::{Sampler, locks};
 
 /// Locks of package managers: ending their holder leaves half an upgrade.
 const PACKAGE_LOCKS: [&str; 9] = [
@@ -23,8 +27,7 @@ const PACKAGE_LOCKS: [&str; 9] = [
     "/run/zypp.pid",
 ];
 
-/// Units that everybody else stands on, by what they do. A unit comes from the control group, which no ordinary user
-/// can choose.
+/// Units of the machine that everybody else stands on, by what they do.
 const UNITS: [(&str, &[&str]); 9] = [
     ("the message bus", &["dbus.service", "dbus-broker.service"]),
     ("the journal", &["systemd-journald.service", "rsyslog.service"]),
@@ -49,35 +52,130 @@ const UNITS: [(&str, &[&str]); 9] = [
     ("sound", &["pipewire.service", "pipewire-pulse.service", "wireplumber.service", "pulseaudio.service"]),
 ];
 
+/// Units of a user's own manager that his desktop stands on, with the programs that they run. The unit is only the user's
+/// word: it counts together with a program that is proven.
+const OF_A_DESKTOP: [(&str, &str, &[&str]); 6] = [
+    ("dbus.service", "the message bus", &["dbus-daemon", "dbus-broker", "dbus-broker-launch"]),
+    ("dbus-broker.service", "the message bus", &["dbus-broker", "dbus-broker-launch"]),
+    ("pipewire.service", "sound", &["pipewire"]),
+    ("pipewire-pulse.service", "sound", &["pipewire", "pipewire-pulse"]),
+    ("wireplumber.service", "sound", &["wireplumber"]),
+    ("pulseaudio.service", "sound", &["pulseaudio"]),
+];
+
+/// How long those that wait for a file lock are waited for.
+const LOCKS: Duration = Duration::from_secs(1);
+
 /// Why suspending or ending it would hurt others; `None` where nothing of that kind is seen. What of it may not be read
 /// is another user's, and not this user's to act on.
 pub fn role(process: &Process) -> Option<String> {
-    let pid = process.id.pid;
-    let unit = process.unit.as_deref().unwrap_or_default();
-    if let Some((what, _)) = UNITS.iter().find(|(_, units)| units.contains(&unit)) {
-        return Some(format!("its unit {unit} serves {what}"));
+    Roles::look().of(process, &BTreeSet::new())
+}
+
+/// Whom not to touch for what they do for others: what is asked of many is looked at once.
+#[derive(Debug)]
+pub struct Roles {
+    /// Who traces whom: a thread's ID, and the process traced.
+    traced: HashMap<u32, u32>,
+    /// The locks were not to be had in time: nobody waits for them again.
+    late: Cell<bool>,
+}
+
+impl Roles {
+    /// A look at all processes.
+    pub fn look() -> Roles {
+        let traced = |entry: fs::DirEntry| -> Option<(u32, u32)> {
+            let traced: u32 = entry.file_name().to_str()?.parse().ok()?;
+            let status = fs::read(entry.path().join("status")).ok()?;
+            let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"TracerPid:\t"))?;
+            Some((number(line).filter(|tracer| *tracer != 0)?, traced))
+        };
+        let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
+        Roles { traced: entries.filter_map(traced).collect(), late: Cell::new(false) }
     }
-    let group = process.group.as_deref().unwrap_or_default();
-    if group.contains("/user@") && group.ends_with("/init.scope") {
+
+    /// Why suspending or ending it would hurt others than its `family`, which is meant along with it.
+    pub fn of(&self, process: &Process, family: &BTreeSet<u32>) -> Option<String> {
+        let pid = process.id.pid;
+        if let Some(why) = by_unit(process) {
+            return Some(why);
+        }
+        if let Some(held) = held(pid) {
+            return Some(held);
+        }
+        let patience = if self.late.get() { Duration::ZERO } else { LOCKS };
+        match locks::waiting_for(&[pid], patience) {
+            Some(waiters) => {
+                if let Some(waiter) = waiters.iter().find(|waiter| !family.contains(waiter)) {
+                    return Some(format!("it holds a file lock that process {waiter} waits for"));
+                }
+            }
+            // Whoever takes so many locks that they cannot be read is not protected by them.
+            None => self.late.set(true),
+        }
+        if let Some(policy) =
+            details(pid).policy.filter(|policy| policy.starts_with("real-time") || *policy == "deadline")
+        {
+            return Some(format!("it runs with a {policy} policy: something counts on its being in time"));
+        }
+        if let Some(traced) = self.traced_by(pid).filter(|traced| !family.contains(traced)) {
+            return Some(format!("it traces process {traced}, which would stand still with it"));
+        }
+        let unit = process.unit_of()?;
+        restart(Path::new("/"), unit.name, unit.is_a_claim())
+            .filter(|restart| restart.watchdog && !unit.is_a_claim())
+            .map(|_| format!("the service manager watches that its unit {} answers, and would end it", unit.name))
+    }
+
+    /// A process that it traces: TracerPid is the thread that does.
+    fn traced_by(&self, pid: u32) -> Option<u32> {
+        if self.traced.is_empty() {
+            return None;
+        }
+        let threads = fs::read_dir(format!("/proc/{pid}/task")).ok()?.flatten();
+        let mut threads = threads.filter_map(|thread| thread.file_name().to_str()?.parse::<u32>().ok());
+        threads.find_map(|thread| self.traced.get(&thread).copied())
+    }
+}
+
+/// By the unit: outside of what users make as they like it tells by itself, there only beside what proves it.
+fn by_unit(process: &Process) -> Option<String> {
+    let unit = process.unit_of()?;
+    if !unit.is_a_claim() {
+        let (what, _) = UNITS.iter().find(|(_, units)| units.contains(&unit.name))?;
+        return Some(format!("its unit {} serves {what}", unit.name));
+    }
+    // A user can move what is his into that group, but not make it a child of the machine's first process.
+    if unit.name == "init.scope" && process.parent == 1 {
         return Some("it is the user's service manager: the whole desktop ends with it".to_owned());
     }
-    if let Some(held) = held(pid) {
-        return Some(held);
+    let (_, what, programs) = OF_A_DESKTOP.iter().find(|(name, ..)| *name == unit.name)?;
+    let runs = programs.contains(&process.app.as_str()) && process.app_proven;
+    runs.then(|| format!("its unit {} serves {what}", unit.name))
+}
+
+/// Whom a tree spares, found as its members are found: those known before, and whoever has a role. Each is asked once.
+pub fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u32) -> Option<String> + Send {
+    let mut found: BTreeMap<u32, Option<String>> = known.into_iter().map(|(pid, why)| (pid, Some(why))).collect();
+    let began = crate::here::now().boottime;
+    let ticks = u128::from(rustix::param::clock_ticks_per_second());
+    let mut tools: Option<(Sampler, Roles)> = None;
+    let mut ask = move |pid: u32| {
+        // Whoever was born since has had no time to serve anybody, and must not have any to flee.
+        let start = crate::handle::start_time(pid)?;
+        if u128::from(start) * 1000 > began.as_millis() * ticks {
+            return None;
+        }
+        let (sampler, roles) = match &mut tools {
+            Some(tools) => tools,
+            none => none.insert((Sampler::new(Path::new("/proc"), Needs::IDENTITY).ok()?, Roles::look())),
+        };
+        roles.of(&sampler.again(pid)?, &BTreeSet::new())
+    };
+    move |pid| match found.get(&pid) {
+        Some(known) => known.clone(),
+        None => found.entry(pid).or_insert(if roles { ask(pid) } else { None }).clone(),
     }
-    if let Some(waiter) = jobs::waiting_for(&[pid]).first() {
-        return Some(format!("it holds a file lock that process {waiter} waits for"));
-    }
-    if let Some(policy) = details(pid).policy.filter(|policy| policy.starts_with("real-time") || *policy == "deadline")
-    {
-        return Some(format!("it runs with a {policy} policy: something counts on its being in time"));
-    }
-    if let Some(traced) = traced_by(pid) {
-        return Some(format!("it traces process {traced}, which would stand still with it"));
-    }
-    let of_a_user = group.contains("/user@");
-    restart(Path::new("/"), unit, of_a_user)
-        .filter(|restart| restart.watchdog)
-        .map(|_| format!("the service manager watches that its unit {unit} answers, and would end it"))
 }
 
 /// By what it has open.
@@ -98,18 +196,6 @@ fn held(pid: u32) -> Option<String> {
     (screen && input).then(|| "it draws the screen and reads the keyboard: the desktop hangs with it".to_owned())
 }
 
-/// A process that it traces: `/proc/PID/status` TracerPid is the thread that does.
-fn traced_by(pid: u32) -> Option<u32> {
-    let threads = fs::read_dir(format!("/proc/{pid}/task")).ok()?.flatten();
-    let wanted: Vec<String> =
-        threads.filter_map(|thread| Some(format!("TracerPid:\t{}\n", thread.file_name().to_str()?))).collect();
-    fs::read_dir("/proc").ok()?.flatten().find_map(|entry| {
-        let traced = entry.file_name().to_str()?.parse().ok()?;
-        let status = fs::read_to_string(entry.path().join("status")).ok()?;
-        wanted.iter().any(|wanted| status.contains(wanted)).then_some(traced)
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use sophron_core::model::{Boot, ProcessId};
@@ -120,10 +206,20 @@ mod tests {
     fn units_and_open_files_tell_a_role() {
         let mut process = Process::unread(ProcessId { pid: std::process::id(), start: 1, boot: Boot(1) });
         assert_eq!(role(&process), None, "a test serves nobody");
-        process.names_mut().unit = Some("dbus.service".to_owned());
-        assert_eq!(role(&process).as_deref(), Some("its unit dbus.service serves the message bus"));
-        process.names_mut().unit = Some(String::new());
-        process.names_mut().group = Some("/user.slice/user-1001.slice/user@1001.service/init.scope".to_owned());
-        assert!(role(&process).unwrap().contains("the user's service manager"));
+        let mut of = |group: &str, change: fn(&mut Process)| {
+            process.names_mut().group = Some(group.to_owned());
+            change(&mut process);
+            role(&process)
+        };
+        let said = of("/system.slice/dbus.service", |_| {});
+        assert_eq!(said.as_deref(), Some("its unit dbus.service serves the message bus"));
+        let user = "/user.slice/user-1001.slice/user@1001.service";
+        assert_eq!(of(&format!("{user}/init.scope"), |_| {}), None, "anybody may move there what is his");
+        let said = of(&format!("{user}/init.scope"), |process| process.parent = 1);
+        assert!(said.unwrap().contains("the user's service manager"));
+        let bus = format!("{user}/session.slice/dbus.service");
+        assert_eq!(of(&bus, |process| process.names_mut().app = "dbus-daemon".to_owned()), None, "by its own word");
+        assert!(of(&bus, |process| process.names_mut().app_proven = true).unwrap().contains("the message bus"));
+        assert_eq!(of("/system.slice/x.scope/system.slice/dbus.service", |_| {}), None, "a container's own");
     }
 }

@@ -5,7 +5,7 @@ use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use sophron_core::model::Process;
+use sophron_core::model::{Manager, Process};
 use zbus::connection::Builder;
 use zbus::{Connection, OwnedObjectPath, OwnedVariant, Variant};
 
@@ -39,6 +39,32 @@ pub enum ManagerError {
     /// It did not answer.
     #[error("the service manager did not answer within {} s", PATIENCE.as_secs())]
     Silent,
+    /// What answers at its socket is somebody else.
+    #[error("{0} is not the service manager's: {1}")]
+    Foreign(PathBuf, String),
+    /// The process is in no unit that a service manager has made.
+    #[error("it belongs to no unit of a service manager")]
+    NoUnit,
+    /// The unit is only what a user calls it.
+    #[error(
+        "that it belongs to {unit} is only the word of the user with the ID {uid}: no service manager of the machine has started it"
+    )]
+    Claim {
+        /// The unit.
+        unit: String,
+        /// The user.
+        uid: u32,
+    },
+    /// The manager has that unit elsewhere.
+    #[error("it is no process of {unit}: that unit's control group is {theirs}, and its own is {group}")]
+    Elsewhere {
+        /// The unit.
+        unit: String,
+        /// Where the process is.
+        group: String,
+        /// Where the manager has the unit.
+        theirs: String,
+    },
     /// It refuses.
     #[error("the service manager refuses: {0}")]
     Refused(String),
@@ -53,6 +79,43 @@ pub struct ServiceManager {
     socket: PathBuf,
     /// Spoken to directly, without a bus between.
     direct: bool,
+    /// Whose socket it has to be; `None` for one that was named.
+    owner: Option<u32>,
+}
+
+/// A unit as a process has it: its name, and the control group that the manager has to confirm.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UnitName {
+    /// As `sheetlamp.service`.
+    pub name: String,
+    /// Its control group.
+    pub group: String,
+    /// The user whose manager has made it; `None` for the machine's.
+    pub uid: Option<u32>,
+}
+
+impl UnitName {
+    /// The unit of a process. The process has to be in the unit's own group: whoever runs below it may be anybody.
+    pub fn of(process: &Process) -> Option<UnitName> {
+        let unit = process.unit_of().filter(|unit| Some(unit.group) == process.group.as_deref())?;
+        let uid = match unit.manager {
+            Manager::Machine => None,
+            Manager::User(uid) => Some(uid),
+        };
+        Some(UnitName { name: unit.name.to_owned(), group: unit.group.to_owned(), uid })
+    }
+
+    /// The unit of a process that may be started anew: one that the machine's manager vouches for, or one of our own user's.
+    ///
+    /// # Errors
+    /// It is of none, or only by a user's word.
+    pub fn restartable(process: &Process) -> Result<UnitName, ManagerError> {
+        let unit = UnitName::of(process).filter(|unit| unit.name.ends_with(".service")).ok_or(ManagerError::NoUnit)?;
+        match unit.uid {
+            Some(uid) if uid != crate::here::uid() => Err(ManagerError::Claim { unit: unit.name, uid }),
+            _ => Ok(unit),
+        }
+    }
 }
 
 /// What became of a restarted unit.
@@ -67,33 +130,41 @@ pub struct Restarted {
 }
 
 impl ServiceManager {
-    /// The manager that a process's unit belongs to: the machine's, or that of its user. The environment chooses neither.
-    pub fn of(process: &Process) -> ServiceManager {
-        let socket = match user_of(process) {
-            Some(uid) => PathBuf::from(format!("/run/user/{uid}/bus")),
-            None => PathBuf::from("/run/dbus/system_bus_socket"),
-        };
-        ServiceManager { socket, direct: false }
-    }
-
-    /// The machine's, or that user's.
+    /// The machine's, or that user's. The environment chooses neither.
     pub fn of_user(uid: Option<u32>) -> ServiceManager {
         let socket = uid
             .map_or(PathBuf::from("/run/dbus/system_bus_socket"), |uid| PathBuf::from(format!("/run/user/{uid}/bus")));
-        ServiceManager { socket, direct: false }
+        ServiceManager { socket, direct: false, owner: Some(uid.unwrap_or(0)) }
     }
 
     /// One that is spoken to directly at a socket.
     pub fn at(socket: &Path) -> ServiceManager {
-        ServiceManager { socket: socket.to_owned(), direct: true }
+        ServiceManager { socket: socket.to_owned(), direct: true, owner: None }
+    }
+
+    /// Whether the manager has that unit in that very control group: a name alone can be given by anybody.
+    fn confirm(&self, unit: &UnitName) -> Result<(), ManagerError> {
+        // Records of older versions do not tell the group.
+        if unit.group.is_empty() {
+            return Ok(());
+        }
+        let theirs = self.text(&unit.name, kind_of(&unit.name), "ControlGroup")?;
+        if theirs == unit.group {
+            return Ok(());
+        }
+        let (name, group) = (unit.name.clone(), unit.group.clone());
+        let theirs = if theirs.is_empty() { "none".to_owned() } else { sophron_core::text::clean(theirs.as_bytes()) };
+        Err(ManagerError::Elsewhere { unit: name, group, theirs })
     }
 
     /// Restarts a unit and waits until it is active again, or is not going to be.
     ///
     /// # Errors
-    /// It cannot be reached, refuses, or does not answer.
-    pub fn restart(&self, unit: &str) -> Result<Restarted, ManagerError> {
+    /// It cannot be reached, refuses, does not answer, or has that unit elsewhere.
+    pub fn restart(&self, unit: &UnitName) -> Result<Restarted, ManagerError> {
         let began = Instant::now();
+        self.confirm(unit)?;
+        let unit = unit.name.as_str();
         let before = self.main_process(unit)?;
         self.ask(MANAGER_PATH, MANAGER, "RestartUnit", (unit.to_owned(), "replace".to_owned()))?;
         loop {
@@ -116,9 +187,9 @@ impl ServiceManager {
     ///
     /// # Errors
     /// As [`ServiceManager::restart`].
-    pub fn cpu_weight(&self, unit: &str) -> Result<Option<u64>, ManagerError> {
-        let interface = if unit.ends_with(".scope") { "org.freedesktop.systemd1.Scope" } else { SERVICE };
-        let value = self.property(unit, interface, "CPUWeight")?;
+    pub fn cpu_weight(&self, unit: &UnitName) -> Result<Option<u64>, ManagerError> {
+        self.confirm(unit)?;
+        let value = self.property(&unit.name, kind_of(&unit.name), "CPUWeight")?;
         let weight = u64::try_from(value).map_err(|error| ManagerError::Failed(error.to_string()))?;
         Ok(Some(weight).filter(|weight| *weight != NOT_SET))
     }
@@ -127,9 +198,10 @@ impl ServiceManager {
     ///
     /// # Errors
     /// As [`ServiceManager::restart`].
-    pub fn set_cpu_weight(&self, unit: &str, weight: Option<u64>) -> Result<(), ManagerError> {
+    pub fn set_cpu_weight(&self, unit: &UnitName, weight: Option<u64>) -> Result<(), ManagerError> {
+        self.confirm(unit)?;
         let properties = vec![("CPUWeight".to_owned(), Variant::from(weight.unwrap_or(NOT_SET)))];
-        self.ask(MANAGER_PATH, MANAGER, "SetUnitProperties", (unit.to_owned(), true, properties)).map(|_| ())
+        self.ask(MANAGER_PATH, MANAGER, "SetUnitProperties", (unit.name.clone(), true, properties)).map(|_| ())
     }
 
     fn main_process(&self, unit: &str) -> Result<Option<u32>, ManagerError> {
@@ -172,17 +244,25 @@ impl ServiceManager {
     async fn connect(&self) -> Result<Connection, ManagerError> {
         let unreachable =
             |error: &dyn std::fmt::Display| ManagerError::Unreachable(self.socket.clone(), error.to_string());
+        let foreign = |why: String| ManagerError::Foreign(self.socket.clone(), why);
+        if self.owner.is_some() && self.socket.is_symlink() {
+            return Err(foreign("it is a link, and links are not followed".to_owned()));
+        }
         let stream = UnixStream::connect(&self.socket).map_err(|error| unreachable(&error))?;
+        // Whoever put the socket there: what counts is who listens at it (SO_PEERCRED, unix(7)).
+        let peer = rustix::net::sockopt::socket_peercred(&stream).map_err(|error| unreachable(&error))?;
+        if let Some(owner) = self.owner.filter(|owner| *owner != peer.uid.as_raw()) {
+            return Err(foreign(format!("user {} listens there, and not user {owner}", peer.uid.as_raw())));
+        }
         let builder = Builder::unix_stream(stream);
         let builder = if self.direct { builder.p2p() } else { builder };
         builder.build().await.map_err(|error| unreachable(&error))
     }
 }
 
-/// The user whose service manager a process's unit belongs to; `None` for the machine's.
-pub fn user_of(process: &Process) -> Option<u32> {
-    let (_, after) = process.group.as_deref()?.split_once("/user@")?;
-    after.split_once(".service")?.0.parse().ok()
+/// The interface of a unit's own properties.
+fn kind_of(unit: &str) -> &'static str {
+    if unit.ends_with(".scope") { "org.freedesktop.systemd1.Scope" } else { SERVICE }
 }
 
 fn deserialized<T: serde::de::DeserializeOwned + zbus::zvariant::Type>(
@@ -203,19 +283,44 @@ fn failure(error: zbus::Error) -> ManagerError {
 
 #[cfg(test)]
 mod tests {
+    use std::os::unix::net::UnixListener;
+
     use sophron_core::model::{Boot, ProcessId};
 
     use super::*;
 
-    #[test]
-    fn whose_manager_a_unit_belongs_to() {
+    fn in_group(group: &str) -> Process {
         let mut process = Process::unread(ProcessId { pid: 9, start: 1, boot: Boot(1) });
-        process.names_mut().group = Some("/system.slice/sheetlamp.service".to_owned());
-        assert_eq!(user_of(&process), None);
-        process.names_mut().group =
-            Some("/user.slice/user-1001.slice/user@1001.service/app.slice/app-labelpress.scope".to_owned());
-        assert_eq!(user_of(&process), Some(1001));
+        process.names_mut().group = Some(group.to_owned());
+        process
+    }
+
+    #[test]
+    fn a_unit_is_restarted_only_where_the_machine_vouches_for_it() {
+        let restartable = |group: &str| UnitName::restartable(&in_group(group));
+        assert_eq!(restartable("/system.slice/cron.service").unwrap().name, "cron.service");
+        assert!(matches!(restartable("/system.slice/cron.service/inner"), Err(ManagerError::NoUnit)));
+        assert!(matches!(restartable("/system.slice/x.scope/system.slice/cron.service"), Err(ManagerError::NoUnit)));
+        let users = "/user.slice/user-54321.slice/user@54321.service/app.slice/cron.service";
+        assert!(matches!(restartable(users), Err(ManagerError::Claim { uid: 54_321, .. })));
+        assert_eq!(UnitName::of(&in_group(users)).unwrap().uid, Some(54_321));
+    }
+
+    #[test]
+    fn nobody_else_answers_for_a_manager() {
+        let folder = tempfile::tempdir().unwrap();
+        let socket = folder.path().join("bus");
+        let _listener = UnixListener::bind(&socket).unwrap();
+        let unit =
+            UnitName { name: "cron.service".to_owned(), group: "/system.slice/cron.service".to_owned(), uid: None };
+        let of = |socket: &Path, owner| ServiceManager { socket: socket.to_owned(), direct: false, owner: Some(owner) };
+        let told = of(&socket, crate::here::uid() + 1).restart(&unit).unwrap_err();
+        assert!(matches!(told, ManagerError::Foreign(..)), "{told}");
+        let link = folder.path().join("link");
+        std::os::unix::fs::symlink(&socket, &link).unwrap();
+        let told = of(&link, crate::here::uid()).restart(&unit).unwrap_err();
+        assert!(told.to_string().contains("is a link"), "{told}");
         let absent = ServiceManager::at(Path::new("/nonexistent/bus"));
-        assert!(matches!(absent.restart("sheetlamp.service"), Err(ManagerError::Unreachable(..))));
+        assert!(matches!(absent.restart(&unit), Err(ManagerError::Unreachable(..))));
     }
 }

@@ -12,7 +12,7 @@ use sophron_linux::here;
 use sophron_linux::trail::{self, Append, Keeping, TrailError, TrailFile};
 
 fn draft() -> Draft {
-    let who = Who { uid: 0, user: "root".to_owned(), login_uid: None };
+    let who = Who { uid: 0, user: "root".to_owned(), login_uid: None, by: None };
     Draft::new(here::now().wall, Kind::Alert, "mossgate-desk-03", "00000000000000000000000000000007", who)
 }
 

@@ -169,7 +169,7 @@ impl Sheet for ForgetfulSheet {
 }
 
 fn draft(kind: Kind) -> Draft {
-    let who = Who { uid: 0, user: "root".to_owned(), login_uid: None };
+    let who = Who { uid: 0, user: "root".to_owned(), login_uid: None, by: None };
     Draft::new(here::now().wall, kind, "mossgate-desk-03", "00000000000000000000000000000007", who)
 }
 

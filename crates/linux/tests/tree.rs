@@ -41,7 +41,8 @@ fn who_leaves_the_tree_is_caught_with_it() {
         let id = sampler.again(storm.id()).unwrap().id;
         let root = Arc::new(Handle::open(&id).unwrap());
         let own = std::process::id();
-        let mut tree = Tree::of(&[root], move |pid| pid == own || pid == 1).with_lineage(Some(lineage));
+        let mut tree = Tree::of(&[root], move |pid| (pid == own || pid == 1).then(|| "not this one".to_owned()))
+            .with_lineage(Some(lineage));
         let ended = tree.terminate(Some(Duration::from_secs(2)), &mut |_| Ok(())).unwrap();
         storm.wait().unwrap();
         assert!(matches!(ended, (Ending::Ended(_) | Ending::Forced(_), 0)), "{ended:?}");

@@ -20,6 +20,10 @@ pub struct Told {
     pub main: u32,
     /// The unit's state after a restart.
     pub state: String,
+    /// The unit that was asked for last, and where its control group is; by default below the root.
+    pub unit: String,
+    /// See there.
+    pub group: Option<String>,
     /// Refuses everything that changes something.
     pub refuses: bool,
     /// Never answers.
@@ -48,6 +52,8 @@ impl StandIn {
             weight: u64::MAX,
             main: 4711,
             state: "active".to_owned(),
+            unit: String::new(),
+            group: None,
             refuses: false,
             hangs: false,
         };
@@ -94,7 +100,11 @@ async fn answer(connection: &Connection, message: &Message, told: &Mutex<Told>) 
         return connection.reply_error(&header, name, &"Access denied").await;
     }
     match method.as_str() {
-        "LoadUnit" => connection.reply(&header, &path("/unit")?).await,
+        "LoadUnit" => {
+            let (name,): (String,) = message.body().deserialize()?;
+            told.lock().unwrap_or_else(PoisonError::into_inner).unit = name;
+            connection.reply(&header, &path("/unit")?).await
+        }
         "Get" => {
             let (_, name): (String, String) = message.body().deserialize()?;
             let value = {
@@ -102,6 +112,7 @@ async fn answer(connection: &Connection, message: &Message, told: &Mutex<Told>) 
                 match name.as_str() {
                     "CPUWeight" => Variant::from(told.weight),
                     "MainPID" => Variant::from(told.main),
+                    "ControlGroup" => Variant::from(told.group.clone().unwrap_or_else(|| format!("/{}", told.unit))),
                     _ => Variant::from(told.state.clone()),
                 }
             };

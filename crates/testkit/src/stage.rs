@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdout, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::process::{Pid, Signal, getpriority_process, kill_process, setpriority_process};
 use serde_json::Value;
 use tempfile::TempDir;
 
@@ -33,6 +33,25 @@ pub fn eventually<T>(what: &str, mut found: impl FnMut() -> Option<T>) -> T {
 /// Whether the test runs as root.
 pub fn is_root() -> bool {
     rustix::process::geteuid().is_root()
+}
+
+/// The niceness of what a test starts. Where that is allowed it is 0, however mild the tests themselves are run: niceness
+/// is of a thread, and what it starts inherits it.
+pub fn usual_nice() -> i32 {
+    if is_root() {
+        // Without the right to it the tests go by what they have.
+        let _ = setpriority_process(None, 0);
+    }
+    getpriority_process(None).unwrap_or(0)
+}
+
+/// Whether what is started can still be lowered to 5 and more; a test that needs that skips without.
+pub fn can_be_lowered() -> bool {
+    let can = usual_nice() < 5;
+    if !can {
+        println!("skipped: the tests are run milder than what they would lower to");
+    }
+    can
 }
 
 /// A temporary folder and the built program.
@@ -60,6 +79,7 @@ impl Stage {
     /// # Panics
     /// No temporary folder can be made.
     pub fn new(program: &str) -> Stage {
+        usual_nice();
         let folder = tempfile::tempdir().expect("a temporary folder");
         Stage { folder, program: PathBuf::from(program), user: None }
     }

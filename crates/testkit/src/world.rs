@@ -77,6 +77,8 @@ pub fn process(pid: u32, app: &str) -> Process {
     let names = Names {
         name: app.to_owned(),
         app: app.to_owned(),
+        app_unread: false,
+        command_unread: false,
         app_proven: true,
         path: Some(format!("/opt/mossgate/{app}")),
         path_proven: true,

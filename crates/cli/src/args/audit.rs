@@ -53,12 +53,24 @@ pub enum AuditCommand {
     /// Print the records for other programs
     #[command(after_help = TABLE)]
     Export(AuditExport),
+    /// Take note that the record was cut back or taken away, so that rules may act again
+    #[command(after_help = TABLE)]
+    Accept(AuditAccept),
     /// Print the JSON Schema of a record
     #[command(after_help = TABLE)]
     Schema,
     /// Count cases, acts and outcomes of each rule and app, with the middle time to calm
     #[command(after_help = TABLE)]
     Stats(AuditStats),
+}
+
+#[derive(Debug, clap::Args)]
+pub struct AuditAccept {
+    /// Why, for the record
+    #[arg(long, value_name = "TEXT")]
+    pub because: Option<String>,
+    #[command(flatten)]
+    pub state: State,
 }
 
 #[derive(Debug, clap::Args)]

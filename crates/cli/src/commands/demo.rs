@@ -87,6 +87,7 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         length: Some(LENGTH),
         only: Some(players.iter().map(|player| player.id).collect()),
         service_manager: None,
+        own_state: false,
         system_log: None,
     };
     let width = table::terminal_width();

@@ -20,6 +20,7 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
         only: None,
         service_manager: args.service_manager.clone(),
         system_log: args.system_log.clone(),
+        own_state: args.state.folder.is_none(),
     };
     let width = table::terminal_width();
     watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render(width))))?;

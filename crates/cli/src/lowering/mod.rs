@@ -10,7 +10,7 @@ use sophron_core::model::{Process, Snapshot};
 use sophron_linux::act::{self, ActError, Only};
 use sophron_linux::handle::Handle;
 use sophron_linux::inspect::{Lever, lever};
-use sophron_linux::service_manager::{self, ServiceManager};
+use sophron_linux::service_manager::{ServiceManager, UnitName};
 
 use crate::watcher::recorder::chain;
 
@@ -20,7 +20,7 @@ pub struct Reach {
     /// Those meant are a whole session: only then its own value may be changed, which acts on all of it.
     pub whole_session: bool,
     /// The unit whose weight may be changed: the program's own, or one all of whose processes are meant.
-    unit: Option<String>,
+    unit: Option<UnitName>,
     /// A socket at which the service manager is spoken to directly.
     direct: Option<PathBuf>,
 }
@@ -39,10 +39,10 @@ impl Reach {
             session != 0 && meant(process) && alive().filter(|other| other.session == session).all(&meant);
         // Where the desktop puts every program into a control group of its own, that group's weight is the lever.
         let by_weight = direct.is_some() || matches!(lever(process.id.pid), Lever::Weight { .. });
-        let unit = process.unit.clone().filter(|unit| by_weight && !unit.is_empty() && !unit.starts_with("session-"));
+        let unit = UnitName::of(process).filter(|unit| by_weight && !unit.name.starts_with("session-"));
         let of_it = |other: &&Process| other.group == process.group;
         let mate = |other: &Process| meant(other) || other.app == process.app;
-        let unit = unit.filter(|unit| unit.starts_with("app-") || alive().filter(of_it).all(mate));
+        let unit = unit.filter(|unit| unit.name.starts_with("app-") || alive().filter(of_it).all(mate));
         Reach { whole_session, unit, direct }
     }
 
@@ -51,8 +51,8 @@ impl Reach {
         Reach { direct, ..Reach::default() }
     }
 
-    pub fn manager(&self, process: &Process) -> ServiceManager {
-        self.direct.as_deref().map_or_else(|| ServiceManager::of(process), ServiceManager::at)
+    pub fn manager(&self, unit: &UnitName) -> ServiceManager {
+        self.direct.as_deref().map_or_else(|| ServiceManager::of_user(unit.uid), ServiceManager::at)
     }
 }
 
@@ -75,22 +75,23 @@ pub fn originals(
         originals.session = act::session_value(handle).filter(|was| *was < nice);
     }
     if let Some(unit) = reach.unit.clone()
-        && let Ok(was) = reach.manager(process).cpu_weight(&unit)
+        && let Ok(was) = reach.manager(&unit).cpu_weight(&unit)
     {
         let set = UnitWeight::of_nice(nice);
-        let uid = service_manager::user_of(process);
-        originals.weight = was.is_none_or(|was| was > set).then_some(UnitWeight { unit, uid, was, set });
+        let UnitName { name, group, uid } = unit;
+        let weight = UnitWeight { unit: name, group, uid, was, set };
+        originals.weight = was.is_none_or(|was| was > set).then_some(weight);
     }
     Ok(originals)
 }
 
-/// Lowers by every lever that the originals name. What was seen, and whether every thread was reached.
+/// Lowers by every lever that the originals name. What was seen, and whether every thread was reached. A lever that fails is a
+/// remark: what the others did is in force all the same.
 ///
 /// # Errors
-/// The process is gone, or another user's.
+/// The process is gone, or another user's: nothing was done.
 pub fn lower(
     handle: &Handle,
-    process: &Process,
     nice: i32,
     only: Only,
     originals: &Originals,
@@ -108,12 +109,18 @@ pub fn lower(
     if only != Only::Cpu {
         what.push("disk only when nobody else wants it".to_owned());
     }
+    if let Some(error) = &lowering.hindered {
+        what.push(format!("not all of it: {}", chain(error)));
+    }
     if let Some(was) = originals.session {
-        act::set_session_value(handle, nice)?;
-        what.push(format!("its session's value {was} → {nice}"));
+        what.push(match act::set_session_value(handle, nice) {
+            Ok(()) => format!("its session's value {was} → {nice}"),
+            Err(error) => format!("its session's value stays {was}: {}", chain(&error)),
+        });
     }
     if let Some(weight) = &originals.weight {
-        match reach.manager(process).set_cpu_weight(&weight.unit, Some(weight.set)) {
+        let unit = unit_of(weight);
+        match reach.manager(&unit).set_cpu_weight(&unit, Some(weight.set)) {
             Ok(()) => what.push(format!("CPU weight of its unit {} → {}", weight.was.unwrap_or(100), weight.set)),
             Err(error) => what.push(format!("the CPU weight of its unit stays: {error}")),
         }
@@ -151,43 +158,56 @@ pub fn put_back(
     still: Option<i32>,
     direct: Option<&std::path::Path>,
 ) -> Restored {
+    let (mut what, mut failed) = (Vec::new(), Vec::new());
     // The unit's weight does not depend on whether this process lives.
-    let weight = match weight_back(originals, still, direct) {
-        Ok(weight) => weight,
-        Err(why) => return Restored::Refused(format!("the CPU weight of its unit is not put back: {why}")),
-    };
-    let Some(handle) = handle else { return weight.map_or(Restored::Gone, Restored::Done) };
-    let session = originals.session.filter(|_| act::session_value(handle) == Some(set));
-    let session = session.map(|was| was.max(still.unwrap_or(was)));
-    if let Some(Err(error)) = session.map(|target| act::set_session_value(handle, target)) {
-        return Restored::Refused(chain(&error));
+    match weight_back(originals, still, direct) {
+        Ok(weight) => what.extend(weight),
+        Err(why) => failed.push(format!("the CPU weight of its unit is not put back: {why}")),
     }
-    match act::restore(handle, set, originals, still) {
-        Ok(done) if done.restored + done.disks == 0 && session.is_none() && weight.is_none() => {
-            if done.superseded > 0 {
-                Restored::Superseded
-            } else {
-                Restored::Done("it was as before".to_owned())
+    let mut superseded = 0;
+    let mut gone = handle.is_none();
+    if let Some(handle) = handle {
+        let session = originals.session.filter(|_| act::session_value(handle) == Some(set));
+        if let Some(target) = session.map(|was| was.max(still.unwrap_or(was))) {
+            match act::set_session_value(handle, target) {
+                Ok(()) => what.push(format!("its session's value {set} → {target}")),
+                Err(ActError::Gone) => {}
+                Err(error) => failed.push(format!("its session's value is not put back: {}", chain(&error))),
             }
         }
-        Ok(done) => {
-            let mut what = Vec::new();
-            if done.restored > 0 {
-                what.push(format!("nice {set} → {}, {}", still.unwrap_or(originals.was), threads(done.restored)));
+        match act::restore(handle, set, originals, still) {
+            Ok(done) => {
+                superseded = done.superseded;
+                if done.disks > 0 {
+                    what.insert(0, format!("disk as before, {}", threads(done.disks)));
+                }
+                if done.restored > 0 {
+                    let target = still.unwrap_or(originals.was);
+                    what.insert(0, format!("nice {set} → {target}, {}", threads(done.restored)));
+                }
             }
-            if done.disks > 0 {
-                what.push(format!("disk as before, {}", threads(done.disks)));
-            }
-            what.extend(weight);
-            what.extend(session.map(|target| format!("its session's value {set} → {target}")));
-            if done.superseded > 0 {
-                what.push(format!("{} left as somebody else has set them", threads(done.superseded)));
-            }
+            Err(ActError::Gone) => gone = true,
+            Err(error) => failed.push(chain(&error)),
+        }
+    }
+    if !failed.is_empty() {
+        what.extend(failed);
+        return Restored::Refused(what.join("; "));
+    }
+    match (what.is_empty(), superseded) {
+        (true, _) if gone => Restored::Gone,
+        (true, 0) => Restored::Done("it was as before".to_owned()),
+        (true, _) => Restored::Superseded,
+        (false, 0) => Restored::Done(what.join("; ")),
+        (false, left) => {
+            what.push(format!("{} left as somebody else has set them", threads(left)));
             Restored::Done(what.join("; "))
         }
-        Err(ActError::Gone) => Restored::Gone,
-        Err(error) => Restored::Refused(chain(&error)),
     }
+}
+
+fn unit_of(weight: &UnitWeight) -> UnitName {
+    UnitName { name: weight.unit.clone(), group: weight.group.clone(), uid: weight.uid }
 }
 
 /// The unit's weight, where it is still what we set.
@@ -198,11 +218,12 @@ fn weight_back(
 ) -> Result<Option<String>, String> {
     let Some(weight) = &originals.weight else { return Ok(None) };
     let manager = direct.map_or_else(|| ServiceManager::of_user(weight.uid), ServiceManager::at);
-    let now = manager.cpu_weight(&weight.unit).map_err(|error| chain(&error))?;
+    let unit = unit_of(weight);
+    let now = manager.cpu_weight(&unit).map_err(|error| chain(&error))?;
     if now != Some(weight.set) {
         return Ok(None);
     }
     let target = still.map_or(weight.was, |nice| Some(UnitWeight::of_nice(nice)));
-    manager.set_cpu_weight(&weight.unit, target).map_err(|error| chain(&error))?;
+    manager.set_cpu_weight(&unit, target).map_err(|error| chain(&error))?;
     Ok(Some(format!("CPU weight of its unit {} → {}", weight.set, target.unwrap_or(100))))
 }

@@ -1,6 +1,6 @@
 //! One act of a rule, on a thread of its own: intent on disk, everything looked at once more, the act, what came of it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::process::Command;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -13,10 +13,12 @@ use sophron_core::model::{Facts, Machine, Needs, Process, ProcessId};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, RuleSet};
 use sophron_core::units::scaled_duration;
-use sophron_linux::act::{self, ActError, Ending, Only, Tree};
+use sophron_linux::act::{self, ActError, Ending, Lineage, Only, Tree};
 use sophron_linux::guard::{Guard, MOST_TARGETS};
 use sophron_linux::handle::Handle;
-use sophron_linux::{Sampler, here, roles};
+use sophron_linux::roles::{self, Roles};
+use sophron_linux::service_manager::UnitName;
+use sophron_linux::{Sampler, here, locks};
 
 use super::drafts::{DraftExt, holds_open};
 use super::recorder::{Recorder, chain};
@@ -49,8 +51,10 @@ pub struct Request {
     pub handle: Arc<Handle>,
     /// How far a lowering may reach.
     pub reach: Reach,
-    /// Whether the whole tree below it is meant, and whom that spares.
-    pub tree: Option<BTreeSet<u32>>,
+    /// Where the whole tree below it is meant: whom that spares and why, and its members.
+    pub tree: Option<(BTreeMap<u32, String>, Vec<Arc<Handle>>)>,
+    /// Who else is of the unit that is started anew.
+    pub mates: Vec<Process>,
     /// Whether the rule's `where` must still cover it.
     pub by_where: bool,
     /// The tick at which the step fell due.
@@ -79,6 +83,8 @@ pub enum Outcome {
     Suspended {
         guard: Guard,
         until: Duration,
+        /// Whether others may come to wait for a file lock that it holds.
+        holds_locks: bool,
     },
     Ended {
         by_force: bool,
@@ -93,6 +99,8 @@ pub enum Outcome {
     Dropped,
     /// Nothing was done: it could not be recorded. The step stays due.
     Unrecorded,
+    /// Whoever was at it ended midway: what was done is not known.
+    Failed,
 }
 
 impl Outcome {
@@ -108,6 +116,7 @@ impl Outcome {
             Outcome::Pending => "pending in the kernel",
             Outcome::Refused => "refused",
             Outcome::Dropped | Outcome::Unrecorded => "dropped",
+            Outcome::Failed => "failed",
         }
     }
 }
@@ -124,6 +133,17 @@ pub fn perform(request: Request, recorder: &Recorder) -> Done {
     };
     recorder.note(Draft { result: Some(result), ..request.intent.as_kind(kind) });
     Done { case: request.case, subject: request.subject, action: request.action, outcome, seen }
+}
+
+/// What is told, and recorded, where whoever does it ends midway.
+pub fn unfinished(request: &Request, recorder: Recorder) -> impl FnOnce() -> Done + Send + use<> {
+    let (case, subject, action) = (request.case, request.subject.clone(), request.action);
+    let intent = request.intent.clone();
+    move || {
+        let seen = "whoever was at it ended midway: what was done is not known".to_owned();
+        recorder.note(intent.as_kind(Kind::Outcome).came_of_it(Outcome::Failed.word(), seen.clone()));
+        Done { case, subject, action, outcome: Outcome::Failed, seen }
+    }
 }
 
 fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
@@ -150,9 +170,9 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
         return (Outcome::Dropped, why);
     }
     if matches!(request.action, Action::Suspend { .. } | Action::Terminate { .. } | Action::Restart)
-        && let Some(role) = roles::role(&request.subject)
+        && let Some((who, role)) = role(request)
     {
-        return (Outcome::Refused, format!("protected by its role: {role}"));
+        return (Outcome::Refused, format!("{who}: {role}"));
     }
     let done = match request.action {
         Action::Alert | Action::Run => return (Outcome::Dropped, "that is no act".to_owned()),
@@ -162,6 +182,21 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
         Action::Terminate { force_after } => terminate(request, force_after),
     };
     done.unwrap_or_else(|error| refusal(&error))
+}
+
+/// Whom it would hurt, by what the process does for others; where a unit is started anew, or a tree ended, by what any of its
+/// processes does. Of a tree that is ended members with a role are spared.
+fn role(request: &Request) -> Option<(String, String)> {
+    let roles = Roles::look();
+    let mut family: BTreeSet<u32> = request.mates.iter().map(|mate| mate.id.pid).collect();
+    family.extend(request.tree.iter().flat_map(|(_, members)| members).map(|member| member.id().pid));
+    if let Some(role) = roles.of(&request.subject, &family) {
+        return Some(("protected by its role".to_owned(), role));
+    }
+    let mates = request.mates.iter().filter(|mate| mate.id != request.subject.id);
+    mates
+        .into_iter()
+        .find_map(|mate| Some((format!("{} of its unit is protected", mate.label()), roles.of(mate, &family)?)))
 }
 
 fn refusal(error: &ActError) -> (Outcome, String) {
@@ -181,6 +216,10 @@ fn look_again(request: &Request) -> Result<(), String> {
     }
     if now.uid != request.subject.uid {
         return Err(format!("its owner is {} now", now.owner));
+    }
+    // What it is called was known; where it could not be read again at once, the same file under the same name is it.
+    if now.app_unread && now.path == request.subject.path && now.name == request.subject.name {
+        now.names = Arc::clone(&request.subject.names);
     }
     // A rate needs two samples, and what is costly or counted over all is read with a sample: those of the tick stand.
     let judged = &request.subject;
@@ -205,8 +244,7 @@ fn look_again(request: &Request) -> Result<(), String> {
 type Attempt = Result<(Outcome, String), ActError>;
 
 fn lower(request: &Request, nice: i32, originals: Originals) -> Attempt {
-    let (mut seen, _) =
-        lowering::lower(&request.handle, &request.subject, nice, Only::Both, &originals, &request.reach)?;
+    let (mut seen, _) = lowering::lower(&request.handle, nice, Only::Both, &originals, &request.reach)?;
     if !act::may_raise(originals.was) {
         seen.push_str("; cannot be undone without root");
     }
@@ -220,12 +258,14 @@ fn suspend(request: &Request, length: Duration) -> Attempt {
     };
     let until = here::monotonic() + length;
     match act::suspend(&*request.handle) {
-        Ok(Some(took)) => {
-            Ok((Outcome::Suspended { guard, until }, format!("every thread, in {} ms", took.as_millis())))
-        }
-        Ok(None) => {
-            let seen = "some threads wait in the kernel and are suspended when they come back".to_owned();
-            Ok((Outcome::Suspended { guard, until }, seen))
+        Ok(took) => {
+            let seen = match took {
+                Some(took) => format!("every thread, in {} ms", took.as_millis()),
+                None => "some threads wait in the kernel and are suspended when they come back".to_owned(),
+            };
+            // Who stands still takes no more locks than it has.
+            let holds_locks = locks::holds_any(request.subject.id.pid) != Some(false);
+            Ok((Outcome::Suspended { guard, until, holds_locks }, seen))
         }
         Err(error) => {
             guard.release();
@@ -252,35 +292,49 @@ pub fn guard_all(guards: &mut Vec<Guard>, targets: &[Arc<Handle>], length: Durat
 
 /// The unit, through the service manager, which is asked what came of it.
 fn restart(request: &Request) -> (Outcome, String) {
-    let unit = request.subject.unit.clone().unwrap_or_default();
-    if !unit.ends_with(".service") {
-        return (Outcome::Refused, "it belongs to no unit that a service manager starts".to_owned());
-    }
-    match request.reach.manager(&request.subject).restart(&unit) {
+    let unit = match UnitName::restartable(&request.subject) {
+        Ok(unit) => unit,
+        Err(error) => return (Outcome::Refused, chain(&error)),
+    };
+    match request.reach.manager(&unit).restart(&unit) {
         Ok(done) if done.state == "active" => {
-            (Outcome::Restarted, format!("{unit} is active again, in {}", scaled_duration(done.took)))
+            (Outcome::Restarted, format!("{} is active again, in {}", unit.name, scaled_duration(done.took)))
         }
-        Ok(done) => (Outcome::StillThere, format!("{unit} is {} after {}", done.state, scaled_duration(done.took))),
+        Ok(done) => {
+            (Outcome::StillThere, format!("{} is {} after {}", unit.name, done.state, scaled_duration(done.took)))
+        }
         Err(error) => (Outcome::Refused, chain(&error)),
     }
 }
 
 /// A tree is caught whole, guarded, and ended as one.
-fn terminate_tree(request: &Request, spared: &BTreeSet<u32>, force_after: Option<Duration>) -> Attempt {
-    let spared = spared.clone();
-    let mut tree = Tree::of(&[Arc::clone(&request.handle)], move |pid| spared.contains(&pid));
+fn terminate_tree(
+    request: &Request,
+    spared: &BTreeMap<u32, String>,
+    members: &[Arc<Handle>],
+    force_after: Option<Duration>,
+) -> Attempt {
+    let lineage = Lineage::listen();
+    let root = [Arc::clone(&request.handle)];
+    let mut tree = Tree::of(&root, roles::sparing(spared.clone(), true)).with(members).with_lineage(lineage);
     let mut guards = Vec::new();
     let ended = tree.terminate(force_after, &mut |new| guard_all(&mut guards, new, CATCHING));
     guards.into_iter().for_each(Guard::release);
     let (ending, left) = ended?;
     let (outcome, seen) = ending_words(ending);
     let rest = if left > 0 { format!("; {left} of its tree are left") } else { String::new() };
-    Ok((outcome, format!("{seen}, with its tree of {}{rest}", tree.members().count())))
+    Ok((outcome, format!("{seen}, with its tree of {}{rest}{}", tree.members().count(), spared_words(&tree))))
+}
+
+/// Whom a tree has left alone: `; 51907-kqm of it is left alone: it serves a mounted file system`.
+pub fn spared_words(tree: &Tree) -> String {
+    let one = |(pid, why): (&u32, &String)| format!("; process {pid} of it is left alone: {why}");
+    tree.spared().iter().take(3).map(one).collect()
 }
 
 fn terminate(request: &Request, force_after: Option<Duration>) -> Attempt {
-    if let Some(spared) = &request.tree {
-        return terminate_tree(request, spared, force_after);
+    if let Some((spared, members)) = &request.tree {
+        return terminate_tree(request, spared, members, force_after);
     }
     Ok(ending_words(act::terminate(&*request.handle, force_after)?))
 }
@@ -348,7 +402,7 @@ mod tests {
         let drafter = Drafter {
             host: "mossgate-desk-03".to_owned(),
             boot: Boot(7),
-            who: Who { uid: 0, user: "root".to_owned(), login_uid: None },
+            who: Who { uid: 0, user: "root".to_owned(), login_uid: None, by: None },
         };
         Request {
             case: 1,
@@ -361,6 +415,7 @@ mod tests {
             protections: Protections::default(),
             reach: Reach::default(),
             tree: None,
+            mates: Vec::new(),
             by_where: true,
             tick: 1,
             verdicts: Arc::new(Mutex::new(Verdicts { tick: 1, breached: BTreeSet::new() })),
@@ -378,7 +433,8 @@ mod tests {
         change(&mut request);
         let (begun, begins) = channel();
         let (goes, go) = channel();
-        let (recorder, writer) = Recorder::start(Box::new(SlowDisk { begun, go }), Duration::from_secs(900), |_| {});
+        let (recorder, writer) =
+            Recorder::start(Box::new(SlowDisk { begun, go }), Duration::from_secs(900), |_| {}).unwrap();
         let act = std::thread::spawn(move || perform(request, &recorder));
         assert_eq!(begins.recv_timeout(Duration::from_secs(20)), Ok(Kind::Intent));
         goes.send(during(&mut child)).unwrap();

@@ -83,14 +83,15 @@ pub fn listen(state: Option<&Path>, wake: Sender<Wake>) -> Result<PathBuf, Strin
     let _ = std::fs::remove_file(&path);
     let listener = UnixListener::bind(&path).map_err(|error| format!("{}: {error}", path.display()))?;
     std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600)).map_err(|error| error.to_string())?;
-    std::thread::spawn(move || {
+    let serve_all = move || {
         for stream in listener.incoming().flatten() {
             // One at a time: whoever says nothing is let go soon.
             if serve(stream, &wake).is_err() {
                 continue;
             }
         }
-    });
+    };
+    std::thread::Builder::new().name("control".to_owned()).spawn(serve_all).map_err(|error| error.to_string())?;
     Ok(path)
 }
 

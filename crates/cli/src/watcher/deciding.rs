@@ -1,6 +1,6 @@
 //! Decisions carried out: what becomes of each due step, told, recorded or set going.
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use sophron_core::audit::{ActionRecord, Draft, Kind, SubjectRecord};
@@ -12,10 +12,12 @@ use sophron_core::subject::SubjectKey;
 
 use super::drafts::{self, DraftExt};
 use super::outcome::{field_words, next_words, reading_words};
+use super::workers::Report;
 use super::{Wake, Watcher, act};
 use crate::lowering::Reach;
 use crate::ui::style::Label;
 use crate::ui::when;
+use sophron_linux::handle::Handle;
 
 impl Watcher<'_> {
     pub(super) fn carry_out(&mut self, decision: &Decision, snapshot: &Snapshot) {
@@ -160,6 +162,12 @@ impl Watcher<'_> {
             }
         };
         let meant = |process: &Process| case.members.contains(&process.id);
+        let mates = match action {
+            Action::Restart => {
+                snapshot.processes.iter().filter(|other| other.group == subject.group).cloned().collect()
+            }
+            _ => Vec::new(),
+        };
         let reach = match action {
             Action::Lower { .. } => Reach::of(snapshot, subject, self.direct.clone(), meant),
             _ => Reach::none(self.direct.clone()),
@@ -168,13 +176,17 @@ impl Watcher<'_> {
             matches!(&case.key, SubjectKey::Tree(root) if *root == id && matches!(action, Action::Terminate { .. }));
         // Of a tree all descendants are members, whatever they match; of a group its members.
         let by_where = !matches!(&case.key, SubjectKey::Tree(root) if *root != id);
+        if let Some(action) = intent.action.as_mut().filter(|_| tree) {
+            action.tree = true;
+        }
         let request = act::Request {
             case: case.number,
             rules: Arc::clone(&self.rules),
             rule: case.rule,
             action,
             subject: subject.clone(),
-            tree: tree.then(|| self.spared_in(snapshot)),
+            tree: tree.then(|| (self.spared_in(snapshot), self.handles_of(case))),
+            mates,
             by_where,
             machine: snapshot.machine.clone(),
             protections: self.protections.clone(),
@@ -185,19 +197,24 @@ impl Watcher<'_> {
             intent,
         };
         self.busy.insert(id);
-        let (recorder, wake) = (self.recorder.clone(), self.wake.clone());
-        std::thread::spawn(move || {
-            // The watcher waits for busy processes before it ends.
-            let _ = wake.send(Wake::Acted(Box::new(act::perform(request, &recorder))));
-        });
+        let recorder = self.recorder.clone();
+        let unfinished = act::unfinished(&request, recorder.clone());
+        let report = Report::new(self.wake.clone(), move || Wake::Acted(Box::new(unfinished())));
+        self.acts.give(move || report.tell(Wake::Acted(Box::new(act::perform(request, &recorder)))));
     }
 
     /// Whom the ending of a tree leaves alone, with all that descends from them.
-    fn spared_in(&self, snapshot: &Snapshot) -> BTreeSet<u32> {
-        let protected = snapshot.processes.iter().filter(|process| {
-            self.protections.reason(&Facts::new(process, &snapshot.machine)).is_some()
-                || self.standing_back.contains_key(&process.id)
-        });
-        protected.map(|process| process.id.pid).chain(self.protections.own.iter().copied()).collect()
+    fn spared_in(&self, snapshot: &Snapshot) -> BTreeMap<u32, String> {
+        let why = |process: &Process| {
+            let reason = self.protections.reason(&Facts::new(process, &snapshot.machine));
+            reason.or_else(|| self.standing_back.get(&process.id).map(|_| "rules stand back from it".to_owned()))
+        };
+        let protected = snapshot.processes.iter().filter_map(|process| Some((process.id.pid, why(process)?)));
+        protected.chain(self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned()))).collect()
+    }
+
+    /// Handles of all that are of a case, as far as they can be had.
+    fn handles_of(&self, case: &Case) -> Vec<Arc<Handle>> {
+        case.members.iter().filter_map(|id| self.handle_of(id)).collect()
     }
 }

@@ -147,6 +147,7 @@ impl Watcher<'_> {
     /// A case is over: what it holds is undone, unless the process took it along.
     pub(super) fn close(&mut self, case: &Case, why: Closing, snapshot: Option<&Snapshot>) {
         let rule = self.judge.rule_of(case).clone();
+        self.closing_case = Some((case.number, rule.name.clone()));
         // A process that one sample missed has not ended while its handle says that it lives: what is in force on it
         // is undone like on any other that is no longer judged.
         let lives = |watcher: &Self, id: &ProcessId| {
@@ -187,5 +188,6 @@ impl Watcher<'_> {
             }
         }
         case.members.iter().for_each(|id| self.unfix(case.rule, id));
+        self.closing_case = None;
     }
 }

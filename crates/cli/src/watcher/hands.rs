@@ -29,7 +29,7 @@ impl Hands {
         hands
     }
 
-    /// Intents that people have written since the last look. A trail that cannot be read has none: the recorder says so.
+    /// What people have written since the last look: intents, and that a loss is accepted. A trail that cannot be read has none: the recorder says so.
     pub fn news(&mut self) -> Vec<Record> {
         let mut news = self.of_this_file();
         // A file that is followed by another is written no more.
@@ -69,8 +69,8 @@ impl Hands {
         self.offset += whole as u64;
         let lines = bytes[..whole].split(|byte| *byte == b'\n').filter(|line| !line.is_empty());
         let records = lines.filter_map(|line| serde_json::from_slice::<Record>(line).ok());
-        let by_hand =
-            |record: &Record| record.kind == Kind::Intent && record.rule.is_none() && record.subject.is_some();
+        // What a watcher takes back by itself is no hand at work.
+        let by_hand = |record: &Record| record.is_by_hand() && matches!(record.kind, Kind::Intent | Kind::LossAccepted);
         records.filter(by_hand).collect()
     }
 }

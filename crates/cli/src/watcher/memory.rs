@@ -8,6 +8,7 @@ use sophron_core::judge::MemoryWish;
 use sophron_core::model::{Cost, Needs};
 use sophron_linux::{Sampler, here};
 
+use super::workers::Report;
 use super::{Wake, Watcher};
 
 /// One process that does not answer in that time makes the group unknown.
@@ -28,13 +29,14 @@ impl Watcher<'_> {
         let turn = usize::try_from(self.ticks).unwrap_or(0).checked_rem(wishes.len()).unwrap_or(0);
         let Some(wish) = wishes.get(turn).filter(|_| rested).cloned() else { return };
         self.memory_from = None;
-        let wake = self.wake.clone();
-        std::thread::spawn(move || {
+        let unread = wish.clone();
+        let report =
+            Report::new(self.wake.clone(), move || Wake::Memory(unread, None, here::monotonic() + LONGEST_REST));
+        self.aside.give(move || {
             let began = Instant::now();
             let bytes = proportional(&wish);
             let rest = (began.elapsed() * REST).min(LONGEST_REST);
-            // The watcher may have ended meanwhile.
-            let _ = wake.send(Wake::Memory(wish, bytes, here::monotonic() + rest));
+            report.tell(Wake::Memory(wish, bytes, here::monotonic() + rest));
         });
     }
 }

@@ -10,6 +10,7 @@ pub mod drafts;
 mod effect;
 mod events;
 mod hands;
+mod left;
 mod lookback;
 mod memory;
 mod outcome;
@@ -21,6 +22,7 @@ mod start;
 mod throttle;
 mod tick;
 mod undo;
+mod workers;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
@@ -50,7 +52,8 @@ use crate::ui::style::Label;
 use act::Verdicts;
 use drafts::{DraftExt, Drafter};
 use recorder::{Recorder, TrailNews};
-pub use start::keeping;
+pub use start::{foreign, keeping};
+use workers::{Report, Workers};
 
 /// After a hand has acted on a process, rules stand back from it for this long.
 const STAND_BACK: Duration = Duration::from_secs(15 * 60);
@@ -80,6 +83,8 @@ pub struct Plan {
     pub service_manager: Option<PathBuf>,
     /// The socket of the system log, where it is not the usual one.
     pub system_log: Option<PathBuf>,
+    /// Whether the state folder is the usual one.
+    pub own_state: bool,
 }
 
 /// What reaches the watcher's thread from outside.
@@ -88,6 +93,10 @@ pub enum Wake {
     Acted(Box<act::Done>),
     Undone(Box<undo::Done>),
     Trail(TrailNews),
+    /// An older file of the trail is not what it was: what was found.
+    Unsound(String),
+    /// The older files of the trail could not be checked, and why.
+    Unchecked(String),
     /// The lookback cannot be written, and why; or it can again.
     Lookback(Option<String>),
     Memory(sophron_core::judge::MemoryWish, Option<u64>, Duration),
@@ -137,7 +146,18 @@ struct Watcher<'s> {
     /// Processes on which a suspension of ours was in force since the last tick.
     touched: BTreeSet<ProcessId>,
     standing_back: BTreeMap<ProcessId, Duration>,
+    /// Of those suspended by us who holds file locks: others may come to wait for them.
+    lock_holders: BTreeSet<ProcessId>,
+    /// Suspensions by hand, and when they are over: whoever made them may not be there any more to end them.
+    by_hand: BTreeMap<ProcessId, (Duration, Draft)>,
+    /// Threads for acts, for taking back, for what rules run, and for what is read beside.
+    acts: Workers,
+    undos: Workers,
+    programs: Workers,
+    aside: Workers,
     hands: hands::Hands,
+    /// The case that is being closed, which the judge has forgotten already, and its rule.
+    closing_case: Option<(u64, String)>,
     /// Cases whose process ended while the outcome of an act on it is awaited.
     closing: Vec<(Case, Closing)>,
     ledger: Ledger,
@@ -151,8 +171,9 @@ struct Watcher<'s> {
     verdicts: Arc<Mutex<Verdicts>>,
     last: Option<Moment>,
     ticks: u64,
-    /// Rules whose unreadable fields have been said.
+    /// Rules whose unreadable fields have been said, and those whose subjects' names are late.
     said_unreadable: BTreeSet<usize>,
+    said_late: BTreeSet<usize>,
     wake: Sender<Wake>,
     show: &'s mut dyn FnMut(EventLine),
     /// Held for as long as the watcher runs.
@@ -234,6 +255,13 @@ impl Watcher<'_> {
                     format!("the audit trail cannot be written, so nothing is acted upon: {why}"),
                 );
             }
+            Wake::Unchecked(why) => self.say_unchecked(&why),
+            Wake::Unsound(what) => {
+                self.recorder.doubt(true);
+                self.recorder.note(self.drafter.plain(Kind::TrailLost).came_of_it("not sound", what.clone()));
+                self.say_doubt(&what);
+            }
+            Wake::Trail(TrailNews::Doubted(what)) => self.say_doubt(&what),
             Wake::Trail(TrailNews::Stamped(stamped)) => self.log_stamp(&stamped),
             Wake::Trail(TrailNews::Unstamped(why)) => {
                 self.say("unsigned", Label::Warning, format!("the audit trail cannot be signed: {why}"));
@@ -242,6 +270,18 @@ impl Watcher<'_> {
                 self.say("armed", Label::Notice, "the audit trail can be written again".to_owned());
             }
         }
+    }
+
+    /// The trail can be written, and yet nobody should act on the strength of it.
+    fn say_doubt(&mut self, what: &str) {
+        let line = format!(
+            "the audit trail is not what it was: {what}; nothing is acted upon until a person has taken note of that: sophron audit accept"
+        );
+        self.say("disarmed", Label::Critical, line);
+    }
+
+    fn say_unchecked(&mut self, why: &str) {
+        self.say("unchecked", Label::Notice, format!("the older files of the audit trail could not be checked: {why}"));
     }
 
     /// A stamp is told to the system log as well, which may be sent elsewhere.
@@ -286,13 +326,14 @@ impl Watcher<'_> {
                 (self.drafter.of_case(Kind::Intent, case, self.judge.rule_of(case)), case.subject.clone())
             }
             known => {
+                let rule = known.map(|case| self.judge.rule_of(case).name.clone()).or_else(|| self.closing_rule(case?));
                 let Some(subject) = self.sampler.again(id.pid).filter(|process| process.id == id) else {
                     let _ = self.effects.forget(&id);
                     return;
                 };
                 let mut draft = self.drafter.plain(Kind::Intent);
                 draft.case = case;
-                draft.rule = known.map(|case| self.judge.rule_of(case).name.clone());
+                draft.rule = rule;
                 draft.subject = Some((&subject).into());
                 (draft, subject)
             }
@@ -305,11 +346,15 @@ impl Watcher<'_> {
         let guard = if undo == Undo::Resume { self.guards.remove(&id) } else { None };
         self.busy.insert(id);
         let request = undo::Request { undo, subject, handle, guard, draft, direct: self.direct.clone() };
-        let (recorder, wake) = (self.recorder.clone(), self.wake.clone());
-        std::thread::spawn(move || {
-            // The watcher waits for busy processes before it ends.
-            let _ = wake.send(Wake::Undone(Box::new(undo::perform(request, &recorder))));
-        });
+        let (recorder, unfinished) = (self.recorder.clone(), request.unfinished());
+        let report = Report::new(self.wake.clone(), move || Wake::Undone(Box::new(unfinished)));
+        self.undos.give(move || report.tell(Wake::Undone(Box::new(undo::perform(request, &recorder)))));
+    }
+
+    /// The rule of a case that is closed while its effects are taken back.
+    fn closing_rule(&self, case: u64) -> Option<String> {
+        let (number, rule) = self.closing_case.as_ref()?;
+        (*number == case).then(|| rule.clone())
     }
 
     fn handle_of(&self, id: &ProcessId) -> Option<Arc<Handle>> {

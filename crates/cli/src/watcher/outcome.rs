@@ -38,8 +38,11 @@ impl Watcher<'_> {
                 self.effects.lower(id, done.case, nice, originals);
                 effect = true;
             }
-            Outcome::Suspended { guard, until } => {
+            Outcome::Suspended { guard, until, holds_locks } => {
                 self.effects.suspend(id, done.case, until);
+                if holds_locks {
+                    self.lock_holders.insert(id);
+                }
                 self.touched.insert(id);
                 self.guards.insert(id, guard);
                 effect = true;
@@ -53,7 +56,7 @@ impl Watcher<'_> {
                 ended = true;
                 text = format!("{}{text}", if by_force { "by force, " } else { "" });
             }
-            Outcome::StillThere | Outcome::Pending | Outcome::Refused => {
+            Outcome::StillThere | Outcome::Pending | Outcome::Refused | Outcome::Failed => {
                 label = Label::Warning;
                 text = format!("{}: {text}", done.action);
             }

@@ -10,7 +10,7 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use sophron_core::audit::Draft;
-use sophron_linux::trail::{Append, Stamped};
+use sophron_linux::trail::{Append, Stamped, TrailError};
 
 /// How long an act waits for its intent to be on disk.
 pub const SYNC_WAIT: Duration = Duration::from_secs(5);
@@ -30,6 +30,8 @@ struct Job {
 pub struct Recorder {
     jobs: Sender<Job>,
     sound: Arc<AtomicBool>,
+    /// Whether the trail is one that nobody should act upon, though it can be written.
+    doubted: Arc<AtomicBool>,
 }
 
 /// What the recorder reports by itself.
@@ -39,6 +41,8 @@ pub enum TrailNews {
     Lost(String),
     /// It can be written again.
     Back,
+    /// It was cut back or taken away, or was changed where it should not be: what was found.
+    Doubted(String),
     /// It was signed.
     Stamped(Stamped),
     /// It could not be signed: why.
@@ -52,19 +56,25 @@ impl Recorder {
         trail: Box<dyn Append>,
         every: Duration,
         news: impl Fn(TrailNews) + Send + 'static,
-    ) -> (Recorder, JoinHandle<()>) {
+    ) -> std::io::Result<(Recorder, JoinHandle<()>)> {
         let (jobs, incoming) = channel();
         let sound = Arc::new(AtomicBool::new(true));
+        let doubted = Arc::new(AtomicBool::new(false));
         let stamps = Stamps { every, last: Instant::now(), refused: false };
-        let mut writer =
-            Writer { trail, kept: VecDeque::new(), sound: Arc::clone(&sound), news: Box::new(news), stamps };
-        let thread = std::thread::spawn(move || writer.run(&incoming));
-        (Recorder { jobs, sound }, thread)
+        let (kept, news) = (VecDeque::new(), Box::new(news));
+        let mut writer = Writer { trail, kept, sound: Arc::clone(&sound), doubted: Arc::clone(&doubted), news, stamps };
+        let thread = std::thread::Builder::new().name("recorder".to_owned()).spawn(move || writer.run(&incoming))?;
+        Ok((Recorder { jobs, sound, doubted }, thread))
     }
 
-    /// Whether everything so far is in the trail: only then is anything acted upon.
+    /// Whether everything so far is in the trail, and nobody has tampered with it: only then is anything acted upon.
     pub fn is_sound(&self) -> bool {
-        self.sound.load(Ordering::SeqCst)
+        self.sound.load(Ordering::SeqCst) && !self.doubted.load(Ordering::SeqCst)
+    }
+
+    /// Nothing is acted upon while the trail is in doubt.
+    pub fn doubt(&self, doubted: bool) {
+        self.doubted.store(doubted, Ordering::SeqCst);
     }
 
     /// Records without waiting.
@@ -95,6 +105,7 @@ struct Writer {
     trail: Box<dyn Append>,
     kept: VecDeque<Draft>,
     sound: Arc<AtomicBool>,
+    doubted: Arc<AtomicBool>,
     news: Box<dyn Fn(TrailNews) + Send>,
     stamps: Stamps,
 }
@@ -176,7 +187,14 @@ impl Writer {
     }
 
     fn append(&mut self, drafts: &[Draft]) -> Result<(), String> {
-        let done = self.trail.append(drafts).map_err(|error| chain(&error));
+        let done = self.trail.append(drafts);
+        if let Err(TrailError::Lost(what)) = &done {
+            // A new trail has been begun, and tells of it.
+            self.doubted.store(true, Ordering::SeqCst);
+            (self.news)(TrailNews::Doubted(what.clone()));
+            return Err(chain(&TrailError::Lost(what.clone())));
+        }
+        let done = done.map_err(|error| chain(&error));
         let sound = done.is_ok();
         if self.sound.swap(sound, Ordering::SeqCst) != sound {
             (self.news)(match &done {

@@ -37,7 +37,7 @@ impl Loaded {
         let mut all: Vec<(Condition, String)> =
             self.rules.protect.iter().map(|condition| (condition.clone(), self.origin())).collect();
         let machine = Path::new(MACHINE_RULES);
-        if self.path != machine && machine.exists() {
+        if self.path != machine && places::is_there(machine) {
             let machine = load(machine).map_err(|failure| {
                 failure.hint(format!("the protections of {MACHINE_RULES} bind every watcher: mend that file first"))
             })?;
@@ -71,9 +71,22 @@ pub struct Guidance {
     pub loaded: Option<Loaded>,
     /// Protections, each with its file.
     pub protections: Vec<(Condition, String)>,
+    /// A file whose protections would bind, and that cannot be used: why.
+    unusable: Option<Failure>,
 }
 
 impl Guidance {
+    /// Whoever acts needs to know whom not to touch: protections that cannot be read may protect anybody.
+    pub fn binding(&self, overridden: bool) -> Result<(), Failure> {
+        match &self.unusable {
+            Some(failure) if !overridden => {
+                Err(Failure::new(Exit::Refused, format!("whom [protect] spares is not known: {}", failure.in_a_line()))
+                    .hint("mend that file; --override-protection acts all the same"))
+            }
+            _ => Ok(()),
+        }
+    }
+
     /// How the audit trail is kept.
     pub fn audit(&self) -> rules::Audit {
         self.loaded.as_ref().map(|loaded| loaded.rules.audit.clone()).unwrap_or_default()
@@ -99,23 +112,37 @@ pub fn guidance(given: Option<&Path>) -> Result<Guidance, Failure> {
     if let Some(path) = given {
         let loaded = load(path)?;
         let protections = loaded.protections()?;
-        return Ok(Guidance { protections, loaded: Some(loaded) });
+        return Ok(Guidance { protections, loaded: Some(loaded), unusable: None });
     }
-    let mut guidance = Guidance { loaded: None, protections: Vec::new() };
-    let Some(path) = places::rules(None).ok().filter(|path| path.exists()) else { return Ok(guidance) };
+    let mut guidance = Guidance { loaded: None, protections: Vec::new(), unusable: None };
+    let Some(path) = places::rules(None).ok().filter(|path| places::is_there(path)) else { return Ok(guidance) };
     let origin = diagnostics::origin(&path);
     match read(&path) {
         Ok(Ok(loaded)) => {
-            guidance.protections = loaded.protections()?;
+            match loaded.protections() {
+                Ok(protections) => guidance.protections = protections,
+                Err(failure) => guidance.leave_out(failure),
+            }
             guidance.loaded = Some(loaded);
         }
-        Ok(Err(rejected)) => crate::ui::err(format_args!(
-            "sophron: {} in {origin}: nothing of it is used, neither its limits nor its protections; see `sophron rules check {origin}`\n",
-            count(&rejected)
+        Ok(Err(rejected)) => guidance.leave_out(Failure::new(
+            Exit::Found,
+            format!(
+                "{} in {origin}: nothing of it is used, neither its limits nor its protections; see `sophron rules check {origin}`",
+                count(&rejected)
+            ),
         )),
-        Err(failure) => crate::ui::err(format_args!("sophron: {}: it is not used\n", failure.message)),
+        Err(failure) => guidance.leave_out(failure),
     }
     Ok(guidance)
+}
+
+impl Guidance {
+    /// A look goes on without what cannot be used, and says so.
+    fn leave_out(&mut self, failure: Failure) {
+        crate::ui::err(format_args!("sophron: {}: it is not used\n", failure.in_a_line()));
+        self.unusable = Some(failure);
+    }
 }
 
 type Read = Result<Loaded, Vec<(PathBuf, Rejected)>>;

@@ -1,19 +1,23 @@
 //! `do = "run"`: a program that is told of a case. It gets the facts on standard input, never as arguments; no
-//! environment but a path and a language, no folder, no terminal; half a minute, and one at a time for each rule.
+//! environment but a path and a language, no folder, no terminal, no descriptor of ours; a session of its own, which ends
+//! with it; half a minute, and one at a time for each rule.
 
-use std::io::{Read, Write};
-use std::os::unix::process::CommandExt;
+use std::io::{ErrorKind, Read, Write};
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::io::ioctl_fionbio;
+use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
 use sophron_core::audit::{Draft, Kind};
 use sophron_core::judge::Case;
 use sophron_core::rules::Rule;
-use sophron_linux::files;
+use sophron_linux::{files, sys};
 
 use super::drafts::DraftExt;
 use super::recorder::{Recorder, chain};
+use super::workers::Report;
 use super::{Wake, Watcher};
 use crate::ui::style::Label;
 
@@ -21,7 +25,7 @@ use crate::ui::style::Label;
 const MOST: Duration = Duration::from_secs(30);
 
 /// How much of what it prints is kept.
-const KEPT: u64 = 4096;
+const KEPT: usize = 4096;
 
 /// Largest program that is run.
 const LARGEST: u64 = 256 << 20;
@@ -36,6 +40,10 @@ pub struct Done {
 
 impl Watcher<'_> {
     pub(super) fn run_program(&mut self, case: &Case, rule: &Rule, step: usize, intent: Draft) {
+        if !self.recorder.is_sound() {
+            self.judge.postponed(case.number);
+            return;
+        }
         if !self.running.insert(case.rule) {
             let seen = "its program is still running: one at a time".to_owned();
             self.recorder.note(intent.as_kind(Kind::Refused).came_of_it("refused", seen.clone()));
@@ -45,11 +53,13 @@ impl Watcher<'_> {
         }
         let command = rule.ladder.get(step).map(|step| step.run.to_vec()).unwrap_or_default();
         let (number, place) = (case.number, case.rule);
-        let (recorder, wake) = (self.recorder.clone(), self.wake.clone());
-        std::thread::spawn(move || {
+        let recorder = self.recorder.clone();
+        let done = move |word, seen| Wake::Ran(Done { case: number, rule: place, word, seen });
+        let unfinished = move || done("failed", "whoever was at it ended midway".to_owned());
+        let report = Report::new(self.wake.clone(), unfinished);
+        self.programs.give(move || {
             let (word, seen) = recorded(&command, intent, &recorder);
-            // The watcher waits for running programs before it ends.
-            let _ = wake.send(Wake::Ran(Done { case: number, rule: place, word, seen }));
+            report.tell(done(word, seen));
         });
     }
 
@@ -82,48 +92,100 @@ fn run(command: &[String], facts: &[u8]) -> Result<(bool, String), String> {
     let (program, args) = command.split_first().ok_or("no program is given")?;
     // What decides over processes must not be another user's to change.
     files::read_trusted(Path::new(program), LARGEST).map_err(|error| chain(&error))?;
-    let mut child = Command::new(program)
+    let mut start = Command::new(program);
+    start
         .args(args)
         .env_clear()
         .env("PATH", "/usr/bin:/bin")
         .env("LANG", "C.UTF-8")
         .current_dir("/")
-        .process_group(0)
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
-        .stderr(Stdio::null())
-        .spawn()
-        .map_err(|error| format!("{program} cannot be started: {error}"))?;
-    let (stdin, stdout) = (child.stdin.take(), child.stdout.take());
-    let facts = facts.to_vec();
-    // A program that does not read may leave the pipe full: nobody waits for that.
-    std::thread::spawn(move || stdin.map(|mut stdin| stdin.write_all(&facts)));
-    let reader = std::thread::spawn(move || {
-        let mut said = Vec::new();
-        if let Some(mut stdout) = stdout {
-            let _ = stdout.by_ref().take(KEPT).read_to_end(&mut said);
-            // The rest is read away, so that it does not wait for us.
-            let _ = std::io::copy(&mut stdout, &mut std::io::sink());
-        }
-        said
-    });
+        .stderr(Stdio::null());
+    sys::contain(&mut start);
+    let mut child = start.spawn().map_err(|error| format!("{program} cannot be started: {error}"))?;
+    let mut talk = Talk::with(&mut child, facts).map_err(|error| format!("{program} cannot be talked to: {error}"))?;
     let began = Instant::now();
-    let status = loop {
-        match child.try_wait() {
-            Ok(Some(status)) => break Some(status),
-            Ok(None) if began.elapsed() < MOST => std::thread::sleep(Duration::from_millis(20)),
-            _ => {
-                let _ = child.kill();
-                let _ = child.wait();
-                break None;
-            }
-        }
-    };
-    let Some(status) = status else {
+    while !has_ended(&child) && began.elapsed() < MOST {
+        talk.go_on(Duration::from_millis(20));
+    }
+    let in_time = has_ended(&child);
+    // With it goes whatever it has started and left running in its session. It is not collected yet: its number, and so that
+    // of its group, is still its own.
+    if let Some(group) = Pid::from_raw(child.id().cast_signed()) {
+        let _ = kill_process_group(group, Signal::KILL);
+    }
+    let status = child.wait().map_err(|error| format!("{program}: {error}"))?;
+    talk.go_on(Duration::ZERO);
+    if !in_time {
         return Ok((false, format!("{program} was ended by force after {} s", MOST.as_secs())));
-    };
-    let said = reader.join().unwrap_or_default();
-    let said = sophron_core::text::clean(said.trim_ascii());
+    }
+    let said = sophron_core::text::clean(talk.said.trim_ascii());
     let said = if said.is_empty() { String::new() } else { format!(": {said}") };
     Ok((status.success(), format!("{program} ended with {status}{said}")))
+}
+
+/// Whether it has ended; it stays uncollected (waitid(2), WNOWAIT).
+fn has_ended(child: &Child) -> bool {
+    let Some(pid) = Pid::from_raw(child.id().cast_signed()) else { return true };
+    let options = WaitIdOptions::EXITED | WaitIdOptions::NOHANG | WaitIdOptions::NOWAIT;
+    matches!(waitid(WaitId::Pid(pid), options), Ok(Some(_)) | Err(rustix::io::Errno::CHILD))
+}
+
+/// What it is told and what it says. Nobody waits: not for a program that does not read, nor for one that leaves its output
+/// to another.
+struct Talk<'f> {
+    to: Option<ChildStdin>,
+    from: Option<ChildStdout>,
+    facts: &'f [u8],
+    said: Vec<u8>,
+}
+
+impl<'f> Talk<'f> {
+    fn with(child: &mut Child, facts: &'f [u8]) -> std::io::Result<Talk<'f>> {
+        let talk = Talk { to: child.stdin.take(), from: child.stdout.take(), facts, said: Vec::new() };
+        talk.to.as_ref().map(|to| ioctl_fionbio(to, true)).transpose()?;
+        talk.from.as_ref().map(|from| ioctl_fionbio(from, true)).transpose()?;
+        Ok(talk)
+    }
+
+    /// Tells and hears what can be told and heard within that time.
+    fn go_on(&mut self, patience: Duration) {
+        let timeout = Timespec { tv_sec: 0, tv_nsec: patience.subsec_nanos().into() };
+        let to = self.to.as_ref().map(|to| PollFd::new(to, PollFlags::OUT));
+        let from = self.from.as_ref().map(|from| PollFd::new(from, PollFlags::IN));
+        let mut both: Vec<PollFd<'_>> = to.into_iter().chain(from).collect();
+        if both.is_empty() {
+            std::thread::sleep(patience);
+        } else if !matches!(poll(&mut both, Some(&timeout)), Ok(ready) if ready > 0) {
+            return;
+        }
+        drop(both);
+        if let Some(to) = &mut self.to {
+            match to.write(self.facts) {
+                Ok(told) => self.facts = &self.facts[told..],
+                Err(error) if would_wait(&error) => {}
+                Err(_) => self.facts = &[],
+            }
+            if self.facts.is_empty() {
+                self.to = None;
+            }
+        }
+        let mut piece = [0; 4096];
+        while let Some(from) = &mut self.from {
+            match from.read(&mut piece) {
+                // The rest is read away, so that it does not wait for us.
+                Ok(heard) if heard > 0 => {
+                    let room = KEPT.saturating_sub(self.said.len());
+                    self.said.extend(&piece[..heard.min(room)]);
+                }
+                Err(error) if would_wait(&error) => return,
+                _ => self.from = None,
+            }
+        }
+    }
+}
+
+fn would_wait(error: &std::io::Error) -> bool {
+    matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::Interrupted)
 }

@@ -10,23 +10,26 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use sophron_core::audit::{self, ActionRecord, Kind, OpenHold, Verified};
+use sophron_core::audit::{ActionRecord, By, InForce, Kind, OpenHold, Record};
 use sophron_core::decide::Ledger;
 use sophron_core::effects::Effects;
 use sophron_core::judge::Judge;
 use sophron_core::model::{Cost, Needs, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, Rule, RuleSet};
+use sophron_core::subject::Judged;
 use sophron_core::units::exact_duration;
 use sophron_linux::handle::Handle;
-use sophron_linux::trail::{self, Keeping, TrailFile};
+use sophron_linux::trail::{self, Keeping, Latest, TrailFile};
 use sophron_linux::{Sampler, files, here, sys, terminal};
 
 use super::act::{Verdicts, own_processes};
 use super::drafts::{DraftExt, Drafter};
+use super::left::{self, Left};
 use super::recorder::Recorder;
 use super::recording::Recording;
-use super::{Plan, Wake, Watcher};
+use super::workers::Workers;
+use super::{Plan, STAND_BACK, Wake, Watcher};
 use crate::exit::{Exit, Failure};
 use crate::lowering::{self, Restored};
 use crate::ui::events::EventLine;
@@ -42,27 +45,39 @@ impl<'s> Watcher<'s> {
         // A watcher stopped by Ctrl-Z could hold the trail's lock and would leave the machine unwatched.
         sys::block_stop_signals()
             .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
-        let lock = lock(&plan.state)?;
-        let sampler = Sampler::new(Path::new("/proc"), base_needs(&plan.rules))
-            .map_err(|error| Failure::of(Exit::Failed, error))?;
+        if !here::proc_is_ours() {
+            return Err(foreign());
+        }
+        let (lock, made) = lock(&plan.state)?;
+        let latest = earlier(&plan.state)?;
         let boot = here::boot(Path::new("/proc"))
             .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
-        let who = here::who(&mut here::Users::default());
+        // Before anything else: whoever an earlier run has left suspended, and nobody guards any more, goes on.
+        let left = left::resume(&latest.in_force, boot);
+        let sampler = Sampler::new(Path::new("/proc"), base_needs(&plan.rules))
+            .map_err(|error| Failure::of(Exit::Failed, error))?;
+        let sampler = if plan.rules.rules.iter().any(|rule| rule.judge == Judged::Tree) {
+            sampler.with_descent()
+        } else {
+            sampler
+        };
+        let who = here::who(&mut here::Users::default(), By::Watcher);
         let drafter = Drafter { host: here::host(), boot, who };
 
         let every = plan.rules.every;
         let recording = plan.record.as_deref().map(|path| Recording::create(path, every)).transpose()?;
-        let before = earlier_records(&plan.state)?;
-        let next_case = before.records.iter().filter_map(|record| record.case).max().unwrap_or(0) + 1;
-        let keeping = keeping(&plan.rules.audit)?;
+        let next_case = latest.in_force.highest_case + 1;
+        let keeping = Keeping { own_folder: made || plan.own_state, ..keeping(&plan.rules.audit)? };
         let file = TrailFile::open(&plan.state, drafter.plain(Kind::TrailOpened), keeping).map_err(unarmed)?;
         let news = wake.clone();
         let (recorder, writer) = Recorder::start(Box::new(file), plan.rules.audit.stamp, move |found| {
             // The watcher listens until the recorder ends.
             let _ = news.send(Wake::Trail(found));
-        });
+        })
+        .map_err(threadless)?;
         announce(&plan, &recorder, &drafter)?;
         listen(wake.clone())?;
+        let workers = |name, least, most| Workers::start(name, least, most).map_err(threadless);
 
         let rules = Arc::new(plan.rules);
         let protections = Protections {
@@ -96,6 +111,13 @@ impl<'s> Watcher<'s> {
             joining: BTreeMap::new(),
             touched: BTreeSet::new(),
             standing_back: BTreeMap::new(),
+            lock_holders: BTreeSet::new(),
+            by_hand: BTreeMap::new(),
+            acts: workers("act", 2, 16)?,
+            undos: workers("undo", 1, 4)?,
+            programs: workers("run", 1, 8)?,
+            aside: workers("aside", 1, 1)?,
+            closing_case: None,
             hands: super::hands::Hands::of(&plan.state),
             closing: Vec::new(),
             ledger: Ledger::default(),
@@ -108,6 +130,7 @@ impl<'s> Watcher<'s> {
             last: None,
             ticks: 0,
             said_unreadable: BTreeSet::new(),
+            said_late: BTreeSet::new(),
             wake,
             show,
             _lock: lock,
@@ -117,10 +140,79 @@ impl<'s> Watcher<'s> {
             Ok(path) => watcher.control = Some(path),
             Err(why) => watcher.say("watching", Label::Notice, format!("cannot be asked: {why}")),
         }
+        watcher.check_the_rest(&plan.state, latest.in_force.clone());
         watcher.lookback = super::lookback::Lookback::start(plan.state, watcher.rules.lookback, watcher.wake.clone());
-        watcher.close_what_was_announced(&audit::open_intents(&before.records));
-        watcher.put_back(&audit::open_holds(&before.records));
+        watcher.tell_who_was_left(left);
+        watcher.remember(&latest.in_force);
+        watcher.close_what_was_announced(&latest.in_force.announced());
+        watcher.put_back(latest.in_force.holds());
         Ok((watcher, writer))
+    }
+
+    /// The rest of the trail is checked beside, mildly: what is in force stands in its last file.
+    fn check_the_rest(&mut self, state: &Path, in_force: InForce) {
+        let (state, wake) = (state.to_owned(), self.wake.clone());
+        let check = move || {
+            let found = match left::check(&state) {
+                Ok(found) => found.filter(|found| !in_force.has_accepted(found)).map(Wake::Unsound),
+                Err(why) => Some(Wake::Unchecked(why)),
+            };
+            // The watcher may have ended meanwhile.
+            let _ = found.map(|found| wake.send(found));
+        };
+        if let Err(error) = std::thread::Builder::new().name("check".to_owned()).spawn(check) {
+            self.say_unchecked(&error.to_string());
+        }
+    }
+
+    /// What an earlier run did counts on: the cap on acts, budgets, and whom rules stand back from.
+    fn remember(&mut self, in_force: &InForce) {
+        let now = here::now();
+        let age = |record: &Record| Duration::try_from(now.wall.duration_since(record.at)).unwrap_or(Duration::ZERO);
+        let (mut steps, mut cases) = (BTreeSet::new(), BTreeSet::new());
+        for act in in_force.acts() {
+            let Some(action) = &act.action else { continue };
+            // A step counts once, on however many processes it acts; a case counts once towards a budget.
+            if action.verb != "run" && steps.insert((act.case, action.step)) {
+                self.ledger.remember(now.monotonic.saturating_sub(age(act)), &action.verb);
+            }
+            if let (Some(rule), Some(subject)) = (&act.rule, &act.subject)
+                && cases.insert((act.case, rule.clone()))
+                && let Some(likeness) = subject.likeness()
+            {
+                self.judge.remember(rule, likeness, now.boottime.saturating_sub(age(act)));
+            }
+        }
+        for (id, at) in in_force.hands().filter(|(id, _)| id.boot == self.drafter.boot) {
+            let age = Duration::try_from(now.wall.duration_since(at)).unwrap_or(Duration::ZERO);
+            if age < STAND_BACK {
+                self.standing_back.insert(id, now.monotonic + STAND_BACK - age);
+            }
+        }
+        if let Some(loss) = in_force.loss() {
+            self.recorder.doubt(true);
+            self.say_doubt(loss.result.as_ref().map_or("it was lost", |result| &result.seen).to_owned().as_str());
+        }
+    }
+
+    /// Whom an earlier run had left suspended.
+    fn tell_who_was_left(&mut self, all: Vec<Left>) {
+        for left in all {
+            if let Some(until) = left.not_before {
+                let draft = self.left_by_hand(&left.record);
+                self.by_hand.insert(left.id, (until, draft));
+                continue;
+            }
+            let mut draft = self.drafter.plain(left.kind).doing(ActionRecord::word("resume"));
+            (draft.case, draft.rule) = (left.record.case, left.record.rule.clone());
+            draft.subject.clone_from(&left.record.subject);
+            self.recorder.note(draft.came_of_it(left.word, left.seen));
+            if left.kind == Kind::Restored {
+                let subject = left.record.subject.as_ref();
+                let who = subject.map(|subject| format!("{} {} ({})", subject.app, subject.id, subject.owner));
+                self.tell("resumed", Label::Warning, left.record.case, who.unwrap_or_default(), left.seen.to_owned());
+            }
+        }
     }
 
     fn greet(&mut self, origin: &str, state: &Path) {
@@ -152,11 +244,11 @@ impl<'s> Watcher<'s> {
     }
 
     /// Acts that an earlier run announced and of which it told no outcome: what is found now is told.
-    fn close_what_was_announced(&self, intents: &[&audit::Record]) {
+    fn close_what_was_announced(&self, intents: &[&Record]) {
         // A person's command may still be at it.
         let now = here::now().wall;
-        let is_over = |intent: &&&audit::Record| {
-            intent.rule.is_some() || now.duration_since(intent.at) > jiff::SignedDuration::from_mins(15)
+        let is_over = |intent: &&&Record| {
+            !intent.is_by_hand() || now.duration_since(intent.at) > jiff::SignedDuration::from_mins(15)
         };
         for intent in intents.iter().filter(is_over) {
             let Some(id) = intent.identity() else { continue };
@@ -171,10 +263,10 @@ impl<'s> Watcher<'s> {
     }
 
     /// Puts back what an earlier run lowered and could not undo: it was killed, or the machine's disk was full.
-    fn put_back(&mut self, holds: &[OpenHold]) {
+    fn put_back<'h>(&mut self, holds: impl Iterator<Item = &'h OpenHold>) {
         // What a hand has lowered stays until a hand restores it.
-        let ours = |hold: &&OpenHold| hold.id.boot == self.drafter.boot && hold.rule.is_some();
-        for hold in holds.iter().filter(ours) {
+        let boot = self.drafter.boot;
+        for hold in holds.filter(|hold| hold.id.boot == boot && hold.rule.is_some()) {
             let action = ActionRecord::word("restore");
             let mut draft = self.drafter.plain(Kind::Intent).doing(action);
             draft.case = Some(hold.case);
@@ -232,31 +324,45 @@ fn base_needs(rules: &RuleSet) -> Needs {
     if rules.rules.iter().any(lowers) { needs.with(Cost::Stat).with(Cost::Cgroup).with(Cost::Machine) } else { needs }
 }
 
-/// One watcher a state folder.
-fn lock(state: &Path) -> Result<std::fs::File, Failure> {
+/// One watcher a state folder; whether that was made for it.
+fn lock(state: &Path) -> Result<(std::fs::File, bool), Failure> {
     let trouble = |error: files::PathError| {
         let exit = if matches!(error, files::PathError::Unsafe { .. }) { Exit::Refused } else { Exit::Failed };
         Failure::of(exit, error).hint("name another state folder with --state DIR")
     };
-    let folder = files::private_folder(state).map_err(trouble)?;
-    files::try_lock(&folder, state, "watch.lock").map_err(trouble)?.map_err(|pid| {
+    let (folder, made) = files::made_folder(state).map_err(trouble)?;
+    let lock = files::try_lock(&folder, state, "watch.lock").map_err(trouble)?.map_err(|pid| {
         Failure::new(Exit::Failed, format!("another watcher (PID {}) runs on {}", pid.trim(), state.display()))
             .hint("one watcher a state folder: end that one first, or name another folder with --state DIR")
-    })
+    })?;
+    Ok((lock, made))
 }
 
-/// What the trail holds so far. A torn end is the writer's to mend; anything worse is the person's to look at.
-fn earlier_records(state: &Path) -> Result<Verified, Failure> {
-    let files = trail::read(state, None).map_err(unarmed)?.unwrap_or_default();
-    let verified = files.verify();
-    match &verified.fault {
-        Some(fault) if !verified.torn => Err(Failure::new(
+/// Numbers that mean two processes are not acted on.
+pub fn foreign() -> Failure {
+    Failure::new(
+        Exit::Refused,
+        "/proc shows the processes of another PID namespace: each number would mean two processes",
+    )
+    .hint("start it where /proc is its own, as `unshare --mount-proc` makes it; looking is possible all the same")
+}
+
+/// What the last file of the trail holds. A torn end is the writer's to mend; anything worse is the person's to look at.
+fn earlier(state: &Path) -> Result<Latest, Failure> {
+    let latest = trail::latest(state, |_| {}).map_err(unarmed)?.unwrap_or_default();
+    match &latest.fault {
+        Some(fault) => Err(Failure::new(
             Exit::Failed,
             format!("the audit trail is not sound at record {}: {}; the watcher does not arm", fault.seq, fault.what),
         )
         .hint(format!("look at it with `sophron audit verify`, then move {} away", trail::folder(state).display()))),
-        _ => Ok(verified),
+        None => Ok(latest),
     }
+}
+
+fn threadless(error: std::io::Error) -> Failure {
+    Failure::new(Exit::Failed, "no thread can be started: the watcher does not arm, and has touched nothing")
+        .because(error)
 }
 
 /// How the trail is kept, by the rules file.
@@ -304,12 +410,13 @@ fn announce(plan: &Plan, recorder: &Recorder, drafter: &Drafter) -> Result<(), F
 fn listen(wake: Sender<Wake>) -> Result<(), Failure> {
     let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])
         .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
-    std::thread::spawn(move || {
+    let hear = move || {
         for _ in signals.forever() {
             if wake.send(Wake::Signal).is_err() {
                 return;
             }
         }
-    });
+    };
+    std::thread::Builder::new().name("signals".to_owned()).spawn(hear).map_err(threadless)?;
     Ok(())
 }

@@ -3,14 +3,15 @@
 use std::sync::PoisonError;
 use std::time::Duration;
 
-use sophron_core::audit::{ActionRecord, Kind};
+use rustix::process::Signal;
+use sophron_core::audit::{ActionRecord, Draft, Kind, Record};
 use sophron_core::condition::Truth;
 use sophron_core::decide::{self, Circumstances};
 use sophron_core::judge::Tick;
 use sophron_core::model::{Cost, Facts, Field, Needs, Process, ProcessId, Snapshot, State};
 use sophron_core::rules::Rule;
 use sophron_core::subject::Judged;
-use sophron_linux::{SampleError, here, jobs};
+use sophron_linux::{SampleError, here, locks};
 
 use super::act;
 use super::drafts::DraftExt;
@@ -20,6 +21,9 @@ use crate::ui::when;
 
 /// How long a costly file is waited for; what takes longer is unknown.
 const COSTLY_WAIT: Duration = Duration::from_millis(200);
+
+/// A suspension by hand is ended by us only so long after its command should have.
+const HAND_MARGIN: Duration = Duration::from_secs(5);
 
 impl Watcher<'_> {
     pub(super) fn tick(&mut self) {
@@ -82,6 +86,7 @@ impl Watcher<'_> {
         self.stand_back_from_hands(snapshot);
         self.standing_back.retain(|_, until| *until > now);
         self.fixed.retain(|_, fixed| !fixed.handle.has_ended());
+        self.end_what_hands_left(snapshot);
         let busy = &self.busy;
         self.joining.retain(|id, _| busy.contains(id));
 
@@ -130,6 +135,12 @@ impl Watcher<'_> {
     /// After a hand has acted on a process, rules stand back from it.
     fn stand_back_from_hands(&mut self, snapshot: &Snapshot) {
         for record in self.hands.news() {
+            if record.kind == Kind::LossAccepted {
+                self.recorder.doubt(false);
+                self.say("armed", Label::Notice, format!("{} has taken note of it: rules act again", record.who.user));
+                continue;
+            }
+            self.note_suspension_by_hand(&record);
             let Some(id) = record.identity().filter(|id| id.boot == self.drafter.boot) else { continue };
             let Some(process) = snapshot.process(id.pid).filter(|process| process.id == id) else { continue };
             if self.standing_back.insert(id, snapshot.moment.monotonic + STAND_BACK).is_none() {
@@ -158,14 +169,19 @@ impl Watcher<'_> {
                 matches!(process.state, State::Suspended | State::Traced | State::Waiting) || process.has_ended();
             let on_watch = self.guards.get_mut(&id).is_some_and(sophron_linux::guard::Guard::is_on_watch);
             if on_watch && still {
-                if let Some(waiter) = jobs::waiting_for(&[id.pid]).first() {
+                if let Some(waiter) = self.waiter_for(&id) {
                     let seen = format!("process {waiter} waits for a file lock that it holds: resumed at once");
                     self.tell("waited for", Label::Warning, None, process.label(), seen);
                     self.effects.end_suspension(&id);
                 }
                 continue;
             }
+            if still && !process.has_ended() {
+                // A guard that was killed outright has resumed nobody.
+                let _ = self.handle_of(&id).map(|handle| handle.signal(Signal::CONT));
+            }
             let cases = self.effects.resumed(&id);
+            self.lock_holders.remove(&id);
             if let Some(guard) = self.guards.remove(&id) {
                 guard.release();
             }
@@ -183,11 +199,57 @@ impl Watcher<'_> {
                 self.recorder.note(draft.came_of_it("stood back", seen.clone()));
                 self.tell("resumed", Label::Notice, case, process.label(), seen);
             } else {
-                let seen = "its guard was ended, and resumed it".to_owned();
+                let seen = "its guard was ended: resumed".to_owned();
                 self.recorder.note(draft.as_kind(Kind::Restored).came_of_it("resumed", seen.clone()));
                 self.tell("resumed", Label::Warning, case, process.label(), seen);
             }
         }
+    }
+
+    /// A suspension by hand is ended by its own command; where that is gone, and its guard with it, by us.
+    fn note_suspension_by_hand(&mut self, record: &Record) {
+        let (Some(id), Some(action)) = (record.identity(), &record.action) else { return };
+        match (action.verb.as_str(), action.seconds) {
+            ("suspend", Some(seconds)) => {
+                let length = Duration::try_from_secs_f64(seconds).unwrap_or_default();
+                let until = here::monotonic() + length + HAND_MARGIN;
+                self.by_hand.insert(id, (until, self.left_by_hand(record)));
+            }
+            _ => {
+                self.by_hand.remove(&id);
+            }
+        }
+    }
+
+    /// What is recorded where we end it.
+    pub(super) fn left_by_hand(&self, record: &Record) -> Draft {
+        let draft = self.drafter.plain(Kind::Restored).doing(ActionRecord::word("resume"));
+        Draft { subject: record.subject.clone(), ..draft }
+    }
+
+    fn end_what_hands_left(&mut self, snapshot: &Snapshot) {
+        let now = snapshot.moment.monotonic;
+        let over: Vec<ProcessId> =
+            self.by_hand.iter().filter(|(_, (until, _))| *until <= now).map(|(id, _)| *id).collect();
+        for id in over {
+            let Some((_, draft)) = self.by_hand.remove(&id) else { continue };
+            let process = snapshot.process(id.pid).filter(|process| process.id == id);
+            let Some(process) = process.filter(|process| process.state == State::Suspended) else { continue };
+            if self.handle_of(&id).is_some_and(|handle| handle.signal(Signal::CONT).is_ok()) {
+                let seen = "its time is over, and the command that had suspended it is gone".to_owned();
+                self.recorder.note(draft.came_of_it("resumed", seen.clone()));
+                self.tell("resumed", Label::Warning, None, process.label(), seen);
+            }
+        }
+    }
+
+    /// Who waits for a file lock of a process that we hold suspended, as far as that is known by now: it is read beside.
+    fn waiter_for(&self, id: &ProcessId) -> Option<u32> {
+        if !self.lock_holders.contains(id) {
+            return None;
+        }
+        let waits = locks::last_waits()?;
+        waits.iter().find(|(holder, waiter)| *holder == id.pid && *waiter != id.pid).map(|(_, waiter)| *waiter)
     }
 
     fn publish_verdicts(&self) {
@@ -200,6 +262,14 @@ impl Watcher<'_> {
     fn say_what_is_unreadable(&mut self) {
         let mut lines = Vec::new();
         for (index, status) in self.judge.status().iter().enumerate() {
+            if status.late > 0 && self.said_late.insert(index) {
+                let name = self.rules.rules[index].name.clone();
+                let seen = format!(
+                    "{name} does not know yet of {} processes what they run: it was not to be read in time, and is tried again at each tick",
+                    status.late
+                );
+                lines.push((name, seen));
+            }
             // A rate is unknown at a process's first sample; that is no want of rights.
             let fields: Vec<&str> =
                 status.unreadable.iter().filter(|field| !field.info().rate).copied().map(Field::name).collect();

@@ -38,6 +38,15 @@ pub struct Done {
     pub resumed: bool,
 }
 
+impl Request {
+    /// What is told where whoever was at it ended midway: the trail keeps what is in force, and the next start mends it.
+    pub fn unfinished(&self) -> Done {
+        let seen = "whoever was at it ended midway: what was done is not known".to_owned();
+        let (subject, resumed) = (self.subject.clone(), self.undo == Undo::Resume);
+        Done { case: self.draft.case, subject, word: "failed", seen, resumed }
+    }
+}
+
 /// Does it. A resume is done even if it cannot be recorded: the guard would do it anyway, and nothing may stay
 /// suspended for want of disk space. A niceness is put back only with its record; else the next start does it.
 pub fn perform(request: Request, recorder: &Recorder) -> Done {

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use serde_json::Value;
-use sophron_testkit::{Stage, eventually, is_suspended, nices};
+use sophron_testkit::{Stage, eventually, is_suspended, nices, usual_nice};
 
 use crate::stage;
 
@@ -76,7 +76,7 @@ fn killed_at_any_moment_nothing_was_done_without_its_intent() {
     let unknown = records.iter().filter(|record| record["result"]["outcome"] == "unknown").count();
     println!("{} kills, {acted} acts seen, {torn} torn ends, {unknown} outcomes closed as unknown", kills());
     for offender in &offenders {
-        assert!(nices(offender.pid()).iter().all(|nice| *nice == 0), "put back");
+        assert!(nices(offender.pid()).iter().all(|nice| *nice == usual_nice()), "put back");
     }
 }
 

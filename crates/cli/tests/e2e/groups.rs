@@ -2,7 +2,7 @@
 
 use std::os::unix::fs::PermissionsExt;
 
-use sophron_testkit::{ControlGroup, StandIn, eventually, is_gone, is_root, is_suspended, nices};
+use sophron_testkit::{ControlGroup, StandIn, eventually, is_gone, is_root, is_suspended, nices, usual_nice};
 
 use crate::stage;
 
@@ -115,7 +115,9 @@ fn whoever_leaves_his_group_is_undone() {
     for pid in [stays.pid(), leaves.pid()] {
         eventually("lowered", || nices(pid).iter().all(|nice| *nice == 7).then_some(()));
     }
-    eventually("the one that left is restored", || nices(leaves.pid()).iter().all(|nice| *nice == 0).then_some(()));
+    eventually("the one that left is restored", || {
+        nices(leaves.pid()).iter().all(|nice| *nice == usual_nice()).then_some(())
+    });
     eventually("recorded", || {
         stage.story(leaves.pid()).contains(&"restored restore restored".to_owned()).then_some(())
     });

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use sophron_testkit::{Stage, eventually, is_gone, is_suspended, nices, threads};
+use sophron_testkit::{Stage, eventually, is_gone, is_suspended, nices, threads, usual_nice};
 
 use crate::stage;
 
@@ -171,7 +171,7 @@ ladder = [ { at = "0s", do = "lower" }, { at = "1s", do = "terminate", force_aft
     for pid in [polite.pid(), busy.pid(), protected.pid(), shadow.pid()] {
         let threads = threads(pid);
         assert!(!is_gone(pid), "{:?}", stage.story(pid));
-        assert!(threads.iter().all(|thread| thread.state != 'T' && thread.nice == 0), "{threads:?}");
+        assert!(threads.iter().all(|thread| thread.state != 'T' && thread.nice == usual_nice()), "{threads:?}");
     }
     assert_eq!(stage.story(busy.pid()), Vec::<String>::new());
     let acted = |pid: u32| stage.story(pid).iter().any(|word| word.starts_with("intent"));

@@ -1,6 +1,6 @@
 //! What is in force is taken back: when the process is calm, when the watcher ends, and when it was killed.
 
-use sophron_testkit::{eventually, is_root, is_suspended, nices, threads};
+use sophron_testkit::{eventually, is_root, is_suspended, nices, threads, usual_nice};
 
 use crate::stage;
 
@@ -29,7 +29,7 @@ fn calm_undoes_a_lowering() {
     let press = stage.offender("labelpress", &[&GROWN[..], &["--cpu", "10%", "--calm-after", "4s"]].concat());
     let _watcher = stage.watch(&rules, &[]);
     eventually("lowered", || all_nice(press.pid(), 12));
-    eventually("restored", || all_nice(press.pid(), 0));
+    eventually("restored", || all_nice(press.pid(), usual_nice()));
     eventually("recorded", || stage.story(press.pid()).contains(&"restored restore restored".to_owned()).then_some(()));
     let story = stage.story(press.pid());
     assert_eq!(
@@ -57,7 +57,7 @@ fn an_interrupted_watcher_resumes_and_restores() {
     assert_eq!(status, Some(0), "{lines}");
     assert!(threads(press.pid()).iter().all(|thread| thread.state != 'T'), "{lines}");
     if is_root() {
-        assert!(all_nice(press.pid(), 0).is_some(), "{lines}");
+        assert!(all_nice(press.pid(), usual_nice()).is_some(), "{lines}");
     }
     assert!(lines.contains("resumed"), "{lines}");
 }
@@ -83,7 +83,7 @@ fn a_watcher_killed_outright_leaves_nothing_suspended_and_the_next_start_restore
     let idle = stage
         .write("idle.toml", "format = 1\n[[rule]]\nname = 'a'\nbreach = 'machine.cpu > 100000%'\nlasting = '1s'\n");
     let _next = stage.watch(&idle, &[]);
-    eventually("restored by the next start", || all_nice(press.pid(), 0));
+    eventually("restored by the next start", || all_nice(press.pid(), usual_nice()));
     eventually("recorded", || stage.story(press.pid()).contains(&"restored restore restored".to_owned()).then_some(()));
 }
 
@@ -151,5 +151,5 @@ fn of_two_rules_the_greater_niceness_holds_and_each_keeps_what_it_wants() {
     eventually("lowered as far as the harder rule wants", || all_nice(press.pid(), 11));
     eventually("the harder lets go, and the milder still holds", || all_nice(press.pid(), 5));
     let (lines, _) = watcher.interrupt();
-    assert_eq!(all_nice(press.pid(), 0), Some(()), "{lines}");
+    assert_eq!(all_nice(press.pid(), usual_nice()), Some(()), "{lines}");
 }

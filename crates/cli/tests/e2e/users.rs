@@ -1,6 +1,6 @@
 //! Run as an ordinary user: acts on what is the user's, and says what it could not.
 
-use sophron_testkit::{eventually, is_gone, is_root, nices, uid_of};
+use sophron_testkit::{eventually, is_gone, is_root, nices, uid_of, usual_nice};
 
 use crate::stage;
 
@@ -31,7 +31,7 @@ fn an_ordinary_user_acts_on_his_own_processes_only() {
     let told = |word: &str| theirs.story(foreign.pid()).iter().any(|told| told == word);
     eventually("the other is refused", || told("refused terminate refused").then_some(()));
     let (lines, _) = watcher.interrupt();
-    assert!(!is_gone(foreign.pid()) && nices(foreign.pid()).iter().all(|nice| *nice == 0));
+    assert!(!is_gone(foreign.pid()) && nices(foreign.pid()).iter().all(|nice| *nice == usual_nice()));
     assert!(lines.contains("not permitted"), "{lines}");
     assert!(lines.contains("cannot be undone without root"), "what cannot be undone is said: {lines}");
     assert!(lines.contains("by-path cannot judge") && lines.contains("path cannot be read"), "{lines}");

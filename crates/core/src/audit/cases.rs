@@ -1,4 +1,4 @@
-//! What the records tell: cases, and what is still in force.
+//! What the records tell: cases, and acts by hand.
 
 use std::collections::BTreeMap;
 
@@ -6,8 +6,6 @@ use jiff::Timestamp;
 
 use super::kind::Kind;
 use super::record::Record;
-use crate::effects::Originals;
-use crate::model::ProcessId;
 use crate::rules::Severity;
 
 /// One case in short.
@@ -144,8 +142,7 @@ pub struct HandSummary {
 /// Every act by hand, the newest first.
 pub fn hands(records: &[Record]) -> Vec<HandSummary> {
     let told = |record: &&Record| {
-        record.rule.is_none()
-            && matches!(record.kind, Kind::Outcome | Kind::Refused | Kind::Restored | Kind::Superseded)
+        record.is_by_hand() && matches!(record.kind, Kind::Outcome | Kind::Refused | Kind::Restored | Kind::Superseded)
     };
     let summary = |record: &Record| {
         let action = record.action.as_ref()?;
@@ -159,131 +156,4 @@ pub fn hands(records: &[Record]) -> Vec<HandSummary> {
         })
     };
     records.iter().rev().filter(told).filter_map(summary).collect()
-}
-
-/// Since when a process has been suspended by us, and for what.
-#[derive(Debug, Clone, PartialEq)]
-pub struct OpenSuspension {
-    /// When.
-    pub since: Timestamp,
-    /// The case it was done for.
-    pub case: Option<u64>,
-    /// The rule of that case.
-    pub rule: Option<String>,
-    /// Who was watching.
-    pub who: String,
-}
-
-/// The suspensions that the trail shows as ours and not yet ended.
-pub fn open_suspensions(records: &[Record]) -> BTreeMap<ProcessId, OpenSuspension> {
-    let mut open = BTreeMap::new();
-    for record in records {
-        let Some(id) = record.identity() else { continue };
-        let verb = record.action.as_ref().map_or("", |action| action.verb.as_str());
-        match (record.kind, verb) {
-            (Kind::Outcome, "suspend") => {
-                let who = record.who.user.clone();
-                open.insert(id, OpenSuspension { since: record.at, case: record.case, rule: record.rule.clone(), who });
-            }
-            (Kind::Restored | Kind::Superseded | Kind::StoodBack, "resume") | (Kind::Ended, _) => {
-                open.remove(&id);
-            }
-            _ => {}
-        }
-    }
-    open
-}
-
-/// Acts that were announced and of which the trail tells no outcome: the writer ended in between.
-pub fn open_intents(records: &[Record]) -> Vec<&Record> {
-    let mut open: BTreeMap<(Option<ProcessId>, String), &Record> = BTreeMap::new();
-    for record in records {
-        let verb = record.action.as_ref().map_or("", |action| action.verb.as_str());
-        let key = || (record.identity(), verb.to_owned());
-        match record.kind {
-            Kind::Intent => {
-                open.insert(key(), record);
-            }
-            Kind::Outcome | Kind::Refused | Kind::Restored | Kind::Superseded => {
-                open.remove(&key());
-            }
-            _ => {}
-        }
-    }
-    let mut open: Vec<&Record> = open.into_values().collect();
-    open.sort_by_key(|record| record.seq);
-    open
-}
-
-/// A lowering that the trail shows as ours and not yet taken back.
-#[derive(Debug, Clone, PartialEq)]
-pub struct OpenHold {
-    /// The case it was done for.
-    pub case: u64,
-    /// The rule of that case.
-    pub rule: Option<String>,
-    /// The process.
-    pub id: ProcessId,
-    /// The record that tells whom.
-    pub subject: super::SubjectRecord,
-    /// The niceness we set.
-    pub nice: i32,
-    /// What the threads had.
-    pub originals: Originals,
-}
-
-/// The lowerings still in force by the trail. An intent opens one, since a crash may have hidden its outcome; what
-/// was refused, taken back, overtaken by the end of the process, or left by someone else's change closes it.
-/// Suspensions are never among them: a guard resumes them whatever happens.
-pub fn open_holds(records: &[Record]) -> Vec<OpenHold> {
-    let mut open: BTreeMap<ProcessId, OpenHold> = BTreeMap::new();
-    for record in records {
-        let (Some(id), Some(action)) = (record.identity(), &record.action) else {
-            if let (Some(id), Kind::Ended) = (record.identity(), record.kind) {
-                open.remove(&id);
-            }
-            continue;
-        };
-        match (record.kind, action.verb.as_str()) {
-            (Kind::Intent | Kind::Carried, "lower") => {
-                let (Some(nice), Some(originals), Some(subject)) = (action.nice, &action.originals, &record.subject)
-                else {
-                    continue;
-                };
-                let hold = open.entry(id).or_insert_with(|| OpenHold {
-                    case: record.case.unwrap_or_default(),
-                    rule: record.rule.clone(),
-                    id,
-                    subject: subject.clone(),
-                    nice,
-                    originals: originals.clone(),
-                });
-                hold.nice = hold.nice.max(nice);
-                hold.originals.join(originals);
-            }
-            (Kind::Refused, "lower") if open.get(&id).is_some_and(|hold| Some(hold.case) == record.case) => {
-                open.remove(&id);
-            }
-            (Kind::Restored | Kind::Superseded, "restore") => {
-                // Restored to what another case still wants: the hold goes on at that niceness.
-                match (action.nice, open.get_mut(&id)) {
-                    (Some(still), Some(hold)) if record.kind == Kind::Restored => {
-                        hold.nice = still;
-                        hold.originals.step_back(still);
-                    }
-                    _ => {
-                        open.remove(&id);
-                    }
-                }
-            }
-            (Kind::Outcome, "terminate") => {
-                let ended = record.result.as_ref().is_some_and(|result| result.outcome.starts_with("ended"));
-                if ended {
-                    open.remove(&id);
-                }
-            }
-            _ => {}
-        }
-    }
-    open.into_values().collect()
 }

@@ -144,8 +144,11 @@ impl Verified {
     /// The first record is the first of all, or a later one tells that those before it were removed.
     fn check_the_beginning(&mut self, files: &[&[u8]]) {
         let Some(first) = self.records.first() else { return };
-        let sound = self.records.iter().filter_map(|record| record.retired.clone());
-        if let Some(fault) = missing(first.seq, &first.prev, self.fault.is_some(), files, sound) {
+        let told: Vec<Retired> = match self.fault {
+            None => self.records.iter().filter_map(|record| record.retired.clone()).collect(),
+            Some(_) => files.iter().flat_map(|bytes| retirements(bytes)).collect(),
+        };
+        if let Some(fault) = missing(first.seq, &first.prev, &told) {
             self.fault = Some(fault);
             self.torn = false;
             self.records.clear();
@@ -182,43 +185,76 @@ pub fn check(bytes: &[u8]) -> Option<Fault> {
 
 /// Checks the chain of several files, the oldest first. All of every line is hashed; only few lines are read.
 pub fn check_files(files: &[&[u8]]) -> Checked {
-    let mut checked = Checked::default();
-    let mut beginning = None;
-    let mut last: &[u8] = &[];
-    'files: for (file, bytes) in files.iter().enumerate() {
+    let mut walk = Walk::default();
+    for (file, bytes) in files.iter().enumerate() {
         let is_last = file + 1 == files.len();
         for (index, line) in lines(bytes).enumerate() {
-            let link = beginning.is_some().then_some(&checked.link);
-            let frame = match Frame::of(line, link) {
-                Ok(frame) => frame,
-                Err(what) => {
-                    checked.torn = is_last && !line.ends_with(b"\n");
-                    checked.fault = Some(Fault { file, line: index + 1, seq: checked.link.seq + 1, what });
-                    break 'files;
-                }
+            if let Err(what) = walk.line(line) {
+                let torn = is_last && !line.ends_with(b"\n");
+                let fault = Fault { file, line: index + 1, seq: walk.checked.link.seq + 1, what };
+                return walk.end(Some((fault, torn)), || files.iter().flat_map(|bytes| retirements(bytes)).collect());
+            }
+        }
+    }
+    walk.end(None, Vec::new)
+}
+
+/// A trail that is checked line by line, so that none of it has to be held.
+#[derive(Debug, Default)]
+pub struct Walk {
+    checked: Checked,
+    /// The number of the first record, and what it follows on.
+    beginning: Option<(u64, String)>,
+    last: Vec<u8>,
+}
+
+impl Walk {
+    /// The next line, newline included.
+    ///
+    /// # Errors
+    /// Why it does not follow on the one before, or is no record.
+    pub fn line(&mut self, line: &[u8]) -> Result<(), String> {
+        let link = self.beginning.is_some().then_some(&self.checked.link);
+        let frame = Frame::of(line, link)?;
+        if self.beginning.is_none() {
+            self.beginning = Some((frame.seq, frame.prev.to_owned()));
+        }
+        self.checked.link = Link { seq: frame.seq, hash: frame.hash.to_owned(), latest: None };
+        self.checked.records += 1;
+        self.last.clear();
+        self.last.extend_from_slice(line);
+        if is_notable(line) {
+            self.checked.notable.extend(serde_json::from_slice::<Record>(line).ok());
+        }
+        Ok(())
+    }
+
+    /// The number of the last sound record.
+    pub fn seq(&self) -> u64 {
+        self.checked.link.seq
+    }
+
+    /// What was found, with the first line that was not sound, if any was not, and whether it was only torn. `told` are the
+    /// removals of files that are told anywhere, sound or not.
+    pub fn end(self, fault: Option<(Fault, bool)>, told: impl FnOnce() -> Vec<Retired>) -> Checked {
+        let mut checked = self.checked;
+        if !is_notable(&self.last) {
+            checked.notable.extend(serde_json::from_slice::<Record>(&self.last).ok());
+        }
+        if let Some((seq, prev)) = self.beginning {
+            checked.first = seq;
+            // Behind a fault nothing is trusted; but that fault is the first one only if somewhere the removal is told.
+            let told = match fault {
+                Some(_) => told(),
+                None => checked.notable.iter().filter_map(|record| record.retired.clone()).collect(),
             };
-            if beginning.is_none() {
-                beginning = Some((frame.seq, frame.prev.to_owned()));
-            }
-            checked.link = Link { seq: frame.seq, hash: frame.hash.to_owned(), latest: None };
-            checked.records += 1;
-            last = line;
-            if is_notable(line) {
-                checked.notable.extend(serde_json::from_slice::<Record>(line).ok());
+            if let Some(fault) = missing(seq, &prev, &told) {
+                return Checked { fault: Some(fault), ..Checked::default() };
             }
         }
+        (checked.fault, checked.torn) = fault.map_or((None, false), |(fault, torn)| (Some(fault), torn));
+        checked
     }
-    if !is_notable(last) {
-        checked.notable.extend(serde_json::from_slice::<Record>(last).ok());
-    }
-    if let Some((seq, prev)) = beginning {
-        checked.first = seq;
-        let retired = || checked.notable.iter().filter_map(|record| record.retired.clone());
-        if let Some(fault) = missing(seq, &prev, checked.fault.is_some(), files, retired()) {
-            checked = Checked { fault: Some(fault), ..Checked::default() };
-        }
-    }
-    checked
 }
 
 /// Lines with their newline; the last may lack it.
@@ -248,19 +284,8 @@ fn is_notable(line: &[u8]) -> bool {
 }
 
 /// What is wrong with a trail that begins with that record, if anything is.
-fn missing(
-    seq: u64,
-    prev: &str,
-    is_faulty: bool,
-    files: &[&[u8]],
-    mut sound: impl Iterator<Item = Retired>,
-) -> Option<Fault> {
-    let told = |retired: &Retired| retired.records[1] + 1 == seq && retired.hash == prev;
-    // Behind a fault nothing is trusted; but that fault is the first one only if somewhere the removal is told.
-    let is_told = match is_faulty {
-        false => sound.any(|retired| told(&retired)),
-        true => files.iter().flat_map(|bytes| retirements(bytes)).any(|retired| told(&retired)),
-    };
+fn missing(seq: u64, prev: &str, told: &[Retired]) -> Option<Fault> {
+    let is_told = told.iter().any(|retired| retired.records[1] + 1 == seq && retired.hash == prev);
     let is_first_of_all = seq == 1 && prev == GENESIS;
     (!is_first_of_all && !is_told).then(|| {
         let what = format!("records 1 to {} are missing, and none tells that they were removed", seq.saturating_sub(1));

@@ -67,6 +67,12 @@ pub enum Kind {
     Carried,
     /// An old file of the trail was removed, as its settings say.
     Retired,
+    /// The trail was cut back, or taken away, under whoever wrote it: what is left of it was set aside.
+    #[serde(rename = "trail lost")]
+    TrailLost,
+    /// A person has taken note of that: rules may act again.
+    #[serde(rename = "loss accepted")]
+    LossAccepted,
     /// A key for stamps was made: the next stamp is by it.
     #[serde(rename = "key begun")]
     KeyBegun,
@@ -76,7 +82,7 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 29] = [
+    pub const ALL: [Kind; 31] = [
         Kind::TrailOpened,
         Kind::Repaired,
         Kind::WatcherStarted,
@@ -104,6 +110,8 @@ impl Kind {
         Kind::ClockStepped,
         Kind::Carried,
         Kind::Retired,
+        Kind::TrailLost,
+        Kind::LossAccepted,
         Kind::KeyBegun,
         Kind::Stamp,
     ];

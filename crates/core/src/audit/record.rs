@@ -9,7 +9,7 @@ use crate::effects::Originals;
 use crate::judge::{Case, Points};
 use crate::model::{Boot, Process, ProcessId};
 use crate::rules::{Action, Rule, Severity};
-use crate::subject::Judged;
+use crate::subject::{Judged, Likeness, SubjectKey};
 
 /// The trail format that this version writes.
 pub const FORMAT: u32 = 1;
@@ -24,6 +24,22 @@ pub struct Who {
     /// The user that logged in (`/proc/self/loginuid`), so that changing users does not hide the person.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub login_uid: Option<u32>,
+    /// Whether a person did it, or a watcher by itself. Trails of older versions do not say.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<By>,
+}
+
+/// Who acts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum By {
+    /// A person, by a command.
+    Hand,
+    /// A watcher: by a rule, or taking back what a rule did.
+    Watcher,
+    /// A word of a newer version.
+    #[serde(other)]
+    Other,
 }
 
 /// The full identity of the process a record is about.
@@ -65,6 +81,9 @@ pub struct GroupRecord {
     pub name: String,
     /// How many processes are of it.
     pub processes: usize,
+    /// Of a unit, its control group.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub group: Option<String>,
     /// Their checked PIDs, at most 32.
     pub ids: Vec<String>,
 }
@@ -77,8 +96,12 @@ impl SubjectRecord {
             return Some(SubjectRecord::from(&case.subject));
         }
         let ids = case.members.iter().take(32).map(|id| id.checked().to_string()).collect();
-        let of =
-            GroupRecord { judge: judged.word().to_owned(), name: case.label(), processes: case.members.len(), ids };
+        let group = match &case.key {
+            SubjectKey::Unit(group) => Some(group.clone()),
+            _ => None,
+        };
+        let (judge, name) = (judged.word().to_owned(), case.label());
+        let of = GroupRecord { judge, name, processes: case.members.len(), group, ids };
         (!case.members.is_empty()).then(|| SubjectRecord { of: Some(of), ..SubjectRecord::from(&case.subject) })
     }
 }
@@ -104,6 +127,20 @@ impl From<&Process> for SubjectRecord {
 }
 
 impl SubjectRecord {
+    /// What is the same of the subject when it comes back; `None` for a unit of which its control group is not told.
+    pub fn likeness(&self) -> Option<Likeness> {
+        let program = || Likeness::Program { uid: self.uid, app: self.app.clone(), path: self.path.clone() };
+        let Some(of) = &self.of else { return Some(program()) };
+        let key = match Judged::ALL.into_iter().find(|judged| judged.word() == of.judge)? {
+            Judged::Process | Judged::Tree => return Some(program()),
+            Judged::App => SubjectKey::App { uid: self.uid, app: self.app.clone() },
+            Judged::Owner => SubjectKey::Owner(self.uid),
+            Judged::Unit => SubjectKey::Unit(of.group.clone()?),
+            Judged::Machine => SubjectKey::Machine,
+        };
+        Some(Likeness::Group(key))
+    }
+
     /// The identity, in the boot of the record.
     pub fn identity(&self, boot: Boot) -> ProcessId {
         ProcessId { pid: self.pid, start: self.start, boot }
@@ -320,6 +357,9 @@ pub struct Draft {
     /// The file that was removed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub retired: Option<Retired>,
+    /// At the head of a further file: copies of the records before it that still matter.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub carried: Vec<Record>,
 }
 
 impl Draft {
@@ -341,6 +381,7 @@ impl Draft {
             wording: None,
             stamp: None,
             retired: None,
+            carried: Vec::new(),
         }
     }
 }
@@ -379,6 +420,8 @@ pub struct Record {
     pub stamp: Option<StampRecord>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retired: Option<Retired>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub carried: Vec<Record>,
     /// The hash of the record before it.
     pub prev: String,
     /// Its own.
@@ -389,6 +432,15 @@ impl Record {
     /// The time by which records are in order, also where the clock went back.
     pub fn reached(&self) -> Timestamp {
         self.latest.map_or(self.at, |latest| latest.max(self.at))
+    }
+
+    /// Whether a person did it. In trails of older versions by what it tells: rules name themselves, and what a watcher
+    /// took back after its case had closed names the case.
+    pub fn is_by_hand(&self) -> bool {
+        match self.who.by {
+            Some(by) => by == By::Hand,
+            None => self.rule.is_none() && self.case.is_none() && self.subject.is_some(),
+        }
     }
 
     /// The process it is about, if any.

@@ -67,6 +67,8 @@ pub struct Stamps {
     /// Records at which a key began anew although there had been one: what stands before is vouched for by the stamps
     /// before only.
     pub begun_anew: Vec<u64>,
+    /// A record that tells of a removal for which no stamp vouches. A writer signs before it removes.
+    pub unsigned_removal: Option<u64>,
 }
 
 /// Checks the stamps of records whose chain is sound. With `key` one of them must be by that key, or name it, and none that
@@ -119,6 +121,14 @@ pub fn check(records: &[Record], key: Option<&str>, expect: Option<&str>) -> Res
         due = Some((stamp.number + 1, stamp.next.clone()));
     }
     let end = records.last().map_or(0, |record| record.seq);
+    let signed = seen.last.as_ref().map_or(0, |(seq, _)| *seq);
+    seen.unsigned_removal =
+        records.iter().find(|record| record.retired.is_some() && record.seq > signed).map(|record| record.seq);
+    if let Some(seq) = seen.unsigned_removal.filter(|_| key.is_some() || expect.is_some()) {
+        let what =
+            "it tells that older records were removed, and no stamp vouches for that: anybody could have written it";
+        return Err(Fault { file: 0, line: 0, seq, what: what.to_owned() });
+    }
     if !known_key {
         let what = "no stamp is by the key that was given: the trail is another one, or was written anew";
         return Err(Fault { file: 0, line: 0, seq: 1, what: what.to_owned() });

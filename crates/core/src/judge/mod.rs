@@ -23,7 +23,7 @@ pub use subjects::{MemoryWish, Part};
 
 use crate::model::{Field, Machine, Moment, Process, ProcessId, Snapshot};
 use crate::rules::{Rule, RuleSet};
-use crate::subject::{Judged, SubjectKey};
+use crate::subject::{Judged, Likeness, SubjectKey};
 
 /// For how long an undo is remembered: breached again within it, the next undo waits longer.
 pub const RELAPSE: Duration = Duration::from_secs(600);
@@ -117,6 +117,8 @@ pub struct RuleStatus {
     pub undecided: usize,
     /// Covered processes whose breach could not be decided.
     pub unjudged: usize,
+    /// Those of them of which it is not known yet what they run: their command line is tried again at each tick.
+    pub late: usize,
     /// What could not be read.
     pub unreadable: BTreeSet<Field>,
 }
@@ -207,6 +209,13 @@ impl Judge {
     pub fn spent(&self, rule: usize, key: &SubjectKey, lead: &Process) -> Option<usize> {
         let budget = self.rules.rules.get(rule)?.budget?;
         Some(self.memory.spent(rule, &key.likeness(lead), budget, self.last.as_ref()?))
+    }
+
+    /// A case of an earlier run was acted upon at that time (boot clock): it counts towards the budget of its rule.
+    pub fn remember(&mut self, rule: &str, likeness: Likeness, at: Duration) {
+        if let Some(place) = self.rules.rules.iter().position(|known| known.name == rule && known.budget.is_some()) {
+            self.memory.remember(place, likeness, at);
+        }
     }
 
     /// From when on acts may begin, on the monotonic clock.

@@ -71,6 +71,11 @@ impl Memory {
         may
     }
 
+    /// A case of an earlier run that was acted upon.
+    pub fn remember(&mut self, rule: usize, likeness: Likeness, at: Duration) {
+        self.spent.entry((rule, likeness)).or_default().push_back(at);
+    }
+
     /// How many cases of a subject were acted upon in the budget's time.
     pub fn spent(&self, rule: usize, likeness: &Likeness, budget: Budget, now: &Moment) -> usize {
         let spent = self.spent.get(&(rule, likeness.clone()));

@@ -302,6 +302,11 @@ impl Round<'_, '_> {
             }
             let facts = Facts::new(process, &self.tick.snapshot.machine);
             match self.rule.covers.as_ref().map_or(Truth::True, |condition| condition.evaluate(&facts)) {
+                // Whose program is not known yet is of no app.
+                Truth::True if self.rule.judge == Judged::App && process.app_unread => {
+                    self.status.undecided += 1;
+                    self.status.late += 1;
+                }
                 Truth::True => {
                     self.status.covered += 1;
                     covered.push(process.id.pid);
@@ -317,8 +322,8 @@ impl Round<'_, '_> {
             Truth::False => (),
             Truth::Unknown => {
                 self.status.undecided += 1;
-                let unreadable = self.rule.covers.iter().flat_map(|condition| condition.unreadable(facts));
-                self.status.unreadable.extend(unreadable);
+                let unreadable = self.rule.covers.iter().flat_map(|condition| condition.unreadable(facts)).collect();
+                self.cannot_read(facts, unreadable);
             }
             Truth::True => {
                 self.status.covered += 1;
@@ -331,8 +336,18 @@ impl Round<'_, '_> {
     fn count_breach(&mut self, facts: &Facts<'_>, truth: Truth) {
         if truth == Truth::Unknown {
             self.status.unjudged += 1;
-            self.status.unreadable.extend(self.rule.breach.unreadable(facts));
+            self.cannot_read(facts, self.rule.breach.unreadable(facts));
         }
+    }
+
+    /// What was only late is told apart from what cannot be read.
+    fn cannot_read(&mut self, facts: &Facts<'_>, mut fields: Vec<Field>) {
+        if facts.process.command_unread {
+            let all = fields.len();
+            fields.retain(|field| !matches!(field, Field::App | Field::Command));
+            self.status.late += usize::from(fields.len() < all);
+        }
+        self.status.unreadable.extend(fields);
     }
 
     fn see(

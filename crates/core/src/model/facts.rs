@@ -66,7 +66,7 @@ impl<'a> Facts<'a> {
         let borrowed = |text: &'a str| Some(Cow::Borrowed(text));
         match field {
             Field::Id => Some(Cow::Owned(process.id.checked().to_string())),
-            Field::App => borrowed(&process.app),
+            Field::App => Some(&process.app).filter(|_| !process.app_unread).map(|app| Cow::Borrowed(app.as_str())),
             Field::Name => borrowed(&process.name),
             Field::Path => process.path.as_deref().map(Cow::Borrowed),
             Field::Command => process.command.as_deref().map(Cow::Borrowed),
@@ -158,6 +158,7 @@ impl<'a> Facts<'a> {
         match field {
             Field::App => !self.process.app_proven,
             Field::Path => !self.process.path_proven,
+            Field::Unit => self.process.unit_of().is_some_and(|unit| unit.is_a_claim()),
             other => other.can_be_a_claim(),
         }
     }

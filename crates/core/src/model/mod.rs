@@ -7,6 +7,7 @@ mod identity;
 mod machine;
 mod process;
 mod snapshot;
+mod unit;
 
 pub use facts::Facts;
 pub use field::{Cost, Field, FieldInfo, Needs, Subject};
@@ -15,3 +16,4 @@ pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};
 pub use machine::{CpuSplit, DiskUse, Machine, Stall, Volume};
 pub use process::{Names, Origin, Process, State, count_families};
 pub use snapshot::{Moment, Snapshot};
+pub use unit::{Manager, Unit, unit_of};

@@ -5,7 +5,7 @@ use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 
-use super::ProcessId;
+use super::{ProcessId, Unit, unit_of};
 
 /// What a process is doing, in whole words (`/proc/PID/stat` field 3, proc_pid_stat(5)).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -112,6 +112,10 @@ pub struct Names {
     pub name: String,
     /// The program as a person would call it.
     pub app: String,
+    /// Whether what it runs could not be read yet: then `app` is only the kernel's short name, and no reading of it.
+    pub app_unread: bool,
+    /// Whether its command line could not be read yet.
+    pub command_unread: bool,
     /// Whether `app` is proven: read from a `path` that is itself proven. Otherwise it is the process's own claim.
     pub app_proven: bool,
     /// The file it runs (`/proc/PID/exe`), without ` (deleted)`.
@@ -144,6 +148,9 @@ pub struct Process {
     pub names: Arc<Names>,
     /// The parent's PID (`stat` field 4); 0 for none.
     pub parent: u32,
+    /// The nearest living process that it descends from, by PID, where that is not its parent: who started it has ended,
+    /// and the kernel has given it another parent. `None` also where that was not seen.
+    pub ancestor: Option<u32>,
     /// The user ID it runs as (owner of `/proc/PID`).
     pub uid: u32,
     /// The PID of its session's leader (`stat` field 6).
@@ -206,6 +213,7 @@ impl Process {
             id,
             names: Arc::default(),
             parent: 0,
+            ancestor: None,
             uid: u32::MAX,
             session: 0,
             state: State::Sleeping,
@@ -229,6 +237,16 @@ impl Process {
             nice: 0,
             age: Duration::ZERO,
         }
+    }
+
+    /// What it descends from: its parent, or who stood above the parent that has ended.
+    pub fn comes_from(&self) -> u32 {
+        self.ancestor.unwrap_or(self.parent)
+    }
+
+    /// The unit that it belongs to, by its control group.
+    pub fn unit_of(&self) -> Option<Unit<'_>> {
+        unit_of(self.group.as_deref()?)
     }
 
     /// Its names, to be changed.

@@ -53,8 +53,18 @@ pub(super) fn of_process(process: &Process, machine: &Machine) -> Map<String, Va
         }
     }
     row.insert("proven".to_owned(), (u8::from(process.app_proven) * 2 + u8::from(process.path_proven)).into());
+    row.insert("ancestor".to_owned(), process.ancestor.map_or(Value::Null, Value::from));
+    row.insert("unread".to_owned(), process.app_unread.into());
+    if process.app_unread {
+        row.insert("app".to_owned(), process.app.clone().into());
+    }
     row.insert("group".to_owned(), process.group.clone().map_or(Value::Null, Value::String));
     row
+}
+
+/// Whether that is so of nearly everybody, and left out where a process is new.
+pub(super) fn goes_without_saying(key: &str, value: &Value) -> bool {
+    matches!((key, value), ("ancestor", Value::Null) | ("unread", Value::Bool(false)))
 }
 
 /// The values of the machine.
@@ -99,6 +109,8 @@ pub(super) fn set_process(process: &mut Process, row: &Map<String, Value>) {
         let rate = || value.as_f64().filter(|rate| rate.is_finite() && *rate >= 0.0).map(|rate| rate as f32);
         match key.as_str() {
             "parent" => process.parent = small().unwrap_or(0),
+            "ancestor" => process.ancestor = small(),
+            "unread" => process.names_mut().app_unread = value.as_bool().unwrap_or(false),
             "uid" => process.uid = small().unwrap_or(u32::MAX),
             "session" => process.session = small().unwrap_or(0),
             "threads" => process.threads = small().unwrap_or(0),

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value};
 
-use super::row::{of_machine, of_process};
+use super::row::{goes_without_saying, of_machine, of_process};
 use super::{Header, Line, Ours};
 use crate::model::{Moment, Process, Snapshot};
 
@@ -70,6 +70,7 @@ impl Writer {
                 other => {
                     line.g.extend(other.map(|other| other.id.pid));
                     let mut whole = of_process(process, &snapshot.machine);
+                    whole.retain(|key, value| !goes_without_saying(key, value));
                     whole.insert("pid".to_owned(), process.id.pid.into());
                     whole.insert("start".to_owned(), process.id.start.into());
                     whole.insert("age".to_owned(), (process.age.as_millis() as f64 / 1000.0).into());

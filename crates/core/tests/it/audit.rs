@@ -3,14 +3,14 @@
 use jiff::Timestamp;
 use proptest::prelude::*;
 use sophron_core::audit::{
-    ActionRecord, Draft, Kind, Link, ResultRecord, Retired, Story, SubjectRecord, Who, cases, check, check_files,
-    find_time, open_holds, open_intents, stamps, tail, verify, verify_files,
+    ActionRecord, Draft, InForce, Kind, Link, OpenHold, ResultRecord, Retired, Story, SubjectRecord, Who, cases, check,
+    check_files, find_time, stamps, tail, verify, verify_files,
 };
 use sophron_core::effects::Originals;
 use sophron_testkit::process;
 
 fn draft(kind: Kind, case: Option<u64>, verb: &str, outcome: &str) -> Draft {
-    let who = Who { uid: 0, user: "root".to_owned(), login_uid: Some(1001) };
+    let who = Who { uid: 0, user: "root".to_owned(), login_uid: Some(1001), by: None };
     let at = Timestamp::from_second(1_795_505_400).unwrap();
     Draft {
         case,
@@ -129,7 +129,9 @@ fn cases_are_told_worst_first() {
 
 #[test]
 fn what_is_still_in_force_is_known_from_the_intent_on() {
-    let holds = |drafts: &[Draft]| open_holds(&verify(trail(drafts).concat().as_bytes()).records);
+    let holds = |drafts: &[Draft]| -> Vec<OpenHold> {
+        InForce::of(&verify(trail(drafts).concat().as_bytes()).records).holds().cloned().collect()
+    };
     let open = holds(&[lowering(Kind::Intent, 1)]);
     assert_eq!((open.len(), open[0].nice, open[0].originals.of(51908), open[0].originals.of(7)), (1, 15, 4, 2));
     assert!(holds(&[lowering(Kind::Intent, 1), draft(Kind::Restored, Some(1), "restore", "restored")]).is_empty());
@@ -146,7 +148,7 @@ fn an_act_without_an_outcome_is_known() {
         draft(Kind::Intent, Some(1), "suspend", ""),
     ];
     let records = verify(trail(&drafts).concat().as_bytes()).records;
-    assert_eq!(open_intents(&records).iter().map(|record| record.seq).collect::<Vec<_>>(), [3]);
+    assert_eq!(InForce::of(&records).announced().iter().map(|record| record.seq).collect::<Vec<_>>(), [3]);
 }
 
 /// A trail of two files, and the same after the first was removed: only with a record that tells of it.

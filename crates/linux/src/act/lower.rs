@@ -39,7 +39,7 @@ impl Only {
 }
 
 /// What came of lowering.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug)]
 pub struct Lowering {
     /// Threads at the niceness wanted, or above it.
     pub threads: usize,
@@ -49,6 +49,8 @@ pub struct Lowering {
     pub complete: bool,
     /// How long it took.
     pub took: Duration,
+    /// What could not be lowered, where something else was.
+    pub hindered: Option<ActError>,
 }
 
 /// What came of taking a lowering back.
@@ -85,35 +87,45 @@ pub fn originals(handle: &impl Grip, only: Only) -> Result<Originals, ActError> 
 /// change one thread only.
 ///
 /// # Errors
-/// The process is gone or another user's.
+/// The process is gone or another user's, and nothing was changed: what was done is never an error.
 pub fn lower(handle: &impl Grip, nice: i32, only: Only) -> Result<Lowering, ActError> {
     let began = handle.clock();
     let mut changed = 0;
+    let mut hindered = None;
+    let mut complete = false;
     for _ in 0..MOST_PASSES {
-        let threads = handle.threads()?;
-        let mut clean = true;
+        let threads = match handle.threads().map_err(ActError::from) {
+            Err(error) if changed > 0 && !matches!(error, ActError::Gone) => {
+                hindered.get_or_insert(error);
+                break;
+            }
+            threads => threads?,
+        };
+        complete = true;
         for thread in &threads {
-            let mut touched = false;
-            if only.cpu() && thread.nice < nice {
-                touched |= set(handle, thread.id, nice)?;
-            }
-            if only.disk() && handle.io_priority(thread.id).is_ok_and(|value| value != IDLE_CLASS) {
-                touched |= set_disk(handle, thread.id, IDLE_CLASS)?;
-            }
+            let cpu = only.cpu() && thread.nice < nice;
+            let disk = only.disk() && handle.io_priority(thread.id).is_ok_and(|value| value != IDLE_CLASS);
+            let cpu = if cpu { set(handle, thread.id, nice) } else { Ok(false) };
+            let disk = if disk { set_disk(handle, thread.id, IDLE_CLASS) } else { Ok(false) };
+            let touched = matches!(cpu, Ok(true)) || matches!(disk, Ok(true));
             changed += usize::from(touched);
-            clean &= !touched;
+            complete &= !touched;
+            for failure in [cpu.err(), disk.err()].into_iter().flatten() {
+                // With a process that has ended everything that was done to it is over.
+                if changed == 0 || matches!(failure, ActError::Gone) {
+                    return Err(failure);
+                }
+                hindered.get_or_insert(failure);
+            }
         }
-        if clean {
-            return Ok(Lowering {
-                threads: threads.len(),
-                changed,
-                complete: true,
-                took: handle.clock().saturating_sub(began),
-            });
+        if complete {
+            break;
         }
     }
-    let threads = handle.threads()?.iter().filter(|thread| !only.cpu() || thread.nice >= nice).count();
-    Ok(Lowering { threads, changed, complete: false, took: handle.clock().saturating_sub(began) })
+    complete &= hindered.is_none();
+    let threads = handle.threads().unwrap_or_default();
+    let threads = threads.iter().filter(|thread| !only.cpu() || thread.nice >= nice).count();
+    Ok(Lowering { threads, changed, complete, took: handle.clock().saturating_sub(began), hindered })
 }
 
 /// Takes a lowering back: every thread that still has the niceness we set gets what it had, or `still` if that is
@@ -212,6 +224,10 @@ pub fn set_session_value(handle: &Handle, nice: i32) -> Result<(), ActError> {
         }
         match std::fs::write(&path, nice.to_string()) {
             Err(error) if error.raw_os_error() == Some(libc::EAGAIN) => std::thread::sleep(Duration::from_millis(60)),
+            // The file is the target's owner's to write, whatever else one may do to his processes.
+            Err(error) if error.raw_os_error() == Some(libc::EACCES) => {
+                return Err(ActError::lacking(Capability::DacOverride, error));
+            }
             done => return done.map_err(|error| ActError::lacking(Capability::SysNice, error)),
         }
     }

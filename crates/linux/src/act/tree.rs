@@ -4,6 +4,7 @@
 //! those that are new, until two looks in a row find nobody new and every thread standing still.
 
 use std::collections::{BTreeMap, HashMap};
+use std::fmt;
 use std::fs;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -29,9 +30,33 @@ pub struct Tree {
     boot: Boot,
     members: BTreeMap<u32, Arc<Handle>>,
     /// Never taken in, nor what descends from them.
-    spared: Box<dyn Fn(u32) -> bool + Send>,
+    spared: Spared,
     /// Forks as they happen, where that may be listened to.
     lineage: Option<Lineage>,
+}
+
+/// Who is never taken into a tree, nor what descends from him; asked as members are found.
+pub(super) struct Spared {
+    ask: Box<dyn FnMut(u32) -> Option<String> + Send>,
+    /// Who would have been of it, and why he is not.
+    met: BTreeMap<u32, String>,
+}
+
+impl Spared {
+    pub fn has(&mut self, pid: u32) -> bool {
+        let why = (self.ask)(pid);
+        let spared = why.is_some();
+        if let Some(why) = why {
+            self.met.insert(pid, why);
+        }
+        spared
+    }
+}
+
+impl fmt::Debug for Spared {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.met.fmt(f)
+    }
 }
 
 /// Puts processes under guard before they are suspended.
@@ -56,11 +81,28 @@ struct Seen {
 }
 
 impl Tree {
-    /// The tree below those processes; `spared` says by PID who is never taken in.
-    pub fn of(roots: &[Arc<Handle>], spared: impl Fn(u32) -> bool + Send + 'static) -> Tree {
+    /// The tree below those processes; `spared` says by PID who is never taken in, and why.
+    pub fn of(roots: &[Arc<Handle>], spared: impl FnMut(u32) -> Option<String> + Send + 'static) -> Tree {
         let boot = roots.first().map_or(Boot::default(), |root| root.id().boot);
         let members = roots.iter().map(|root| (root.id().pid, Arc::clone(root))).collect();
-        Tree { boot, members, spared: Box::new(spared), lineage: None }
+        Tree { boot, members, spared: Spared { ask: Box::new(spared), met: BTreeMap::new() }, lineage: None }
+    }
+
+    /// The same with others that are known to descend from them, though they stand below somebody else by now.
+    #[must_use]
+    pub fn with(mut self, others: &[Arc<Handle>]) -> Tree {
+        for other in others {
+            let pid = other.id().pid;
+            if !self.members.contains_key(&pid) && !self.spared.has(pid) {
+                self.members.insert(pid, Arc::clone(other));
+            }
+        }
+        self
+    }
+
+    /// Who would have been of it and was spared, by PID, each with the reason.
+    pub fn spared(&self) -> &BTreeMap<u32, String> {
+        &self.spared.met
     }
 
     /// The same with what was seen of forks since the lineage began to listen: who left the tree since then, because his
@@ -69,7 +111,7 @@ impl Tree {
     pub fn with_lineage(mut self, lineage: Option<Lineage>) -> Tree {
         self.lineage = lineage;
         if let Some(lineage) = self.lineage.as_mut() {
-            lineage.follow(self.members.keys().copied(), &*self.spared);
+            lineage.follow(self.members.keys().copied(), &mut self.spared);
         }
         self
     }
@@ -88,7 +130,7 @@ impl Tree {
         loop {
             let before = new.len();
             for process in &seen {
-                if self.members.contains_key(&process.pid) || (self.spared)(process.pid) {
+                if self.members.contains_key(&process.pid) {
                     continue;
                 }
                 // The number of a member that is gone may be somebody else's: then it has started at another time.
@@ -97,7 +139,10 @@ impl Tree {
                     started.get(&process.parent) == Some(&start) && process.start >= start
                 });
                 let id = ProcessId { pid: process.pid, start: process.start, boot: self.boot };
-                if is_child && let Ok(handle) = Handle::open(&id) {
+                if is_child
+                    && !self.spared.has(process.pid)
+                    && let Ok(handle) = Handle::open(&id)
+                {
                     let handle = Arc::new(handle);
                     self.members.insert(process.pid, Arc::clone(&handle));
                     new.push(handle);
@@ -113,18 +158,17 @@ impl Tree {
     /// Those who left the tree when their parent ended.
     fn strays(&mut self) -> Vec<Arc<Handle>> {
         let Some(lineage) = self.lineage.as_mut() else { return Vec::new() };
-        let unknown: Vec<u32> = lineage
-            .descendants(&*self.spared)
-            .iter()
-            .copied()
-            .filter(|pid| !self.members.contains_key(pid) && !(self.spared)(*pid))
-            .collect();
+        let found = lineage.descendants(&mut self.spared).iter().copied();
+        let unknown: Vec<u32> = found.filter(|pid| !self.members.contains_key(pid)).collect();
         let mut strays = Vec::new();
         for pid in unknown {
+            if self.spared.has(pid) {
+                continue;
+            }
             let Some(start) = start_time(pid) else { continue };
             let Ok(handle) = Handle::open(&ProcessId { pid, start, boot: self.boot }) else { continue };
             // If it ended before it was held, its end has been told by now, and the number is somebody else's.
-            if lineage.descendants(&*self.spared).contains(&pid) {
+            if lineage.descendants(&mut self.spared).contains(&pid) {
                 let handle = Arc::new(handle);
                 self.members.insert(pid, Arc::clone(&handle));
                 strays.push(handle);

@@ -1,6 +1,6 @@
 //! `/proc/PID/cgroup` (cgroups(7)): which unit a process belongs to, and what it came from.
 
-use sophron_core::model::Origin;
+use sophron_core::model::{Origin, unit_of};
 use sophron_core::text;
 
 /// The control group's path: of the unified hierarchy, else of the one that the service manager names.
@@ -15,9 +15,9 @@ pub fn parse_path(cgroup: &[u8]) -> Option<String> {
     Some(text::clean(path))
 }
 
-/// The innermost unit or scope of a path; empty for none.
+/// The unit or scope of a path; empty for none.
 pub fn unit(path: &str) -> &str {
-    path.rsplit('/').find(|part| part.ends_with(".service") || part.ends_with(".scope")).unwrap_or("")
+    unit_of(path).map_or("", |unit| unit.name)
 }
 
 /// What a process of that control group came from.

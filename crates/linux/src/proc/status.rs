@@ -18,6 +18,12 @@ pub fn parse_memory(status: &[u8]) -> Option<Memory> {
     Some(Memory { held, swapped })
 }
 
+/// The user whose rights it has: `Uid`, the second number.
+pub fn parse_uid(status: &[u8]) -> Option<u32> {
+    let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"Uid:\t"))?;
+    number(line.split(|byte| *byte == b'\t').nth(1)?)
+}
+
 /// Pages of address space and resident pages: `statm` fields 1 and 2.
 pub fn parse_pages(statm: &[u8]) -> Option<(u64, u64)> {
     let mut fields = statm.split(|byte| *byte == b' ');
@@ -44,6 +50,7 @@ mod tests {
     fn held_is_what_a_leak_keeps() {
         let status = b"Name:\tlabelpress\nVmRSS:\t  900 kB\nRssAnon:\t     700 kB\nRssFile:\t     150 kB\nRssShmem:\t      50 kB\nVmSwap:\t     200 kB\n";
         assert_eq!(parse_memory(status), Some(Memory { held: 950 * 1024, swapped: 200 * 1024 }));
+        assert_eq!(parse_uid(b"Name:\tx\nUid:\t1001\t0\t1001\t1001\n"), Some(0));
         assert_eq!(parse_memory(b"Name:\tkthreadd\nThreads:\t1\n"), None);
         assert_eq!(parse_pages(b"9000 512 100 1 0 400 0\n"), Some((9000, 512)));
         assert_eq!(

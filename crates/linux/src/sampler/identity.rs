@@ -12,6 +12,8 @@ use sophron_core::text;
 #[derive(Debug, Clone)]
 pub(super) struct Identity {
     pub app: String,
+    /// It runs a script, and which one was not to be read: `app` is the kernel's short name.
+    pub app_unread: bool,
     pub app_proven: bool,
     pub path: Option<String>,
     pub path_proven: bool,
@@ -22,13 +24,14 @@ pub(super) struct Identity {
 const INTERPRETERS: [&str; 11] = ["python", "perl", "ruby", "node", "java", "bash", "sh", "dash", "zsh", "ksh", "php"];
 
 impl Identity {
-    /// From its short name, the link to its file, and its command line; what is not proven counts as a claim.
+    /// From its short name, the link to its file, and its command line, if that could be read; what is not proven counts as
+    /// a claim.
     pub fn new(
         id: ProcessId,
         name: &[u8],
         root: &Path,
         link: Option<PathBuf>,
-        cmdline: &[u8],
+        cmdline: Option<&[u8]>,
         prove: bool,
     ) -> Identity {
         let (path, replaced) = link.map_or((None, false), |link| {
@@ -37,15 +40,17 @@ impl Identity {
         });
         let path_proven = prove && path.as_ref().is_some_and(|path| is_proven(root, id.pid, path, replaced));
         let base = path.as_ref().and_then(|path| path.file_name()).map(|name| text::clean(name.as_bytes()));
-        let script = base.as_deref().and_then(|base| script(base, cmdline));
-        let app_proven = path_proven && script.is_none();
+        let app_unread = cmdline.is_none() && base.as_deref().is_some_and(|base| INTERPRETERS.contains(&family(base)));
+        let script = base.as_deref().zip(cmdline).and_then(|(base, cmdline)| script(base, cmdline));
+        let app_proven = path_proven && script.is_none() && !app_unread;
         Identity {
-            app: script.or(base).unwrap_or_else(|| text::clean(name)),
+            app: script.or(base).filter(|_| !app_unread).unwrap_or_else(|| text::clean(name)),
+            app_unread,
             app_proven,
             path: path.map(|path| text::clean(path.as_os_str().as_bytes())),
             path_proven,
             replaced,
-            command: (!cmdline.is_empty()).then(|| text::command_line(cmdline)),
+            command: cmdline.filter(|cmdline| !cmdline.is_empty()).map(text::command_line),
         }
     }
 }

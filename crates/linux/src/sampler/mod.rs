@@ -4,6 +4,7 @@
 //! whose clock has moved, of those that a rule names, and of a tenth of the others in turn: what did not run cannot have
 //! changed much by itself, and nothing is older than ten ticks.
 
+mod descent;
 mod identity;
 mod machine;
 mod pids;
@@ -21,6 +22,7 @@ use rustix::process::{Resource, getrlimit};
 use sophron_core::model::{Boot, Cost, Moment, Needs, Process, ProcessId, Snapshot};
 
 use crate::here::{self, Users};
+use descent::Descent;
 use pids::Pids;
 use reader::Reader;
 pub use risky::RiskyFiles;
@@ -50,6 +52,7 @@ pub struct Sampler {
     context: Context,
     pids: Pids,
     rows: Vec<Row>,
+    descent: Option<Descent>,
     machine: machine::Earlier,
     host: String,
 }
@@ -107,7 +110,7 @@ impl Sampler {
                 risky: Risky::new(files),
                 users: Users::default(),
                 remote: crate::volumes::remote_points(root),
-                live: root == Path::new("/proc"),
+                live: root == Path::new("/proc") && here::proc_is_ours(),
                 base,
                 boot,
                 page: rustix::param::page_size() as u64,
@@ -121,9 +124,17 @@ impl Sampler {
             },
             pids: Pids::default(),
             rows: Vec::new(),
+            descent: None,
             machine: machine::Earlier::default(),
             host: here::host(),
         })
+    }
+
+    /// From now on samples tell what a process descends from, also where its parent has ended.
+    #[must_use]
+    pub fn with_descent(mut self) -> Sampler {
+        self.descent = Some(Descent::begin());
+        self
     }
 
     /// One sample in which everything is read of everybody, for a command that looks once or twice.
@@ -197,6 +208,9 @@ impl Sampler {
             context.page,
         )?;
         context.risky.tend();
+        if let Some(descent) = &mut self.descent {
+            descent.listen();
+        }
 
         // The rows and the snapshot's processes belong together, place by place; what does not is read anew.
         let mut processes = std::mem::take(&mut snapshot.processes);
@@ -224,6 +238,10 @@ impl Sampler {
         }
         self.bury(&gone, &mut processes, &named);
         self.welcome(new, &mut processes, &moment, &named);
+        if let Some(descent) = &mut self.descent {
+            gone.iter().for_each(|(_, pid, ..)| descent.ended(*pid));
+            descent.tell(&mut processes);
+        }
         if self.context.base.has(Cost::Family) {
             sophron_core::model::count_families(&mut processes);
         }

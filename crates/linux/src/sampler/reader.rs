@@ -31,10 +31,14 @@ impl Reader {
         Ok(rustix::fs::openat(&self.folder, self.path.as_str(), OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?)
     }
 
-    /// A file of a process, whole, and whose it is: that of a file just opened is the process's own.
-    pub fn owned(&mut self, pid: u32, file: &str) -> io::Result<(&[u8], u32)> {
-        let fd = self.open(pid, file)?;
-        let uid = rustix::fs::fstat(&fd)?.st_uid;
+    /// A file of a process, whole, and whose folder it stands in: both are of the very same process, whoever gets its
+    /// number meanwhile.
+    pub fn first(&mut self, pid: u32, file: &str) -> io::Result<(&[u8], u32)> {
+        self.name(pid);
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let folder = rustix::fs::openat(&self.folder, self.path.as_str(), flags, Mode::empty())?;
+        let uid = rustix::fs::fstat(&folder)?.st_uid;
+        let fd = rustix::fs::openat(&folder, file, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?;
         Ok((self.whole(fd)?, uid))
     }
 
@@ -81,11 +85,17 @@ impl Reader {
         self.whole(fd)
     }
 
-    /// The owner of `/proc/PID`.
+    /// The owner of the folder `/proc/PID`. The files in it are given to root where a process does not let itself be
+    /// examined (PR_SET_DUMPABLE, prctl(2)); the folder is not.
     pub fn uid(&mut self, pid: u32) -> io::Result<u32> {
-        self.path.clear();
-        let _ = write!(self.path, "{pid}");
+        self.name(pid);
         Ok(rustix::fs::statat(&self.folder, self.path.as_str(), AtFlags::empty())?.st_uid)
+    }
+
+    fn name(&mut self, pid: u32) {
+        self.path.clear();
+        // Writing to a string does not fail.
+        let _ = write!(self.path, "{pid}");
     }
 
     pub fn link(&mut self, pid: u32, file: &str) -> Option<PathBuf> {

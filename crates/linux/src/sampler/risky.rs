@@ -1,21 +1,31 @@
 //! Files that can hang their reader: if a target waits in the kernel holding its memory-map lock, reading its
 //! `cmdline` or `smaps_rollup` waits with it. They are read by a thread that can be done without.
+//!
+//! A reader that is late is not one that hangs: on a machine short of CPU it only has not had its turn yet. What the
+//! kernel says of the reader tells the two apart, and a late one is waited for longer.
 
 use std::collections::BTreeMap;
 use std::fmt;
 use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, Sender, channel};
-use std::time::Duration;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError, channel};
+use std::time::{Duration, Instant};
 
-use sophron_core::model::ProcessId;
+use rustix::thread::{Pid, gettid};
+use sophron_core::model::{ProcessId, State};
 
-/// How long the first reading of a file is waited for.
-const PATIENCE: Duration = Duration::from_millis(20);
+use crate::proc::stat;
+
+/// How often a reader that has not answered is looked at.
+const LOOK: Duration = Duration::from_millis(20);
+
+/// A reader that only is late is waited for that long, and all of them together so long in one sample.
+const LATE: Duration = Duration::from_millis(400);
+const LATE_IN_ALL: Duration = Duration::from_millis(800);
 
 /// At most that many threads are left behind, each waiting with its target.
-const MOST_STUCK: usize = 4;
+const MOST_WAITING: usize = 32;
 
 /// The layer below: reads a file of a process, and may hang.
 pub trait RiskyFiles: Send + Sync + fmt::Debug {
@@ -40,14 +50,32 @@ impl RiskyFiles for ProcFiles {
 #[derive(Debug)]
 pub(super) enum Read {
     Done(io::Result<Vec<u8>>),
-    /// The reader hangs, or hung before with this process.
-    Stuck,
+    /// Not answered yet, or no reader can be had: nothing is known.
+    Unanswered,
 }
 
 #[derive(Debug)]
 struct Lane {
     requests: Sender<(u32, &'static str)>,
     answers: Receiver<io::Result<Vec<u8>>>,
+    thread: Pid,
+}
+
+impl Lane {
+    /// Whether its thread stands still inside of the kernel, as a reader does that hangs: and does not merely want a core.
+    fn hangs(&self) -> bool {
+        let line = std::fs::read(format!("/proc/self/task/{}/stat", self.thread)).unwrap_or_default();
+        stat::parse(&line).is_none_or(|stat| State::from_letter(stat.state) != State::Running)
+    }
+}
+
+/// A reading that is waited for no longer.
+#[derive(Debug)]
+struct Waiting {
+    lane: Lane,
+    file: &'static str,
+    /// Whether it hung when it was last looked at.
+    hangs: bool,
 }
 
 /// Reads with a time limit.
@@ -55,58 +83,94 @@ struct Lane {
 pub(super) struct Risky {
     files: Arc<dyn RiskyFiles>,
     lane: Option<Lane>,
-    /// Processes that a reader hangs on, with the lane that waits; when it answers they are well again.
-    stuck: BTreeMap<ProcessId, Lane>,
+    /// Processes of which a reading is still to come, with the lane that waits.
+    waiting: BTreeMap<ProcessId, Waiting>,
+    /// What came late, for the next sample.
+    late: BTreeMap<(ProcessId, &'static str), io::Result<Vec<u8>>>,
+    /// How long late readers were waited for in this sample.
+    waited: Duration,
 }
 
 impl Risky {
     pub fn new(files: Arc<dyn RiskyFiles>) -> Risky {
-        Risky { files, lane: None, stuck: BTreeMap::new() }
+        let (waiting, late) = (BTreeMap::new(), BTreeMap::new());
+        Risky { files, lane: None, waiting, late, waited: Duration::ZERO }
     }
 
     /// The processes that a reader hangs on at present.
     pub fn stuck(&self) -> impl Iterator<Item = &ProcessId> {
-        self.stuck.keys()
+        self.waiting.iter().filter(|(_, waiting)| waiting.hangs).map(|(id, _)| id)
     }
 
-    /// Lets go of readers whose target has come back or ended.
+    /// A new sample: answers that came late are there for it.
     pub fn tend(&mut self) {
-        self.stuck.retain(|_, lane| {
-            lane.answers.try_recv().is_err_and(|error| error == std::sync::mpsc::TryRecvError::Empty)
-        });
+        self.waited = Duration::ZERO;
+        self.late.clear();
+        let ids: Vec<ProcessId> = self.waiting.keys().copied().collect();
+        for id in ids {
+            let Some(waiting) = self.waiting.get_mut(&id) else { continue };
+            match waiting.lane.answers.try_recv() {
+                Err(TryRecvError::Empty) => waiting.hangs = waiting.lane.hangs(),
+                answer => {
+                    let Some(waiting) = self.waiting.remove(&id) else { continue };
+                    self.late.extend(answer.ok().map(|answer| ((id, waiting.file), answer)));
+                    self.lane.get_or_insert(waiting.lane);
+                }
+            }
+        }
     }
 
     pub fn read(&mut self, id: ProcessId, file: &'static str, at_most: Option<Duration>) -> Read {
-        if self.stuck.contains_key(&id) || self.stuck.len() >= MOST_STUCK {
-            return Read::Stuck;
+        if let Some(answer) = self.late.remove(&(id, file)) {
+            return Read::Done(answer);
         }
-        let lane = self.lane.take().unwrap_or_else(|| self.new_lane());
+        if self.waiting.contains_key(&id) || self.waiting.len() >= MOST_WAITING {
+            return Read::Unanswered;
+        }
+        let Some(lane) = self.lane.take().or_else(|| self.new_lane()) else { return Read::Unanswered };
         if lane.requests.send((id.pid, file)).is_err() {
-            return Read::Stuck;
+            return Read::Unanswered;
         }
-        match lane.answers.recv_timeout(at_most.unwrap_or(PATIENCE)) {
-            Ok(answer) => {
-                self.lane = Some(lane);
-                Read::Done(answer)
+        let began = Instant::now();
+        let mut hangs = false;
+        loop {
+            match lane.answers.recv_timeout(at_most.unwrap_or(LOOK)) {
+                Ok(answer) => {
+                    self.lane = Some(lane);
+                    return Read::Done(answer);
+                }
+                Err(RecvTimeoutError::Disconnected) => return Read::Unanswered,
+                Err(RecvTimeoutError::Timeout) => {}
             }
-            Err(_) => {
-                self.stuck.insert(id, lane);
-                Read::Stuck
+            // Twice in a row: who waits for a page from a disk is back soon.
+            let hung_before = std::mem::replace(&mut hangs, lane.hangs());
+            let in_all = self.waited + began.elapsed();
+            if at_most.is_some() || (hangs && hung_before) || began.elapsed() >= LATE || in_all >= LATE_IN_ALL {
+                self.waited += began.elapsed();
+                self.waiting.insert(id, Waiting { lane, file, hangs });
+                return Read::Unanswered;
             }
         }
     }
 
-    fn new_lane(&self) -> Lane {
+    /// `None` where no thread can be started.
+    fn new_lane(&self) -> Option<Lane> {
         let (requests, incoming) = channel::<(u32, &'static str)>();
         let (answering, answers) = channel();
+        let (telling, told) = channel();
         let files = Arc::clone(&self.files);
-        std::thread::spawn(move || {
+        let read = move || {
+            if telling.send(gettid()).is_err() {
+                return;
+            }
             for (pid, file) in incoming {
                 if answering.send(files.read(pid, file)).is_err() {
                     return;
                 }
             }
-        });
-        Lane { requests, answers }
+        };
+        std::thread::Builder::new().name("reader".to_owned()).spawn(read).ok()?;
+        let thread = told.recv().ok()?;
+        Some(Lane { requests, answers, thread })
     }
 }

@@ -40,8 +40,11 @@ pub(super) struct Row {
     /// Bytes read and written; `io_at` says whether they are known.
     io: (u64, u64),
     io_at: u64,
-    /// Name and place of the code: what an exec changes.
-    program: u64,
+    /// The short name, hashed, and the place of the code: what an exec changes.
+    name: u64,
+    code: u64,
+    /// What it is called is to be read again: in its turn, or because it was not to be had.
+    rename: bool,
     file: Option<OwnedFd>,
     known: bool,
     /// The place of its code may not be read: an exec may show in nothing but its file and command line.
@@ -65,7 +68,9 @@ impl Row {
             faults: 0,
             io: (0, 0),
             io_at: 0,
-            program: 0,
+            name: 0,
+            code: 0,
+            rename: false,
             file: None,
             known: false,
             opaque: false,
@@ -131,7 +136,7 @@ impl Context {
         let settling = [1, 2, 5, 10].iter().any(|at| process.age.as_secs() < *at && age.as_secs() >= *at);
         process.age = age;
         if in_turn && row.opaque && self.base.has(Cost::Command) {
-            row.program = 0;
+            row.rename = true;
         }
         let needs = if moved || in_turn || settling || !row.known { self.base.and(row.named) } else { row.named };
         if self.glancing
@@ -142,7 +147,7 @@ impl Context {
             row.cpu_at = now;
             return lives;
         }
-        if moved || in_turn || settling || needs.of_process() || !row.known {
+        if moved || in_turn || settling || row.rename || needs.of_process() || !row.known {
             return self.read_stat(row, process, clock_ns, now, needs, named);
         }
         row.cpu_at = now;
@@ -171,10 +176,11 @@ impl Context {
         if identity::is_interpreter(Some(&path)) {
             return None;
         }
-        let Ok((pages, uid)) = self.reader.owned(pid, "statm").map(|(pages, uid)| (status::parse_pages(pages), uid))
+        let Ok((pages, uid)) = self.reader.first(pid, "statm").map(|(pages, uid)| (status::parse_pages(pages), uid))
         else {
             return Some(false);
         };
+        let uid = self.believed(pid, uid, false);
         process.memory_virtual = pages.map(|(all, _)| all * self.page);
         process.memory = pages.map(|(_, resident)| resident * self.page);
         process.uid = uid;
@@ -210,13 +216,16 @@ impl Context {
             let row = Row { cpu_ns: clock.as_nanos() as u64, cpu_at: now_ns(), ..Row::new(pid, 0) };
             return Some((row, Process::unread(id)));
         }
-        let line = self.reader.of(pid, "stat").ok()?;
-        let start = stat::parse(line)?.start;
+        let (line, uid) = self.reader.first(pid, "stat").ok()?;
+        let (start, kernel) = stat::parse(line).map(|stat| (stat.start, stat.is_kernel()))?;
+        let uid = self.believed(pid, uid, kernel);
         let id = ProcessId { pid, start, boot: self.boot };
         let clock = if self.live { sys::process_cpu_time(pid).ok() } else { None };
         let now = now_ns();
         let mut process = Process::unread(id);
         process.age = moment.boottime.saturating_sub(self.started(start));
+        process.uid = uid;
+        process.names_mut().owner = self.users.name(uid);
         let mut row = Row::new(pid, start);
         // One that was born since the last sample has used all it has used since then; of any other there is no rate yet.
         if let Some((before, before_boot)) = self.before
@@ -243,6 +252,15 @@ impl Context {
         Duration::from_nanos(start.saturating_mul(self.tick_ns))
     }
 
+    /// Where the folder says root it may be a kernel that hides whose a process is that does not let itself be examined:
+    /// `status` tells the truth.
+    fn believed(&mut self, pid: u32, uid: u32, kernel: bool) -> u32 {
+        if uid != 0 || kernel {
+            return uid;
+        }
+        self.reader.of(pid, "status").ok().and_then(status::parse_uid).unwrap_or(uid)
+    }
+
     fn read_stat(
         &mut self,
         row: &mut Row,
@@ -261,7 +279,8 @@ impl Context {
                 self.kept += 1;
                 Ok((self.reader.again(&*row.file.insert(file))?, uid))
             }),
-            None => self.reader.owned(pid, "stat"),
+            // Whose folder it is first: if the number becomes another's in between, the start time shows it.
+            None => self.reader.uid(pid).and_then(|uid| Ok((self.reader.of(pid, "stat")?, uid))),
         };
         let Some((stat, uid)) = line.ok().and_then(|(line, uid)| Some((stat::parse(line)?, uid))) else { return false };
         if row.start == 0 {
@@ -281,20 +300,27 @@ impl Context {
         process.threads = stat.threads;
         process.nice = stat.nice;
         process.session = stat.session;
-        let program = hash(stat.name) ^ stat.code.rotate_left(32);
+        let (name, code) = (hash(stat.name), stat.code);
         let device = stat.terminal;
-        row.opaque = stat.code <= 1 && !stat.is_kernel();
-        let changed = !row.known || row.program != program;
+        let kernel = stat.is_kernel();
+        row.opaque = code <= 1 && !kernel;
+        // Another place of the code is another program; where that may not be read, another name may be.
+        let another = !row.known || (row.name, row.code) != (name, code);
+        let same = row.known && row.code == code && (code > 1 || row.name == name);
+        let changed = another || row.rename;
         if changed {
             let stat_name = stat.name.to_vec();
             process.names_mut().name = text::clean(&stat_name);
             process.names_mut().tty = terminal::name(device);
-            self.identify(process, &stat_name);
-            (row.program, row.known) = (program, true);
+            row.rename = !self.identify(process, &stat_name, same);
+            (row.name, row.code, row.known) = (name, code, true);
         }
         if uid != process.uid {
-            process.uid = uid;
-            process.names_mut().owner = self.users.name(uid);
+            let uid = self.believed(pid, uid, kernel);
+            if uid != process.uid {
+                process.uid = uid;
+                process.names_mut().owner = self.users.name(uid);
+            }
         }
         if process.age.is_zero() {
             process.age = self.age_of(row.start);
@@ -308,27 +334,34 @@ impl Context {
         true
     }
 
-    fn identify(&mut self, process: &mut Process, name: &[u8]) {
+    /// What it is called; `false` where it has to be asked again. Of the `same` program what was known before stays known.
+    fn identify(&mut self, process: &mut Process, name: &[u8], same: bool) -> bool {
         let id = process.id;
         let path = self.reader.link(id.pid, "exe");
         let needs = self.base;
-        let mut command = Vec::new();
+        let mut command = Some(Vec::new());
         if needs.has(Cost::Command) || identity::is_interpreter(path.as_deref()) {
             command = match self.risky.read(id, "cmdline", None) {
-                Read::Done(command) => command.unwrap_or_default(),
-                Read::Stuck => Vec::new(),
+                Read::Done(command) => command.ok(),
+                Read::Unanswered => None,
             };
+            if command.is_none() && same && !process.app_unread {
+                return false;
+            }
         }
         let remote = path.as_ref().is_some_and(|path| self.remote.iter().any(|point| path.starts_with(point)));
         let prove = needs.has(Cost::Proof) && !remote;
-        let identity = Identity::new(id, name, self.reader.root(), path, &command, prove);
+        let identity = Identity::new(id, name, self.reader.root(), path, command.as_deref(), prove);
         let names = process.names_mut();
         names.app = identity.app;
+        names.app_unread = identity.app_unread;
+        names.command_unread = command.is_none();
         names.app_proven = identity.app_proven;
         names.path = identity.path;
         names.path_proven = identity.path_proven;
         names.replaced = identity.replaced;
         names.command = identity.command;
+        command.is_some()
     }
 
     fn read_others(&mut self, row: &mut Row, process: &mut Process, needs: Needs, first: bool) {

@@ -1,14 +1,14 @@
 //! The trail's files, for reading. What is read is checked by whoever reads it.
 
 use std::fs::File;
-use std::io::Read;
+use std::io::{BufRead, BufReader, Read};
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use rustix::fs::{Mode, OFlags};
 use rustix::io::Errno;
-use sophron_core::audit::{self, Verified, find_time};
+use sophron_core::audit::{self, Checked, Fault, InForce, Record, Verified, Walk, find_time};
 
 use super::{TrailError, folder, io_error, number};
 use crate::files::trusted_folder;
@@ -50,6 +50,113 @@ pub fn files(state: &Path) -> Result<Vec<PathBuf>, TrailError> {
     Ok(numbers.into_iter().map(|number| path.join(super::name(number))).collect())
 }
 
+/// What the last file of a trail says by itself: it begins with what still matters of those before it.
+#[derive(Debug, Default)]
+pub struct Latest {
+    /// What is in force.
+    pub in_force: InForce,
+    /// The file.
+    pub path: PathBuf,
+    /// What is wrong with it, if anything is but a torn end.
+    pub fault: Option<Fault>,
+}
+
+/// Reads the last file of a state folder's trail that has a record, line by line; `None` where there is no trail. `see` is
+/// given every record.
+///
+/// # Errors
+/// It cannot be read, or others could have changed it.
+pub fn latest(state: &Path, mut see: impl FnMut(&Record)) -> Result<Option<Latest>, TrailError> {
+    let paths = files(state)?;
+    let parent = match trusted_folder(&folder(state)) {
+        Err(error) if error.is_missing() => return Ok(None),
+        opened => opened?,
+    };
+    for path in paths.into_iter().rev() {
+        let Some(file) = open(&parent, &path)? else { continue };
+        let mut latest = Latest { path, ..Latest::default() };
+        let mut walk = Walk::default();
+        let mut place = 0;
+        each_line(file, &latest.path.clone(), |line| {
+            place += 1;
+            let record = walk.line(line).and_then(|()| {
+                serde_json::from_slice::<Record>(line).map_err(|error| format!("it is not a record: {error}"))
+            });
+            match record {
+                Ok(record) => {
+                    see(&record);
+                    latest.in_force.take(&record);
+                    true
+                }
+                Err(what) => {
+                    latest.fault = Some(Fault { file: 0, line: place, seq: walk.seq() + 1, what });
+                    false
+                }
+            }
+        })?;
+        if place > 0 {
+            return Ok(Some(latest));
+        }
+    }
+    Ok(None)
+}
+
+/// Checks the chain of a whole trail line by line, holding none of it; `pace` is told how many bytes were read since it was
+/// asked last, and may take its time. A line that is being written is no fault.
+///
+/// # Errors
+/// It cannot be read, or others could have changed it.
+pub fn walk(state: &Path, mut pace: impl FnMut(usize)) -> Result<Checked, TrailError> {
+    let paths = files(state)?;
+    let mut walk = Walk::default();
+    if paths.is_empty() {
+        return Ok(walk.end(None, Vec::new));
+    }
+    let parent = trusted_folder(&folder(state))?;
+    for (number, path) in paths.iter().enumerate() {
+        // One that is removed meanwhile, because it is old, is told of further on.
+        let Some(file) = open(&parent, path)? else {
+            walk = Walk::default();
+            continue;
+        };
+        let (mut place, mut fault) = (0, None);
+        each_line(file, path, |line| {
+            place += 1;
+            pace(line.len());
+            let what = walk.line(line).err();
+            fault = what.map(|what| Fault { file: number, line: place, seq: walk.seq() + 1, what });
+            fault.is_none()
+        })?;
+        if let Some(fault) = fault {
+            return Ok(walk.end(Some((fault, false)), Vec::new));
+        }
+    }
+    Ok(walk.end(None, Vec::new))
+}
+
+/// Every whole line of a file, newline included, as long as `take` wants more.
+fn each_line(file: File, path: &Path, mut take: impl FnMut(&[u8]) -> bool) -> Result<(), TrailError> {
+    let mut reader = BufReader::with_capacity(256 * 1024, file);
+    let mut line = Vec::new();
+    loop {
+        line.clear();
+        reader.read_until(b'\n', &mut line).map_err(|error| io_error(path, "read", error))?;
+        if !line.ends_with(b"\n") || !take(&line) {
+            return Ok(());
+        }
+    }
+}
+
+/// One that was removed meanwhile is none.
+fn open(parent: &impl AsFd, path: &Path) -> Result<Option<File>, TrailError> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
+    match rustix::fs::openat(parent, path.file_name().unwrap_or_default(), flags, Mode::empty()) {
+        Ok(fd) => Ok(Some(File::from(fd))),
+        Err(Errno::NOENT) => Ok(None),
+        Err(error) => Err(io_error(path, "opened", error)),
+    }
+}
+
 /// The whole trail of a state folder; `None` where there is none yet. With `since` only records from that time on are read,
 /// and the files before are not even opened.
 ///
@@ -61,16 +168,6 @@ pub fn read(state: &Path, since: Option<Timestamp>) -> Result<Option<Files>, Tra
         return Ok(None);
     }
     let parent = trusted_folder(&folder(state))?;
-    let open = |path: &Path| -> Result<Option<File>, TrailError> {
-        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
-        let name = path.file_name().unwrap_or_default();
-        match rustix::fs::openat(parent.as_fd(), name, flags, Mode::empty()) {
-            Ok(fd) => Ok(Some(File::from(fd))),
-            // One that was removed meanwhile is none.
-            Err(Errno::NOENT) => Ok(None),
-            Err(error) => Err(io_error(path, "opened", error)),
-        }
-    };
     let whole = |path: &Path, file: &mut File| -> Result<Vec<u8>, TrailError> {
         let mut bytes = Vec::new();
         file.read_to_end(&mut bytes).map_err(|error| io_error(path, "read", error))?;
@@ -83,7 +180,7 @@ pub fn read(state: &Path, since: Option<Timestamp>) -> Result<Option<Files>, Tra
         while low < high {
             let middle = low + (high - low) / 2;
             let mut head = vec![0; 64 * 1024];
-            let read = match open(&paths[middle])? {
+            let read = match open(&parent, &paths[middle])? {
                 Some(mut file) => file.read(&mut head).map_err(|error| io_error(&paths[middle], "read", error))?,
                 None => 0,
             };
@@ -99,7 +196,7 @@ pub fn read(state: &Path, since: Option<Timestamp>) -> Result<Option<Files>, Tra
     }
     let mut all = Files::default();
     for path in paths {
-        let Some(mut file) = open(&path)? else { continue };
+        let Some(mut file) = open(&parent, &path)? else { continue };
         let mut bytes = whole(&path, &mut file)?;
         if let (Some(since), true) = (since, all.paths.is_empty()) {
             bytes.drain(..find_time(&bytes, since));

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use rustix::fs::{AtFlags, FallocateFlags, FlockOperation, Gid, Mode, OFlags};
 use rustix::io::Errno;
 
-use crate::files::{PathError, check_owner, private_folder};
+use crate::files::{PathError, check_owner, made_folder, private_folder};
 
 const LOCK_NAME: &str = "lock";
 const OWNER_ONLY: Mode = Mode::RUSR.union(Mode::WUSR);
@@ -128,17 +128,19 @@ pub struct Disk {
 }
 
 impl Disk {
-    /// Opens, or makes, the folder; it and each folder above must be safe. `readers` is the ID of a group that may read.
+    /// Opens, or makes, the folder; it and each folder above must be safe. `readers` is the ID of a group that may read. The
+    /// folder above is given to them only where it is Sophron's own, or is made here: any other is not ours to open.
     ///
     /// # Errors
     /// It cannot be made, or is not safe.
-    pub fn open(path: &Path, readers: Option<u32>) -> Result<Disk, PathError> {
+    pub fn open(path: &Path, readers: Option<u32>, above_is_ours: bool) -> Result<Disk, PathError> {
+        let above = path.parent().map(|above| Ok((above, made_folder(above)?))).transpose()?;
         let folder = private_folder(path)?;
         if let Some(group) = readers {
             give(&folder, path, group, Mode::RWXU | Mode::RGRP | Mode::XGRP)?;
             // The way there: what else stands beside it they can neither list nor read.
-            if let Some(above) = path.parent() {
-                give(&private_folder(above)?, above, group, Mode::RWXU | Mode::XGRP)?;
+            if let Some((above, (opened, _))) = above.filter(|(_, (_, made))| *made || above_is_ours) {
+                give(&opened, above, group, Mode::RWXU | Mode::XGRP)?;
             }
         }
         let flags = OFlags::RDWR | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC;

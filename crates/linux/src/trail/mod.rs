@@ -16,7 +16,7 @@ use sophron_core::audit::Draft;
 use sophron_core::rules::CommandLines;
 
 use crate::files::PathError;
-pub use files::{Files, files, read};
+pub use files::{Files, Latest, files, latest, read, walk};
 pub use folder::{Disk, Folder, Seen, Sheet};
 pub use keys::{FIRST_KEY, Stamped};
 pub use writer::Writer;
@@ -37,6 +37,9 @@ pub struct Keeping {
     pub most: u64,
     /// The ID of the group that may read it.
     pub readers: Option<u32>,
+    /// Whether the state folder is Sophron's own, so that its readers may be let through it: where it stands in the usual
+    /// place, or was made for it.
+    pub own_folder: bool,
     /// What goes into it of command lines.
     pub command_lines: CommandLines,
 }
@@ -50,6 +53,7 @@ impl Default for Keeping {
             keep: 400 * DAY,
             most: 1 << 30,
             readers: None,
+            own_folder: false,
             command_lines: CommandLines::Masked,
         }
     }
@@ -85,6 +89,9 @@ pub enum TrailError {
         /// Why.
         why: String,
     },
+    /// It was cut back, or taken away, since this writer wrote to it. What was left has been set aside.
+    #[error("the audit trail is not what it was: {0}")]
+    Lost(String),
     /// A record cannot be written as JSON.
     #[error("a record cannot be written as JSON")]
     Json(#[from] serde_json::Error),
@@ -117,7 +124,7 @@ impl TrailFile {
     /// The folder or its lock cannot be made or is not safe.
     pub fn open(state: &Path, base: Draft, keeping: Keeping) -> Result<TrailFile, TrailError> {
         let path = folder(state);
-        let disk = Disk::open(&path, keeping.readers)?;
+        let disk = Disk::open(&path, keeping.readers, keeping.own_folder)?;
         Ok(Writer::new(disk, path, base, keeping))
     }
 }

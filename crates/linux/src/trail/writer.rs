@@ -2,10 +2,13 @@
 //! oldest go.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use jiff::SignedDuration;
-use sophron_core::audit::{ActionRecord, Draft, FORMAT, Kind, Link, Record, ResultRecord, Retired, open_holds, tail};
-use sophron_core::effects::Originals;
+use sophron_core::audit::{
+    ActionRecord, Draft, FORMAT, InForce, Kind, Link, Record, ResultRecord, Retired, StampRecord, tail,
+};
+use sophron_core::model::Moment;
 use sophron_core::rules::CommandLines;
 
 use super::folder::{Folder, Seen, Sheet};
@@ -18,6 +21,13 @@ const RESERVE: u64 = 4 * 1024 * 1024;
 /// So much of a file's end is read to find its last record; more where that is longer.
 const TAIL: u64 = 256 * 1024;
 
+/// For its age at most one file goes in that time, and none sooner after the start: a clock that runs ahead for a moment
+/// takes little with it.
+const AGEING: Duration = Duration::from_secs(3600);
+
+/// What stands behind the name of a file that was set aside.
+const ASIDE: &str = "aside";
+
 /// Writes to one trail.
 #[derive(Debug)]
 pub struct Writer<F: Folder> {
@@ -28,8 +38,28 @@ pub struct Writer<F: Folder> {
     /// What host, boot and user a record of the trail's own (opened, repaired) carries.
     base: Draft,
     keeping: Keeping,
-    /// The end as we last left it, to tell whether a trail was taken away.
-    left: Option<Link>,
+    /// The end as we last left it, to tell whether the trail was cut back or taken away.
+    left: Option<Left>,
+    clock: fn() -> Moment,
+    /// When this writer began, and when it last let a file go for its age, on the boot-time clock.
+    begun: Moment,
+    aged: Duration,
+}
+
+/// Where a writer left the trail.
+#[derive(Debug, Clone)]
+struct Left {
+    link: Link,
+    number: u64,
+    inode: u64,
+    size: u64,
+}
+
+/// The trail is not as it was left.
+struct Loss {
+    seen: String,
+    /// What is still in force, by what was left of it.
+    in_force: InForce,
 }
 
 /// The present file as we last left it.
@@ -48,7 +78,13 @@ struct Open<S> {
 impl<F: Folder> Writer<F> {
     /// A writer to the trail in that folder, which stands at `place`.
     pub fn new(folder: F, place: PathBuf, base: Draft, keeping: Keeping) -> Writer<F> {
-        Writer { folder, place, open: None, base, keeping, left: None }
+        Writer::with_clock(folder, place, base, keeping, crate::here::now)
+    }
+
+    /// The same by another clock.
+    pub fn with_clock(folder: F, place: PathBuf, base: Draft, keeping: Keeping, clock: fn() -> Moment) -> Writer<F> {
+        let begun = clock();
+        Writer { folder, place, open: None, base, keeping, left: None, clock, begun, aged: begun.boottime }
     }
 
     pub(super) fn path_of(&self, name: &str) -> PathBuf {
@@ -65,7 +101,7 @@ impl<F: Folder> Writer<F> {
 
     pub(super) fn own(&self, kind: Kind, outcome: &str, seen: &str) -> Draft {
         Draft {
-            at: crate::here::now().wall,
+            at: (self.clock)().wall,
             kind,
             action: Some(ActionRecord::word("keep the trail")),
             result: Some(ResultRecord { outcome: outcome.to_owned(), seen: seen.to_owned(), took: None }),
@@ -102,9 +138,64 @@ impl<F: Folder> Writer<F> {
         }
         self.open = None;
         let numbers = self.numbers()?;
+        if let Some(left) = self.left.clone()
+            && !self.still_has(&numbers, &left)?
+        {
+            return self.set_aside(&numbers, &left);
+        }
         let present = numbers.last().copied().unwrap_or(1);
         let before = numbers.iter().rev().nth(1).copied();
-        self.begin(present, before)
+        self.begin(present, before, None)
+    }
+
+    /// Whether the last record that we wrote is still in the trail: others may have written behind it.
+    fn still_has(&self, numbers: &[u64], left: &Left) -> Result<bool, TrailError> {
+        let end = format!("\"{}\"}}\n", left.link.hash);
+        let failed = |number: u64| move |error| io_error(&self.path_of(&name(number)), "read", error);
+        for number in numbers.iter().rev().copied() {
+            let sheet = self.folder.open(&name(number), true).map_err(failed(number))?;
+            let seen = sheet.seen().map_err(failed(number))?;
+            if number == left.number && seen.inode == left.inode && seen.size >= left.size {
+                let mut bytes = vec![0; end.len()];
+                sheet.read_at(&mut bytes, left.size.saturating_sub(end.len() as u64)).map_err(failed(number))?;
+                return Ok(bytes == end.as_bytes());
+            }
+            // Put back from a copy, or only grown beyond another file: looked for.
+            let bytes = self.bytes_of(number)?;
+            let begins = format!("{{\"seq\":{},", left.link.seq);
+            let mut lines = bytes.split_inclusive(|byte| *byte == b'\n');
+            if let Some(line) = lines.find(|line| line.starts_with(begins.as_bytes())) {
+                return Ok(line.ends_with(end.as_bytes()));
+            }
+        }
+        Ok(false)
+    }
+
+    /// What is left of a trail that was cut back is kept under other names, and a new one tells of it. What was to be
+    /// written now is not: nothing may be done on the strength of a trail that somebody has changed.
+    fn set_aside(&mut self, numbers: &[u64], left: &Left) -> Result<(), TrailError> {
+        let last = numbers.last().copied();
+        let in_force = last.and_then(|number| self.in_force_of(number).ok()).unwrap_or_default();
+        let found = last.and_then(|number| self.end_of(number).ok()).map(|link| link.seq);
+        let failed = |error| io_error(&self.place, "set aside", error);
+        let names = self.folder.names().map_err(failed)?;
+        let taken = |count: &u64| names.iter().any(|name| name.ends_with(&format!(".{ASIDE}-{count}")));
+        let count = (1..).find(|count| !taken(count)).unwrap_or(u64::MAX);
+        for number in numbers {
+            let file = name(*number);
+            self.folder.rename(&file, &format!("{file}.{ASIDE}-{count}")).map_err(failed)?;
+        }
+        self.synced()?;
+        let Link { seq, hash, .. } = &left.link;
+        let seen = match found {
+            Some(found) => format!(
+                "record {seq} with the hash {hash} was written to it and is gone; it ends with record {found} now, and was set aside as {}",
+                self.path_of(&format!("*.{ASIDE}-{count}")).display()
+            ),
+            None => format!("it was taken away after record {seq} with the hash {hash}"),
+        };
+        self.begin(1, None, Some(Loss { seen: seen.clone(), in_force }))?;
+        Err(TrailError::Lost(seen))
     }
 
     fn numbers(&self) -> Result<Vec<u64>, TrailError> {
@@ -115,7 +206,7 @@ impl<F: Folder> Writer<F> {
     }
 
     /// Opens a file, mends its end, and gives it its first records if it has none. `before` is the file that it follows.
-    fn begin(&mut self, number: u64, before: Option<u64>) -> Result<(), TrailError> {
+    fn begin(&mut self, number: u64, before: Option<u64>, loss: Option<Loss>) -> Result<(), TrailError> {
         let file = name(number);
         let path = self.path_of(&file);
         let sheet = self.folder.open(&file, true).map_err(|error| io_error(&path, "opened", error))?;
@@ -129,7 +220,7 @@ impl<F: Folder> Writer<F> {
             (None, Some(before)) => self.end_of(before)?,
             (None, None) => Link::default(),
         };
-        let begun = first_time(&sheet, size).unwrap_or_else(|| crate::here::now().wall);
+        let begun = first_time(&sheet, size).unwrap_or_else(|| (self.clock)().wall);
         let mut open = Open { sheet, number, inode, size, reserved: size, link, begun };
         let mut own = Vec::new();
         if let Some(torn) = &torn {
@@ -140,7 +231,7 @@ impl<F: Folder> Writer<F> {
         }
         self.open = Some(open);
         if !has_records {
-            let mut head = self.head(before)?;
+            let mut head = self.head(before, loss)?;
             head.append(&mut own);
             own = head;
         }
@@ -150,57 +241,67 @@ impl<F: Folder> Writer<F> {
         Ok(())
     }
 
-    /// The first records of a file: that it begins, what is still in force, and the key of the next stamp.
-    fn head(&mut self, before: Option<u64>) -> Result<Vec<Draft>, TrailError> {
+    /// The first records of a file: that it begins, with what still matters of the file before it, and the key of the next
+    /// stamp.
+    fn head(&mut self, before: Option<u64>, loss: Option<Loss>) -> Result<Vec<Draft>, TrailError> {
         let format = format!("format {FORMAT}, sophron {}", env!("CARGO_PKG_VERSION"));
-        let Some(before) = before else {
-            let seen = match &self.left {
-                // Whoever took the earlier one away cannot take this away as well.
-                Some(left) => {
-                    format!(
-                        "{format}; the trail before it was taken away after record {} with the hash {}",
-                        left.seq, left.hash
-                    )
-                }
-                None => format,
-            };
-            return Ok(vec![self.own(Kind::TrailOpened, "opened", &seen), self.begin_a_key()?]);
+        let opened = |writer: &Self, seen: &str, in_force: &InForce, stamp| {
+            let boot = writer.base.boot.parse().unwrap_or_default();
+            let (case, carried) = (Some(in_force.highest_case).filter(|case| *case > 0), in_force.carried(boot));
+            Draft { case, stamp, carried, ..writer.own(Kind::TrailOpened, "opened", seen) }
         };
-        let records = self.records_of(before)?;
-        let highest = records.iter().filter_map(|record| record.case).max();
-        let stamp = records.iter().rev().find_map(|record| record.stamp.clone());
-        let seen = format!("{format}; follows {}", name(before));
-        let opened = self.own(Kind::TrailOpened, "opened", &seen);
-        let mut head = vec![Draft { case: highest, stamp, ..opened }];
-        for hold in open_holds(&records) {
-            let carried = self.own(Kind::Carried, "in force", "still in force from an earlier file");
-            let action = ActionRecord {
-                nice: Some(hold.nice),
-                originals: Some(Originals { ..hold.originals.clone() }),
-                ..ActionRecord::word("lower")
-            };
-            head.push(Draft {
-                boot: hold.id.boot.to_string(),
-                case: (hold.case > 0).then_some(hold.case),
-                rule: hold.rule.clone(),
-                subject: Some(hold.subject.clone()),
-                action: Some(action),
-                ..carried
-            });
+        if let Some(before) = before {
+            let in_force = self.in_force_of(before)?;
+            let stamp = self.last_stamp_of(before)?;
+            return Ok(vec![opened(self, &format!("{format}; follows {}", name(before)), &in_force, stamp)]);
         }
-        Ok(head)
+        let Some(loss) = loss else {
+            return Ok(vec![opened(self, &format, &InForce::default(), None), self.begin_a_key()?]);
+        };
+        let lost = self.own(Kind::TrailLost, "lost", &loss.seen);
+        Ok(vec![opened(self, &format, &loss.in_force, None), self.begin_a_key()?, lost])
     }
 
-    fn records_of(&self, number: u64) -> Result<Vec<Record>, TrailError> {
+    fn bytes_of(&self, number: u64) -> Result<Vec<u8>, TrailError> {
         let path = self.path_of(&name(number));
         let failed = |error| io_error(&path, "read", error);
         let sheet = self.folder.open(&name(number), true).map_err(failed)?;
         let size = sheet.seen().map_err(failed)?.size;
         let mut bytes = vec![0; usize::try_from(size).unwrap_or(0)];
         sheet.read_at(&mut bytes, 0).map_err(failed)?;
-        let lines = bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty());
-        let records = lines.map(serde_json::from_slice::<Record>).collect::<Result<_, _>>();
-        records.map_err(|error| TrailError::Unsound { path, why: error.to_string() })
+        Ok(bytes)
+    }
+
+    /// What is in force by a file; of a torn last line nothing is.
+    fn in_force_of(&self, number: u64) -> Result<InForce, TrailError> {
+        let mut in_force = InForce::default();
+        for line in self.bytes_of(number)?.split_inclusive(|byte| *byte == b'\n').filter(|line| line.ends_with(b"\n")) {
+            in_force.take(&self.parsed(number, line)?);
+        }
+        Ok(in_force)
+    }
+
+    fn last_stamp_of(&self, number: u64) -> Result<Option<StampRecord>, TrailError> {
+        let bytes = self.bytes_of(number)?;
+        let tells = |line: &&[u8]| line.windows(8).any(|part| part == b"\"stamp\":");
+        let lines = bytes.split(|byte| *byte == b'\n').rev().filter(tells);
+        let records = lines.filter_map(|line| self.parsed(number, line).ok());
+        Ok(records.into_iter().find_map(|record| record.stamp))
+    }
+
+    fn parsed(&self, number: u64, line: &[u8]) -> Result<Record, TrailError> {
+        let unsound =
+            |why: serde_json::Error| TrailError::Unsound { path: self.path_of(&name(number)), why: why.to_string() };
+        serde_json::from_slice(line).map_err(unsound)
+    }
+
+    /// The first and the last record of a file.
+    fn ends_of(&self, number: u64) -> Result<Option<(Record, Record)>, TrailError> {
+        let bytes = self.bytes_of(number)?;
+        let mut lines = bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty());
+        let Some(first) = lines.next() else { return Ok(None) };
+        let last = lines.next_back().unwrap_or(first);
+        Ok(Some((self.parsed(number, first)?, self.parsed(number, last)?)))
     }
 
     fn end_of(&self, number: u64) -> Result<Link, TrailError> {
@@ -234,25 +335,25 @@ impl<F: Folder> Writer<F> {
             return Err(io_error(&place, "opened", std::io::Error::from(std::io::ErrorKind::NotFound)));
         };
         open.write(drafts, &place.join(name(open.number)))?;
-        self.left = Some(open.link.clone());
+        self.left = Some(Left { link: open.link.clone(), number: open.number, inode: open.inode, size: open.size });
         Ok(())
     }
 
     /// A file that is full or old is followed by a new one; then the oldest may go.
     fn turn_over(&mut self) -> Result<(), TrailError> {
         let Some(open) = &self.open else { return Ok(()) };
-        let now = crate::here::now().wall;
+        let now = (self.clock)();
         let limit = SignedDuration::try_from(self.keeping.piece_age).unwrap_or(SignedDuration::MAX);
-        if open.size < self.keeping.piece && now.duration_since(open.begun) < limit {
+        if open.size < self.keeping.piece && now.wall.duration_since(open.begun) < limit {
             return Ok(());
         }
         let number = open.number;
         self.open = None;
-        self.begin(number + 1, Some(number))?;
+        self.begin(number + 1, Some(number), None)?;
         self.retire(now)
     }
 
-    fn retire(&mut self, now: jiff::Timestamp) -> Result<(), TrailError> {
+    fn retire(&mut self, now: Moment) -> Result<(), TrailError> {
         let numbers = self.numbers()?;
         let failed = |error| io_error(&self.place, "examined", error);
         let mut sizes = Vec::new();
@@ -260,21 +361,29 @@ impl<F: Folder> Writer<F> {
             sizes.push(self.folder.seen(&name(*number)).map_err(failed)?.map_or(0, |seen| seen.size));
         }
         let mut total: u64 = sizes.iter().sum();
-        let oldest = SignedDuration::try_from(self.keeping.keep).ok().and_then(|keep| now.checked_sub(keep).ok());
+        // The wall clock may have been set: what has passed since the beginning counts by the boot-time clock too.
+        let passed = now.boottime.saturating_sub(self.begun.boottime);
+        let by_boot = self.begun.wall.checked_add(passed).unwrap_or(now.wall);
+        let oldest = SignedDuration::try_from(self.keeping.keep).ok();
+        let oldest = oldest.and_then(|keep| now.wall.min(by_boot).checked_sub(keep).ok());
+        let mut may_age = now.boottime.saturating_sub(self.aged) >= AGEING;
         // The present file and the one that it follows always stay.
         for (number, size) in numbers.iter().zip(sizes).take(numbers.len().saturating_sub(2)) {
-            let records = self.records_of(*number)?;
-            let (Some(first), Some(last)) = (records.first(), records.last()) else { break };
-            let outdated = oldest.is_some_and(|oldest| last.reached() < oldest);
+            let Some((first, last)) = self.ends_of(*number)? else { break };
+            let outdated = may_age && oldest.is_some_and(|oldest| last.reached() < oldest);
             if total <= self.keeping.most && !outdated {
                 break;
+            }
+            if total <= self.keeping.most {
+                (self.aged, may_age) = (now.boottime, false);
             }
             let file = name(*number);
             let seen = format!("{file}, records {} to {}, is removed", first.seq, last.seq);
             let retired = Retired { file: file.clone(), records: [first.seq, last.seq], hash: last.hash.clone() };
             let draft = Draft { retired: Some(retired), ..self.own(Kind::Retired, "removed", &seen) };
-            // Told before it is done, as everything.
+            // Told before it is done, as everything, and signed: who only can write the files cannot tell the same.
             self.write(&[draft])?;
+            self.write_stamp()?;
             self.folder.remove(&file).map_err(|error| io_error(&self.place, "cleared", error))?;
             self.synced()?;
             total -= size;

@@ -3,7 +3,7 @@
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use sophron_core::audit::stamps;
-use sophron_core::audit::{self, Kind, Record, SubjectRecord};
+use sophron_core::audit::{self, InForce, Kind, Record, SubjectRecord};
 use sophron_core::condition::Quantity;
 use sophron_core::model::Field;
 use sophron_core::units::{Kind as Unit, Value, scaled_duration};
@@ -175,7 +175,7 @@ impl Explained<'_> {
 
     fn done(&self) -> Vec<String> {
         let mut lines = Vec::new();
-        let open: Vec<u64> = audit::open_intents(self.records).iter().map(|record| record.seq).collect();
+        let open: Vec<u64> = InForce::of(self.records).announced().iter().map(|record| record.seq).collect();
         for record in self.records {
             let verb = record.action.as_ref().map_or("", |action| action.verb.as_str());
             let result = record.result.as_ref();
@@ -217,10 +217,9 @@ impl Explained<'_> {
     }
 
     fn undone(&self) -> Vec<String> {
-        let holds = audit::open_holds(self.records);
-        let suspended = audit::open_suspensions(self.records);
-        let mut lines: Vec<String> = holds
-            .iter()
+        let in_force = InForce::of(self.records);
+        let mut lines: Vec<String> = in_force
+            .holds()
             .map(|hold| {
                 format!(
                     "still in force: nice {} on {}; `sophron restore {}` takes it back",
@@ -228,7 +227,9 @@ impl Explained<'_> {
                 )
             })
             .collect();
-        lines.extend(suspended.keys().map(|id| format!("still suspended: {0}; `sophron resume {0}`", id.checked())));
+        lines.extend(
+            in_force.suspensions().map(|(id, _)| format!("still suspended: {0}; `sophron resume {0}`", id.checked())),
+        );
         if self.ended() {
             lines.push("ending it cannot be undone: what it had not saved is lost".to_owned());
         }

@@ -1,5 +1,6 @@
 //! `sophron audit`: what happened, the worst first; and everything that can be asked of the record.
 
+mod accept;
 mod explain;
 mod export;
 mod follow;
@@ -43,6 +44,7 @@ pub fn run(list: &args::AuditList, command: Option<AuditCommand>) -> Result<Exit
     match command {
         None if list.follow => follow::run(list),
         None => cases(list),
+        Some(AuditCommand::Accept(args)) => accept::run(&args),
         Some(AuditCommand::Verify(args)) => verify::run(&args),
         Some(AuditCommand::Explain(args)) => explain::run(&args),
         Some(AuditCommand::Export(args)) => export::run(&args),
@@ -110,7 +112,7 @@ fn filter(asked: &args::AuditFilter) -> Result<Filter, Failure> {
 /// Whose trail that is, and where the machine's is.
 fn nothing_there(state: &args::State) -> Result<Exit, Failure> {
     let folder = places::state(state.folder.as_deref())?;
-    let whose = here::who(&mut here::Users::default()).user;
+    let whose = here::Users::default().name(here::uid());
     ui::out(format_args!("no record yet: {} has no audit trail ({whose}'s)\n", folder.display()));
     if state.folder.is_none() && !here::is_privileged() {
         ui::out("the machine's own is in /var/lib/sophron and read by root: sudo sophron audit\n");

@@ -49,6 +49,12 @@ pub fn run(args: &args::AuditVerify) -> Result<Exit, Failure> {
         checked.link.hash,
     ));
     ui::out(paragraph::under("stamps", INDENT, &vouched(&stamps, records, key.is_some()), width));
+    if let Some(seq) = stamps.unsigned_removal {
+        let line = format!(
+            "record {seq} tells that older records were removed, and no stamp vouches for that yet: anybody who can write the files could have written it"
+        );
+        ui::out(paragraph::styled("weak", INDENT, &line, width, Label::Warning));
+    }
     for seq in &stamps.begun_anew {
         let line = format!(
             "at record {seq} a key began anew although there had been one: somebody removed the keys, or computed what follows by himself. What stands before is vouched for by the stamps before it only"

@@ -4,7 +4,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use sophron_core::audit;
+use sophron_core::audit::OpenSuspension;
 use sophron_core::checkup::{Observation, Past, Scene, Settings, Surroundings, Watched};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot, State};
 use sophron_linux::patience::within;
@@ -160,9 +160,10 @@ pub fn notes(snapshot: &Snapshot, state: &args::State) -> HashMap<ProcessId, Str
     if snapshot.processes.iter().find(suspended).is_none() {
         return HashMap::new();
     }
-    let files = places::state(state.folder.as_deref()).ok().and_then(|state| trail::read(&state, None).ok().flatten());
-    let Some(files) = files else { return HashMap::new() };
-    let open = audit::open_suspensions(&files.verify().records);
+    let latest =
+        places::state(state.folder.as_deref()).ok().and_then(|state| trail::latest(&state, |_| {}).ok().flatten());
+    let Some(latest) = latest else { return HashMap::new() };
+    let open: HashMap<ProcessId, OpenSuspension> = latest.in_force.suspensions().collect();
     let tell = |process: &Process| {
         let held = open.get(&process.id)?;
         let case = held.case.map(|case| format!(", case {case}")).unwrap_or_default();

@@ -1,6 +1,6 @@
 //! The acts: one by one, or a tree as one; each recorded before and after.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -12,7 +12,8 @@ use sophron_linux::cgroups;
 use sophron_linux::guard::Guard;
 use sophron_linux::handle::Handle;
 use sophron_linux::here;
-use sophron_linux::service_manager::{ManagerError, ServiceManager};
+use sophron_linux::roles;
+use sophron_linux::service_manager::{ManagerError, ServiceManager, UnitName};
 
 use super::{Chosen, Hand, Verb};
 use crate::exit::{Exit, Failure};
@@ -97,11 +98,12 @@ impl Hand<'_> {
         let mut exit = Exit::Fine;
         let mut units: BTreeSet<String> = BTreeSet::new();
         for chosen in able {
-            let unit = chosen.process.unit.clone().unwrap_or_default();
-            if !units.insert(unit.clone()) {
+            // Who is of no unit that can be restarted was refused before.
+            let Ok(unit) = UnitName::restartable(&chosen.process) else { continue };
+            if !units.insert(unit.group.clone()) {
                 continue;
             }
-            let manager = self.manager_of(&chosen.process);
+            let manager = self.manager_of(&unit);
             let one = std::slice::from_ref(chosen);
             exit = match self.each(one, ActionRecord::word("restart"), |_| Ok(restart(&manager, &unit))) {
                 Exit::Fine => exit,
@@ -120,6 +122,7 @@ impl Hand<'_> {
         let ended = tree.terminate(force_after, &mut |new| guard_all(&mut guards, new, CATCHING));
         guards.into_iter().for_each(Guard::release);
         let members = tree.members().count();
+        let spared = crate::watcher::act::spared_words(&tree);
         let mut exit = Exit::Fine;
         for (chosen, intent) in ready.iter().zip(&intents) {
             let came = match &ended {
@@ -127,13 +130,13 @@ impl Hand<'_> {
                     let forced = matches!(ended, Ok((Ending::Forced(_), _)));
                     (
                         if forced { "ended by force" } else { "ended" },
-                        format!("with its tree of {members} in {}", scaled_duration(began.elapsed())),
+                        format!("with its tree of {members} in {}{spared}", scaled_duration(began.elapsed())),
                         true,
                     )
                 }
                 Ok((ending, left)) => {
                     let (word, seen, done) = ending_words(chosen, *ending);
-                    (word, format!("{seen}; {left} of its tree are left"), done)
+                    (word, format!("{seen}; {left} of its tree are left{spared}"), done)
                 }
                 Err(error) => refusal(error),
             };
@@ -175,18 +178,22 @@ impl Hand<'_> {
 
     /// The tree of those; whoever is protected is spared, with all below it.
     pub(super) fn tree(&mut self, ready: &[&Chosen]) -> Tree {
-        let mut spared: BTreeSet<u32> = self.protections.own.clone();
-        spared.extend(&self.protections.ancestors);
+        let mut spared: BTreeMap<u32, String> =
+            self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned())).collect();
+        spared.extend(self.protections.ancestors.iter().map(|pid| (*pid, "Sophron was started from it".to_owned())));
         // Whoever was refused, for whatever reason, is no part of it, nor what descends from him.
-        spared.extend(&self.refused);
+        spared.extend(self.refused.iter().map(|pid| (*pid, "refused".to_owned())));
         let machine = &self.snapshot.machine;
-        let protected =
-            |process: &&Process| self.protections.reason(&sophron_core::model::Facts::new(process, machine)).is_some();
+        let why = |process: &Process| {
+            let reason = self.protections.reason(&sophron_core::model::Facts::new(process, machine))?;
+            Some((process.id.pid, reason))
+        };
         if !self.args.override_protection {
-            spared.extend(self.snapshot.processes.iter().filter(protected).map(|process| process.id.pid));
+            spared.extend(self.snapshot.processes.iter().filter_map(why));
         }
         let roots: Vec<Arc<Handle>> = ready.iter().map(|chosen| Arc::clone(&chosen.handle)).collect();
-        Tree::of(&roots, move |pid| spared.contains(&pid)).with_lineage(self.lineage.take())
+        let spared = roles::sparing(spared, !self.args.override_protection);
+        Tree::of(&roots, spared).with_lineage(self.lineage.take())
     }
 
     /// The same program of the same owner, started after it was ended.
@@ -244,8 +251,10 @@ fn resume(chosen: &Chosen) -> Result<Came, ActError> {
     })
 }
 
-fn restart(manager: &ServiceManager, unit: &str) -> Came {
-    match manager.restart(unit) {
+fn restart(manager: &ServiceManager, unit: &UnitName) -> Came {
+    let restarted = manager.restart(unit);
+    let unit = &unit.name;
+    match restarted {
         Ok(done) if done.state == "active" => {
             let main = done.main.map(|pid| format!(" as process {pid}")).unwrap_or_default();
             ("restarted", format!("the unit {unit} is active again{main}, in {}", scaled_duration(done.took)), true)
@@ -254,6 +263,9 @@ fn restart(manager: &ServiceManager, unit: &str) -> Came {
             ("failed", format!("the unit {unit} is {} after {}", done.state, scaled_duration(done.took)), false)
         }
         Err(error @ ManagerError::Refused(_)) => ("refused", format!("{error}; root may do it"), false),
+        Err(error @ (ManagerError::Elsewhere { .. } | ManagerError::Foreign(..))) => {
+            ("refused", error.to_string(), false)
+        }
         Err(error) => ("failed", error.to_string(), false),
     }
 }

@@ -82,7 +82,7 @@ impl Hand<'_> {
         if let Err(why) = self.still_the_one(chosen) {
             return Ok((intent, ("dropped", why, false)));
         }
-        let came = lowering::lower(&chosen.handle, &chosen.process, nice, only, &originals, reach)
+        let came = lowering::lower(&chosen.handle, nice, only, &originals, reach)
             .map_or_else(|error| refusal(&error), |(seen, complete)| ("lowered", seen, complete));
         Ok((intent, came))
     }

@@ -21,8 +21,9 @@ use sophron_core::protect::Protections;
 use sophron_linux::act::Lineage;
 use sophron_linux::handle::Handle;
 use sophron_linux::here::{self, Capability};
-use sophron_linux::service_manager::ServiceManager;
-use sophron_linux::{Sampler, roles, sys, terminal};
+use sophron_linux::roles::Roles;
+use sophron_linux::service_manager::{ManagerError, ServiceManager, UnitName};
+use sophron_linux::{Sampler, sys, terminal};
 
 pub use restoring::run as restore;
 
@@ -85,7 +86,9 @@ struct Hand<'a> {
 
 pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
     not_to_be_stopped()?;
+    numbers_are_ours()?;
     let guidance = rules_file::guidance(args.rules.as_deref())?;
+    guidance.binding(args.override_protection)?;
     let failed = |error| Failure::of(Exit::Failed, error);
     // Before the first look: who leaves a tree from now on is known all the same.
     let lineage = if args.tree { Lineage::listen() } else { None };
@@ -135,6 +138,11 @@ pub(super) fn not_to_be_stopped() -> Result<(), Failure> {
     sys::block_stop_signals().map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))
 }
 
+/// Where /proc numbers other processes than the system calls do nothing is touched.
+fn numbers_are_ours() -> Result<(), Failure> {
+    if here::proc_is_ours() { Ok(()) } else { Err(crate::watcher::foreign()) }
+}
+
 /// In a terminal the person has the last word.
 fn ask(verb: Verb, able: usize) -> Result<bool, Failure> {
     let them = if able == 1 { "it".to_owned() } else { format!("these {able}") };
@@ -150,8 +158,13 @@ fn ask(verb: Verb, able: usize) -> Result<bool, Failure> {
 
 /// Only a service can be restarted; of anything else nobody knows how it was started, but by its command line.
 fn no_unit(verb: Verb, process: &Process) -> Option<String> {
-    if verb != Verb::Restart || process.unit.as_deref().is_some_and(|unit| unit.ends_with(".service")) {
+    if verb != Verb::Restart {
         return None;
+    }
+    match UnitName::restartable(process) {
+        Ok(_) => return None,
+        Err(error @ ManagerError::Claim { .. }) => return Some(error.to_string()),
+        Err(_) => {}
     }
     let started = process.command.as_deref().map(|command| format!("; its command line is: {command}"));
     let of = process
@@ -166,15 +179,19 @@ fn no_unit(verb: Verb, process: &Process) -> Option<String> {
 }
 
 impl Hand<'_> {
-    /// The service manager that a process's unit belongs to.
-    fn manager_of(&self, process: &Process) -> ServiceManager {
+    /// The service manager that a unit belongs to.
+    fn manager_of(&self, unit: &UnitName) -> ServiceManager {
         let direct = self.args.service_manager.as_deref();
-        direct.map_or_else(|| ServiceManager::of(process), ServiceManager::at)
+        direct.map_or_else(|| ServiceManager::of_user(unit.uid), ServiceManager::at)
     }
 
     /// Whom it must not, cannot or need not touch, each with the reason and what would help.
     fn refuse(&mut self) {
         let machine = &self.snapshot.machine;
+        let stands_still = matches!(self.verb, Verb::Suspend { .. } | Verb::Terminate { .. } | Verb::Restart);
+        let roles = stands_still.then(Roles::look);
+        // What is meant along with it may wait for it.
+        let family: BTreeSet<u32> = self.chosen.iter().map(|chosen| chosen.process.id.pid).collect();
         for chosen in &mut self.chosen {
             let process = &chosen.process;
             let id = process.id.checked();
@@ -182,8 +199,7 @@ impl Hand<'_> {
             let resuming = matches!(self.verb, Verb::Resume);
             let protected = self.protections.reason(&Facts::new(process, machine)).filter(|_| !resuming);
             let own = process.uid == here::uid();
-            let stands_still = matches!(self.verb, Verb::Suspend { .. } | Verb::Terminate { .. } | Verb::Restart);
-            let role = if stands_still { roles::role(process) } else { None };
+            let role = roles.as_ref().and_then(|roles| roles.of(process, &family));
             let protected = protected.or(role);
             chosen.refused = if process.has_ended() {
                 Some("it has ended already, and waits for its parent to collect it".to_owned())

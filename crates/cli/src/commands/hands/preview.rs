@@ -4,13 +4,16 @@ use sophron_core::inspect;
 use sophron_core::model::Process;
 use sophron_core::units::{exact_duration, scaled_duration, scaled_size};
 use sophron_linux::inspect::restart;
-use sophron_linux::{act, jobs};
+use sophron_linux::{act, jobs, locks};
 
 use super::{Chosen, Hand, Verb};
 use crate::ui::style::{Label, Styled};
 use crate::ui::{paragraph, table, when};
 
 const INDENT: usize = 11;
+
+/// How long those that wait for a file lock are waited for.
+const LOCKS: std::time::Duration = std::time::Duration::from_millis(500);
 
 pub(super) fn render(hand: &Hand<'_>) -> String {
     let width = table::terminal_width();
@@ -100,7 +103,7 @@ fn consequences(hand: &Hand<'_>, process: &Process) -> Vec<String> {
             lines.extend(family.goes_on.filter(|_| !hand.args.tree));
             lines.extend(family.ends_with_it.iter().map(|what| format!("with it ends {what}")));
             let unit = process.unit.as_deref().unwrap_or_default();
-            let of_a_user = process.group.as_deref().is_some_and(|group| group.contains("/user@"));
+            let of_a_user = process.unit_of().is_some_and(|unit| unit.is_a_claim());
             if let Some(restart) =
                 restart(std::path::Path::new("/"), unit, of_a_user).filter(|restart| restart.after_a_polite_end())
             {
@@ -170,7 +173,7 @@ fn upset(hand: &Hand<'_>, process: &Process) -> Vec<String> {
             lines.push("if its shell ends meanwhile the kernel hangs it up, and it may end".to_owned());
         }
     }
-    let waiting = jobs::waiting_for(&[pid]);
+    let waiting = locks::waiting_for(&[pid], LOCKS).unwrap_or_default();
     if let Some(first) = waiting.first() {
         let name = hand.snapshot.process(*first).map_or(format!("process {first}"), Process::label);
         lines.push(format!("it holds a file lock that {name} waits for: that one stands still with it"));

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use sophron_core::audit::{ActionRecord, Draft, Kind, Record, ResultRecord, SubjectRecord};
+use sophron_core::audit::{ActionRecord, By, Draft, InForce, Kind, Record, ResultRecord, SubjectRecord};
 use sophron_core::model::{Process, Snapshot};
 use sophron_core::rules::Audit;
 use sophron_linux::here;
@@ -20,8 +20,10 @@ pub(super) struct Trail {
     pub state: PathBuf,
     pub drafter: Drafter,
     because: Option<String>,
-    /// What it held before.
-    pub before: Vec<Record>,
+    /// What is in force by it.
+    pub in_force: InForce,
+    /// What was ended by us before: whom, and when.
+    ended: Vec<(SubjectRecord, jiff::Timestamp)>,
     file: Option<TrailFile>,
     keeping: Keeping,
 }
@@ -32,14 +34,24 @@ impl Trail {
         let state = places::state(args.state.folder.as_deref())?;
         let boot = here::boot(std::path::Path::new("/proc"))
             .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
-        let who = here::who(&mut here::Users::default());
-        let files = trail::read(&state, None).ok().flatten().unwrap_or_default();
+        let who = here::who(&mut here::Users::default(), By::Hand);
+        let mut ended = Vec::new();
+        let latest = trail::latest(&state, |record| ended.extend(end_of(record)));
+        let unreadable = "no record, no action: nothing was done; --state DIR names another place";
+        let latest = latest.map_err(|error| Failure::of(Exit::Failed, error).hint(unreadable))?.unwrap_or_default();
+        if let Some(fault) = &latest.fault {
+            let seen =
+                format!("the audit trail is not sound at record {}: {}; nothing was done", fault.seq, fault.what);
+            return Err(Failure::new(Exit::Failed, seen).hint("look at it with `sophron audit verify`"));
+        }
+        let usual = args.state.folder.is_none();
         Ok(Trail {
             drafter: Drafter { host: here::host(), boot, who },
             because: args.because.as_ref().map(|text| sophron_core::text::clean(text.as_bytes())),
-            before: files.verify().records,
+            in_force: latest.in_force,
+            ended,
             file: None,
-            keeping: keeping(settings)?,
+            keeping: Keeping { own_folder: usual, ..keeping(settings)? },
             state,
         })
     }
@@ -81,19 +93,19 @@ impl Trail {
 
     /// How often that program of that owner was ended by Sophron before, and since when.
     pub fn ended_before(&self, process: &Process) -> Option<(usize, jiff::Timestamp)> {
-        let ends: Vec<jiff::Timestamp> = self
-            .before
-            .iter()
-            .filter(|record| record.kind == Kind::Outcome)
-            .filter(|record| record.action.as_ref().is_some_and(|action| action.verb == "terminate"))
-            .filter(|record| record.result.as_ref().is_some_and(|result| result.outcome.starts_with("ended")))
-            .filter(|record| {
-                record.subject.as_ref().is_some_and(|subject| {
-                    subject.app == process.app && subject.uid == process.uid && subject.path == process.path
-                })
-            })
-            .map(|record| record.at)
-            .collect();
+        let same = |subject: &SubjectRecord| {
+            subject.app == process.app && subject.uid == process.uid && subject.path == process.path
+        };
+        let ends: Vec<jiff::Timestamp> =
+            self.ended.iter().filter(|(subject, _)| same(subject)).map(|(_, at)| *at).collect();
         ends.first().map(|first| (ends.len(), *first))
     }
+}
+
+/// Whom a record tells to have been ended by us.
+fn end_of(record: &Record) -> Option<(SubjectRecord, jiff::Timestamp)> {
+    let terminated = record.action.as_ref().is_some_and(|action| action.verb == "terminate");
+    let ended = record.result.as_ref().is_some_and(|result| result.outcome.starts_with("ended"));
+    let subject = record.subject.clone().filter(|_| record.kind == Kind::Outcome && terminated && ended)?;
+    Some((subject, record.at))
 }

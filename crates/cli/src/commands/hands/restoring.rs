@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use sophron_core::audit::{self, ActionRecord, Kind, OpenHold};
+use sophron_core::audit::{ActionRecord, Kind, OpenHold};
 use sophron_linux::handle::Handle;
 
 use super::record::Trail;
@@ -16,11 +16,11 @@ use crate::watcher::rules_file;
 
 pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
     super::not_to_be_stopped()?;
+    super::numbers_are_ours()?;
     let hand = args::Hand::of_restore(args);
     let mut trail = Trail::new(&hand, &rules_file::guidance(None)?.audit())?;
     let boot = trail.drafter.boot;
-    let holds: Vec<OpenHold> =
-        audit::open_holds(&trail.before).into_iter().filter(|hold| hold.id.boot == boot).collect();
+    let holds: Vec<OpenHold> = trail.in_force.holds().filter(|hold| hold.id.boot == boot).cloned().collect();
     if holds.is_empty() {
         ui::out(format_args!("nothing of ours is in force, by the record in {}\n", trail.state.display()));
         return Ok(Exit::Fine);

@@ -10,7 +10,7 @@ use sophron_core::audit::{ActionRecord, Draft, Kind};
 use sophron_core::units::scaled_duration;
 use sophron_linux::act::{self, Tree};
 use sophron_linux::handle::Handle;
-use sophron_linux::jobs;
+use sophron_linux::locks;
 
 use super::acts::{refusal, say, worse};
 use super::{Chosen, Hand};
@@ -32,7 +32,8 @@ impl Hand<'_> {
         let mut guards = Vec::new();
         let handles: Vec<Arc<Handle>> = ready.iter().map(|chosen| Arc::clone(&chosen.handle)).collect();
         // Without --tree nobody else is taken in.
-        let mut tree = if self.args.tree { self.tree(&ready) } else { Tree::of(&handles, |_| true) };
+        let mut tree =
+            if self.args.tree { self.tree(&ready) } else { Tree::of(&handles, |_| Some("not asked for".to_owned())) };
         let suspended = tree.suspend(&mut |new| guard_all(&mut guards, new, length));
         let mut exit = Exit::Fine;
         let until = Instant::now() + length;
@@ -100,7 +101,10 @@ fn listen() -> Result<Arc<AtomicBool>, Failure> {
 fn count_down(tree: &Tree, until: Instant, enough: &AtomicBool) {
     let shown = std::io::stderr().is_terminal() && std::io::stdout().is_terminal();
     let pids: Vec<u32> = tree.members().map(|member| member.id().pid).collect();
-    let waiting = jobs::waiting_for(&pids).len();
+    let first = locks::waiting_for(&pids, LOOK * 10);
+    // Who holds no lock now takes none while it stands still.
+    let watched = first.as_ref().is_none_or(|_| pids.iter().any(|pid| locks::holds_any(*pid) != Some(false)));
+    let waiting = first.map_or(0, |waiting| waiting.len());
     let mut said = Duration::MAX;
     loop {
         let left = until.saturating_duration_since(Instant::now());
@@ -111,7 +115,8 @@ fn count_down(tree: &Tree, until: Instant, enough: &AtomicBool) {
             ui::out("resumed early, as asked\n");
             return;
         }
-        if jobs::waiting_for(&pids).len() > waiting {
+        let now = if watched { locks::waiting_for(&pids, LOOK) } else { None };
+        if now.is_some_and(|now| now.len() > waiting) {
             ui::out("somebody waits for a file lock that they hold: resumed at once\n");
             return;
         }

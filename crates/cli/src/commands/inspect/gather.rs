@@ -8,7 +8,7 @@ use sophron_core::model::{Cost, Facts, Needs, Process, ProcessId, Snapshot, Stat
 use sophron_linux::inspect::{self as details, Details, Threads};
 use sophron_linux::open_files::{self, FileKind};
 use sophron_linux::patience::within;
-use sophron_linux::{Sampler, cgroups, here, jobs, roles, terminal};
+use sophron_linux::{Sampler, cgroups, here, locks, roles, terminal};
 
 use super::Inspection;
 use crate::args;
@@ -112,7 +112,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     let waits_on = doing.as_ref().map(|doing| waits_on(&doing.answer, pid, &snapshot)).unwrap_or_default();
     let protections = guidance.protections_now(&snapshot, holders);
     let protected = protections.reason(&Facts::new(&process, &snapshot.machine));
-    let of_a_user = process.group.as_deref().is_some_and(|group| group.contains("/user@"));
+    let of_a_user = process.unit_of().is_some_and(|unit| unit.is_a_claim());
     let unit = process.unit.clone().unwrap_or_default();
     Ok(Inspection {
         family: inspect::family(&snapshot, &process),
@@ -145,8 +145,9 @@ fn waits_on(answer: &Answer, pid: u32, snapshot: &Snapshot) -> Vec<String> {
     let name = |pid: &u32| snapshot.process(*pid).map_or(format!("process {pid}"), Process::label);
     match wait {
         Wait::FileLock => {
-            let holders = jobs::lock_waits().into_iter().filter(|(_, waiter)| *waiter == pid);
-            holders.map(|(holder, _)| format!("the lock is held by {}", name(&holder))).collect()
+            let waits = locks::waits(PATIENCE).unwrap_or_default();
+            let holders = waits.iter().filter(|(_, waiter)| *waiter == pid);
+            holders.map(|(holder, _)| format!("the lock is held by {}", name(holder))).collect()
         }
         Wait::Child | Wait::Start => {
             let children = snapshot.processes.iter().filter(|process| process.parent == pid && !process.has_ended());

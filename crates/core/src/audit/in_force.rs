@@ -1,0 +1,285 @@
+//! What the records say is still in force, or still counts: lowerings, suspensions, announced acts, the acts of the last
+//! day, hands at work, a loss that nobody has accepted. Read record by record, so that a trail of any length costs little.
+//!
+//! A further file of the trail begins with copies of the records that still matter: what it says alone is what the whole
+//! trail says.
+
+use std::collections::{BTreeMap, VecDeque};
+
+use jiff::{SignedDuration, Timestamp};
+
+use super::kind::Kind;
+use super::record::{Record, SubjectRecord};
+use crate::effects::Originals;
+use crate::model::{Boot, ProcessId};
+
+/// Acts and hands are carried from file to file for that long.
+const MATTERS: SignedDuration = SignedDuration::from_hours(24);
+
+/// And at most so many of them, the newest.
+const MOST: usize = 500;
+
+/// Since when a process has been suspended by us, and for what.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OpenSuspension {
+    /// When.
+    pub since: Timestamp,
+    /// The case it was done for.
+    pub case: Option<u64>,
+    /// The rule of that case.
+    pub rule: Option<String>,
+    /// Who was watching.
+    pub who: String,
+    /// Whether a person did it by hand: then his own command watches over it for that many seconds.
+    pub by_hand: Option<f64>,
+    /// The process.
+    pub subject: SubjectRecord,
+}
+
+/// A lowering that the trail shows as ours and not yet taken back.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OpenHold {
+    /// The case it was done for.
+    pub case: u64,
+    /// The rule of that case.
+    pub rule: Option<String>,
+    /// The process.
+    pub id: ProcessId,
+    /// The record that tells whom.
+    pub subject: SubjectRecord,
+    /// The niceness we set.
+    pub nice: i32,
+    /// What the threads had.
+    pub originals: Originals,
+}
+
+/// What is in force by the records read so far.
+#[derive(Debug, Clone, Default)]
+pub struct InForce {
+    /// The highest number of a case.
+    pub highest_case: u64,
+    /// Lowerings, each with the records that tell of it.
+    holds: BTreeMap<ProcessId, (OpenHold, Vec<Record>)>,
+    suspended: BTreeMap<ProcessId, Record>,
+    announced: BTreeMap<(Option<ProcessId>, String), Record>,
+    acts: VecDeque<Record>,
+    hands: VecDeque<Record>,
+    loss: Option<Record>,
+    /// The latest loss that a person has taken note of.
+    accepted: Option<Record>,
+}
+
+impl InForce {
+    /// By these records.
+    pub fn of<'r>(records: impl IntoIterator<Item = &'r Record>) -> InForce {
+        let mut all = InForce::default();
+        records.into_iter().for_each(|record| all.take(record));
+        all
+    }
+
+    /// One more record.
+    pub fn take(&mut self, record: &Record) {
+        record.carried.iter().for_each(|carried| self.one(carried));
+        self.one(record);
+    }
+
+    fn one(&mut self, record: &Record) {
+        self.highest_case = self.highest_case.max(record.case.unwrap_or(0));
+        self.take_intent(record);
+        self.take_suspension(record);
+        self.take_hold(record);
+        match record.kind {
+            Kind::Intent if record.is_by_hand() => push(&mut self.hands, record),
+            // Somebody has resumed what we had suspended.
+            Kind::StoodBack if record.rule.is_none() && verb(record) == "resume" => push(&mut self.hands, record),
+            Kind::Intent if record.action.as_ref().is_some_and(|action| action.step.is_some()) => {
+                push(&mut self.acts, record);
+            }
+            Kind::TrailLost => self.loss = Some(record.clone()),
+            Kind::LossAccepted => (self.loss, self.accepted) = (None, Some(record.clone())),
+            _ => {}
+        }
+    }
+
+    /// Announced, and nothing told of it: the writer ended in between, or is still at it.
+    fn take_intent(&mut self, record: &Record) {
+        let key = (record.identity(), verb(record).to_owned());
+        match record.kind {
+            Kind::Intent => {
+                self.announced.insert(key, record.clone());
+            }
+            Kind::Outcome | Kind::Refused | Kind::Restored | Kind::Superseded => {
+                self.announced.remove(&key);
+            }
+            _ => {}
+        }
+    }
+
+    fn take_suspension(&mut self, record: &Record) {
+        let Some(id) = record.identity() else { return };
+        match (record.kind, verb(record)) {
+            (Kind::Outcome, "suspend") if outcome(record) == "suspended" => {
+                self.suspended.insert(id, record.clone());
+            }
+            (Kind::Restored | Kind::Superseded | Kind::StoodBack, "resume") | (Kind::Ended, _) => {
+                self.suspended.remove(&id);
+            }
+            _ => {}
+        }
+    }
+
+    /// An intent opens one, since a crash may have hidden its outcome; what was refused, taken back, overtaken by the end
+    /// of the process, or left by someone else's change closes it.
+    fn take_hold(&mut self, record: &Record) {
+        let Some(id) = record.identity() else { return };
+        let Some(action) = &record.action else {
+            if record.kind == Kind::Ended {
+                self.holds.remove(&id);
+            }
+            return;
+        };
+        match (record.kind, action.verb.as_str()) {
+            (Kind::Intent | Kind::Carried, "lower") => {
+                let (Some(nice), Some(originals), Some(subject)) = (action.nice, &action.originals, &record.subject)
+                else {
+                    return;
+                };
+                let opened = || OpenHold {
+                    case: record.case.unwrap_or_default(),
+                    rule: record.rule.clone(),
+                    id,
+                    subject: subject.clone(),
+                    nice,
+                    originals: originals.clone(),
+                };
+                let (hold, told) = self.holds.entry(id).or_insert_with(|| (opened(), Vec::new()));
+                hold.nice = hold.nice.max(nice);
+                hold.originals.join(originals);
+                told.push(record.clone());
+            }
+            (Kind::Refused, "lower") => self.not_lowered(id, record),
+            (Kind::Outcome, "lower") if matches!(outcome(record), "dropped" | "already gone") => {
+                self.not_lowered(id, record);
+            }
+            (Kind::Restored | Kind::Superseded, "restore") => {
+                // Restored to what another case still wants: the hold goes on at that niceness.
+                match (action.nice, self.holds.get_mut(&id)) {
+                    (Some(still), Some((hold, told))) if record.kind == Kind::Restored => {
+                        hold.nice = still;
+                        hold.originals.step_back(still);
+                        told.push(record.clone());
+                    }
+                    _ => {
+                        self.holds.remove(&id);
+                    }
+                }
+            }
+            (Kind::Outcome, "terminate") if outcome(record).starts_with("ended") => {
+                self.holds.remove(&id);
+            }
+            _ => {}
+        }
+    }
+
+    /// What that case had announced last was not done; what it, or another, had done before stays in force.
+    fn not_lowered(&mut self, id: ProcessId, record: &Record) {
+        let Some((_, mut told)) = self.holds.remove(&id) else { return };
+        let same = |told: &Record| told.kind == Kind::Intent && told.case == record.case;
+        if let Some(last) = told.iter().rposition(same) {
+            told.remove(last);
+        }
+        told.iter().for_each(|told| self.take_hold(told));
+    }
+
+    /// The lowerings.
+    pub fn holds(&self) -> impl Iterator<Item = &OpenHold> {
+        self.holds.values().map(|(hold, _)| hold)
+    }
+
+    /// The records that tell of suspensions still in force.
+    pub fn suspended(&self) -> impl Iterator<Item = &Record> {
+        self.suspended.values()
+    }
+
+    /// The suspensions, for people.
+    pub fn suspensions(&self) -> impl Iterator<Item = (ProcessId, OpenSuspension)> {
+        self.suspended.iter().filter_map(|(id, record)| {
+            let by_hand = record.is_by_hand();
+            let seconds = record.action.as_ref().and_then(|action| action.seconds);
+            let open = OpenSuspension {
+                since: record.at,
+                case: record.case,
+                rule: record.rule.clone(),
+                who: record.who.user.clone(),
+                by_hand: by_hand.then_some(seconds.unwrap_or(0.0)),
+                subject: record.subject.clone()?,
+            };
+            Some((*id, open))
+        })
+    }
+
+    /// The acts that were announced and of which nothing further is told, in their order.
+    pub fn announced(&self) -> Vec<&Record> {
+        let mut announced: Vec<&Record> = self.announced.values().collect();
+        announced.sort_by_key(|record| record.seq);
+        announced
+    }
+
+    /// The intents of rules in the last day.
+    pub fn acts(&self) -> impl Iterator<Item = &Record> {
+        self.acts.iter()
+    }
+
+    /// The processes on which a hand was at work in the last day, and when.
+    pub fn hands(&self) -> impl Iterator<Item = (ProcessId, Timestamp)> {
+        self.hands.iter().filter_map(|record| Some((record.identity()?, record.at)))
+    }
+
+    /// The loss that nobody has accepted yet.
+    pub fn loss(&self) -> Option<&Record> {
+        self.loss.as_ref()
+    }
+
+    /// Whether a person has taken note of that very thing.
+    pub fn has_accepted(&self, what: &str) -> bool {
+        let seen = self.accepted.as_ref().and_then(|record| record.result.as_ref()).map(|result| &result.seen);
+        seen.is_some_and(|seen| seen.ends_with(what))
+    }
+
+    /// Copies of the records that a further file has to begin with.
+    pub fn carried(&self, boot: Boot) -> Vec<Record> {
+        let here = |id: &ProcessId| id.boot == boot;
+        let holds = self.holds.iter().filter(|(id, _)| here(id)).flat_map(|(_, (_, told))| told);
+        let suspended = self.suspended.iter().filter(|(id, _)| here(id)).map(|(_, record)| record);
+        let announced = self.announced.values();
+        let all = holds.chain(suspended).chain(announced).chain(&self.acts).chain(&self.hands);
+        let all = all.chain(&self.accepted).chain(&self.loss);
+        let by_place: BTreeMap<u64, &Record> = all.map(|record| (record.seq, record)).collect();
+        by_place.into_values().cloned().map(bare).collect()
+    }
+}
+
+/// What is told of a record in another file: who, what and when, and not what it rested on.
+fn bare(mut record: Record) -> Record {
+    (record.evidence, record.wording) = (None, None);
+    if let Some(subject) = &mut record.subject {
+        (subject.children, subject.open) = (Vec::new(), Vec::new());
+    }
+    record
+}
+
+fn push(records: &mut VecDeque<Record>, record: &Record) {
+    records.push_back(record.clone());
+    let old = |first: &Record| record.reached().duration_since(first.reached()) > MATTERS;
+    while records.len() > MOST || records.front().is_some_and(old) {
+        records.pop_front();
+    }
+}
+
+fn verb(record: &Record) -> &str {
+    record.action.as_ref().map_or("", |action| action.verb.as_str())
+}
+
+fn outcome(record: &Record) -> &str {
+    record.result.as_ref().map_or("", |result| result.outcome.as_str())
+}
