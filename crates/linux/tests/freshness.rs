@@ -181,3 +181,62 @@ fn a_target_that_hangs_its_reader_delays_nobody_and_is_unknown() {
     assert_eq!(snapshot.process(well.0.id()).unwrap().command.as_deref(), Some("sleep 60"));
     assert!(sampler.stuck().iter().any(|id| id.pid == stuck.0.id()));
 }
+
+/// A layer below in which readings of one process take long, as on a machine short of CPU: the reader wants a core all the
+/// while. A first reading may also hang, until it is let go.
+#[derive(Debug)]
+struct Slow {
+    pid: u32,
+    hangs: std::sync::Mutex<Option<std::sync::mpsc::Receiver<()>>>,
+}
+
+impl RiskyFiles for Slow {
+    fn read(&self, pid: u32, file: &str) -> std::io::Result<Vec<u8>> {
+        if pid == self.pid {
+            let hangs = self.hangs.lock().unwrap().take();
+            let began = Instant::now();
+            match hangs {
+                Some(until) => drop(until.recv()),
+                None => while began.elapsed() < Duration::from_millis(120) {},
+            }
+        }
+        std::fs::read(PathBuf::from(format!("/proc/{pid}/{file}")))
+    }
+}
+
+/// A script is never taken for its interpreter: late, its name is waited for; where the reader hangs it is unknown, protected
+/// and of no app until it is read.
+#[test]
+fn late_is_not_unreadable_and_unreadable_is_not_another_program() {
+    let folder = tempfile::tempdir().unwrap();
+    let script = folder.path().join("precious.sh");
+    std::fs::write(&script, "while :; do sleep 1; done\n").unwrap();
+    let target = Ended(Command::new("sh").arg(&script).stdin(Stdio::null()).spawn().unwrap());
+    let pid = target.0.id();
+    eventually("it runs the script", || {
+        std::fs::read(format!("/proc/{pid}/cmdline")).ok().filter(|line| line.ends_with(b"precious.sh\0"))
+    });
+    for hangs in [false, true] {
+        let (let_go, until) = std::sync::mpsc::channel();
+        let slow = Slow { pid, hangs: std::sync::Mutex::new(hangs.then_some(until)) };
+        let mut sampler = Sampler::with_files(Path::new("/proc"), Needs::PERIODIC, Arc::new(slow)).unwrap();
+        let mut snapshot = Snapshot::default();
+        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        if hangs {
+            for _ in 0..2 {
+                let process = snapshot.process(pid).unwrap();
+                assert!(process.app_unread && process.app != "precious.sh", "{process:?}");
+                let facts = sophron_core::model::Facts::new(process, &snapshot.machine);
+                assert_eq!(facts.text(sophron_core::model::Field::App), None);
+                sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+            }
+            let_go.send(()).unwrap();
+            eventually("read at a later tick", || {
+                sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+                snapshot.process(pid).filter(|process| !process.app_unread).map(|_| ())
+            });
+        }
+        let process = snapshot.process(pid).unwrap();
+        assert!(!process.app_unread && process.app == "precious.sh", "hangs: {hangs}: {process:?}");
+    }
+}

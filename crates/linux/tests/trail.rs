@@ -91,3 +91,89 @@ fn command_lines_are_masked_whole_or_left_out() {
     child.kill().unwrap();
     child.wait().unwrap();
 }
+
+/// The clock of the test below.
+static CLOCK: std::sync::Mutex<(i64, u64)> = std::sync::Mutex::new((0, 0));
+
+fn by_hand() -> sophron_core::model::Moment {
+    let (day, seconds) = *CLOCK.lock().unwrap();
+    let wall = jiff::Timestamp::from_second(1_795_505_400 + day * 86_400).unwrap();
+    let boottime = std::time::Duration::from_secs(seconds);
+    sophron_core::model::Moment { wall, monotonic: boottime, boottime }
+}
+
+/// A clock that runs 500 days ahead takes nothing with it; for their age files go one an hour.
+#[test]
+fn a_clock_that_runs_ahead_removes_nothing() {
+    let state = tempfile::tempdir().unwrap();
+    let path = trail::folder(state.path());
+    let keeping = Keeping { piece: 2000, ..Keeping::default() };
+    let writer = || {
+        let disk = trail::Disk::open(&path, None, false).unwrap();
+        trail::Writer::with_clock(disk, path.clone(), draft(), keeping, by_hand)
+    };
+    let files = || trail::files(state.path()).unwrap().len();
+    *CLOCK.lock().unwrap() = (0, 1000);
+    let mut trail = writer();
+    let alert = || Draft { at: by_hand().wall, ..draft() };
+    for _ in 0..20 {
+        trail.append(&[alert()]).unwrap();
+    }
+    let before = files();
+    assert!(before > 4, "{before}");
+    let mut day = 0;
+    let mut pass = |seconds: u64, days: i64| {
+        let mut clock = CLOCK.lock().unwrap();
+        day += days;
+        *clock = (day, clock.1 + seconds);
+    };
+    pass(10, 500);
+    for _ in 0..20 {
+        trail.append(&[alert()]).unwrap();
+    }
+    assert!(files() > before, "nothing is removed: {} of {before}", files());
+    // A writer that begins with such a clock has only its word, and takes one file an hour at the most.
+    let mut trail = writer();
+    let first = |files: Vec<std::path::PathBuf>| files[0].file_name().unwrap().to_owned();
+    let oldest = || first(trail::files(state.path()).unwrap());
+    for (hour, expected) in [(0, "000001.jsonl"), (1, "000002.jsonl"), (2, "000003.jsonl")] {
+        for _ in 0..20 {
+            trail.append(&[alert()]).unwrap();
+        }
+        assert_eq!(oldest(), expected, "in hour {hour}");
+        pass(3600, 0);
+    }
+    let checked = trail::walk(state.path(), |_| {}).unwrap();
+    assert_eq!(checked.fault, None);
+}
+
+/// A start reads the last file only: it knows what is in force, whatever the older ones are worth.
+#[test]
+fn the_last_file_tells_what_is_in_force() {
+    let state = tempfile::tempdir().unwrap();
+    let keeping = Keeping { piece: 20_000, ..Keeping::default() };
+    let mut trail = TrailFile::open(state.path(), draft(), keeping).unwrap();
+    let mut lowering = Draft { kind: Kind::Intent, rule: Some("held".to_owned()), case: Some(7), ..draft() };
+    lowering.subject = Some((&sophron_testkit::process(51907, "labelpress")).into());
+    let originals = Some(sophron_core::effects::Originals::default());
+    lowering.action = Some(sophron_core::audit::ActionRecord {
+        nice: Some(15),
+        originals,
+        step: Some(1),
+        ..sophron_core::audit::ActionRecord::word("lower")
+    });
+    trail.append(&[lowering]).unwrap();
+    while trail::files(state.path()).unwrap().len() < 4 {
+        trail.append(&vec![draft(); 20]).unwrap();
+    }
+    let paths = trail::files(state.path()).unwrap();
+    fs::write(&paths[0], "spoiled\n").unwrap();
+    let mut seen = 0;
+    let latest = trail::latest(state.path(), |_| seen += 1).unwrap().unwrap();
+    assert_eq!((latest.fault, latest.in_force.highest_case), (None, 7));
+    assert_eq!(latest.in_force.holds().map(|hold| hold.nice).collect::<Vec<_>>(), [15]);
+    assert_eq!(latest.in_force.acts().count(), 1);
+    assert!(seen < 80, "{seen} records were read");
+    let found = trail::walk(state.path(), |_| {}).unwrap().fault.unwrap();
+    assert_eq!((found.file, found.line), (0, 1), "{}", found.what);
+}

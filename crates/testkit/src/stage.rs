@@ -2,10 +2,11 @@
 //! that end with the test, whatever it does.
 
 use std::fs;
-use std::io::{BufRead, BufReader, Read};
+use std::io::{BufRead, BufReader};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
-use std::process::{Child, ChildStdout, Command, Stdio};
+use std::process::{Child, Command, Stdio};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, getpriority_process, kill_process, setpriority_process};
@@ -223,11 +224,14 @@ impl Stage {
         let mut args = vec!["watch", "--rules", &rules, "--state", &state];
         args.extend(options);
         let mut child = self.command(&args).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("it starts");
-        let mut stdout = BufReader::new(child.stdout.take().expect("it was piped"));
-        let mut first = String::new();
-        stdout.read_line(&mut first).expect("the watcher speaks");
-        assert!(first.contains("watching"), "a watcher that does not begin: {first:?} {:?}", child.wait_with_output());
-        Running { child, stdout }
+        let stdout = BufReader::new(child.stdout.take().expect("it was piped"));
+        let (told, lines) = channel();
+        // It ends with the watcher's last line.
+        std::thread::spawn(move || stdout.lines().map_while(Result::ok).try_for_each(|line| told.send(line + "\n")));
+        let mut running = Running { child: Some(child), lines, heard: String::new() };
+        let first = running.next_line().unwrap_or_default();
+        assert!(first.contains("watching"), "a watcher that does not begin: {first:?} {:?}", running.output());
+        running
     }
 
     /// The records of the trail, as they stand in it.
@@ -285,50 +289,72 @@ impl Drop for Offender {
 /// A watcher at work; killed with the test if it is not ended before.
 #[derive(Debug)]
 pub struct Running {
-    child: Child,
-    stdout: BufReader<ChildStdout>,
+    child: Option<Child>,
+    lines: Receiver<String>,
+    /// What it has said so far.
+    heard: String,
 }
 
 impl Running {
     /// Its process ID.
     pub fn pid(&self) -> u32 {
-        self.child.id()
+        self.child.as_ref().map_or(0, Child::id)
+    }
+
+    /// Its next line; `None` once it has ended.
+    ///
+    /// # Panics
+    /// It says nothing for a minute.
+    fn next_line(&mut self) -> Option<String> {
+        match self.lines.recv_timeout(DEADLINE) {
+            Ok(line) => {
+                self.heard.push_str(&line);
+                Some(line)
+            }
+            Err(RecvTimeoutError::Disconnected) => None,
+            Err(RecvTimeoutError::Timeout) => panic!("not a line within a minute; so far:\n{}", self.heard),
+        }
+    }
+
+    /// What it has left to say, once it has ended.
+    fn output(&mut self) -> Option<std::process::Output> {
+        self.child.take()?.wait_with_output().ok()
     }
 
     /// Reads its lines up to the first that has that word in it.
     ///
     /// # Panics
-    /// It ends before.
+    /// It ends before, or says nothing for a minute.
     pub fn line_with(&mut self, word: &str) -> String {
-        let mut line = String::new();
-        while !line.contains(word) {
-            line.clear();
-            let length = self.stdout.read_line(&mut line).expect("its lines are text");
-            assert!(length > 0, "it ended without `{word}`");
+        loop {
+            match self.next_line() {
+                Some(line) if line.contains(word) => return line,
+                Some(_) => {}
+                None => panic!("it ended without `{word}`:\n{}", self.heard),
+            }
         }
-        line
     }
 
     /// Ends it politely; its remaining lines and its exit status.
     ///
     /// # Panics
-    /// It cannot be waited for.
+    /// It does not end within a minute.
     pub fn interrupt(mut self) -> (String, Option<i32>) {
         self.signal(Signal::INT);
-        let mut rest = String::new();
-        self.stdout.read_to_string(&mut rest).expect("its lines are text");
-        let status = self.child.wait().expect("our own child");
-        (rest, status.code())
+        let so_far = self.heard.len();
+        while self.next_line().is_some() {}
+        let status = self.child.take().and_then(|mut child| child.wait().ok());
+        (self.heard.split_off(so_far), status.and_then(|status| status.code()))
     }
 
     /// Kills it outright, as nothing can prepare for.
     pub fn kill_outright(&mut self) {
         self.signal(Signal::KILL);
-        let _ = self.child.wait();
+        let _ = self.child.take().map(|mut child| child.wait());
     }
 
     fn signal(&self, signal: Signal) {
-        if let Some(pid) = Pid::from_raw(self.child.id().cast_signed()) {
+        if let Some(pid) = Pid::from_raw(self.pid().cast_signed()) {
             let _ = kill_process(pid, signal);
         }
     }
@@ -336,7 +362,9 @@ impl Running {
 
 impl Drop for Running {
     fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
+        if let Some(child) = &mut self.child {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
     }
 }

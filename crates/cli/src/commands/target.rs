@@ -56,10 +56,18 @@ pub fn find<'s>(text: &str, snapshot: &'s Snapshot) -> Result<Target<'s>, Failur
             }
         });
     }
-    let members: Vec<&Process> =
-        snapshot.processes.iter().filter(|process| process.app == text && !process.has_ended()).collect();
+    // Whose program is not known yet is of no app.
+    let known = snapshot.processes.iter().filter(|process| !process.app_unread && !process.has_ended());
+    let members: Vec<&Process> = known.filter(|process| process.app == text).collect();
     if !members.is_empty() {
         return Ok(Target::App(members));
+    }
+    let unread = snapshot.processes.iter().filter(|process| process.app_unread).count();
+    if unread > 0 {
+        let seen = format!(
+            "no app that is known is called {shown}; of {unread} processes it could not be read in time what they run"
+        );
+        return Err(Failure::new(Exit::Failed, seen).hint("try again, or give a checked PID"));
     }
     let failure = Failure::new(Exit::Failed, format!("no app is called {shown}"));
     let apps = snapshot.processes.iter().map(|process| process.app.as_str());

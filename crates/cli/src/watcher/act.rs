@@ -37,6 +37,14 @@ pub struct Verdicts {
     pub breached: BTreeSet<u64>,
 }
 
+/// A tree that is meant whole.
+pub struct TreeMeant {
+    /// Whom that spares, and why.
+    pub spared: BTreeMap<u32, String>,
+    /// Its members as they were judged, each behind the one that it descends from, by PID.
+    pub members: Vec<(Arc<Handle>, u32)>,
+}
+
 /// What is to be done, with everything that has to be looked at again before.
 pub struct Request {
     pub case: u64,
@@ -51,8 +59,8 @@ pub struct Request {
     pub handle: Arc<Handle>,
     /// How far a lowering may reach.
     pub reach: Reach,
-    /// Where the whole tree below it is meant: whom that spares and why, and its members.
-    pub tree: Option<(BTreeMap<u32, String>, Vec<Arc<Handle>>)>,
+    /// Where the whole tree below it is meant.
+    pub tree: Option<TreeMeant>,
     /// Who else is of the unit that is started anew.
     pub mates: Vec<Process>,
     /// Whether the rule's `where` must still cover it.
@@ -189,7 +197,7 @@ fn attempt(request: &Request, recorder: &Recorder) -> (Outcome, String) {
 fn role(request: &Request) -> Option<(String, String)> {
     let roles = Roles::look();
     let mut family: BTreeSet<u32> = request.mates.iter().map(|mate| mate.id.pid).collect();
-    family.extend(request.tree.iter().flat_map(|(_, members)| members).map(|member| member.id().pid));
+    family.extend(request.tree.iter().flat_map(|tree| &tree.members).map(|(member, _)| member.id().pid));
     if let Some(role) = roles.of(&request.subject, &family) {
         return Some(("protected by its role".to_owned(), role));
     }
@@ -308,15 +316,11 @@ fn restart(request: &Request) -> (Outcome, String) {
 }
 
 /// A tree is caught whole, guarded, and ended as one.
-fn terminate_tree(
-    request: &Request,
-    spared: &BTreeMap<u32, String>,
-    members: &[Arc<Handle>],
-    force_after: Option<Duration>,
-) -> Attempt {
+fn terminate_tree(request: &Request, meant: &TreeMeant, force_after: Option<Duration>) -> Attempt {
     let lineage = Lineage::listen();
     let root = [Arc::clone(&request.handle)];
-    let mut tree = Tree::of(&root, roles::sparing(spared.clone(), true)).with(members).with_lineage(lineage);
+    let mut tree =
+        Tree::of(&root, roles::sparing(meant.spared.clone(), true)).with(&meant.members).with_lineage(lineage);
     let mut guards = Vec::new();
     let ended = tree.terminate(force_after, &mut |new| guard_all(&mut guards, new, CATCHING));
     guards.into_iter().for_each(Guard::release);
@@ -333,8 +337,8 @@ pub fn spared_words(tree: &Tree) -> String {
 }
 
 fn terminate(request: &Request, force_after: Option<Duration>) -> Attempt {
-    if let Some((spared, members)) = &request.tree {
-        return terminate_tree(request, spared, members, force_after);
+    if let Some(meant) = &request.tree {
+        return terminate_tree(request, meant, force_after);
     }
     Ok(ending_words(act::terminate(&*request.handle, force_after)?))
 }

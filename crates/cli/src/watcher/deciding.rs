@@ -6,9 +6,11 @@ use std::sync::Arc;
 use sophron_core::audit::{ActionRecord, Draft, Kind, SubjectRecord};
 use sophron_core::decide::{Decision, Verdict};
 use sophron_core::judge::Case;
-use sophron_core::model::{Facts, Process, Snapshot};
+use sophron_core::model::{Facts, Process, ProcessId, Snapshot};
 use sophron_core::rules::Action;
 use sophron_core::subject::SubjectKey;
+
+use sophron_linux::handle::Handle;
 
 use super::drafts::{self, DraftExt};
 use super::outcome::{field_words, next_words, reading_words};
@@ -17,7 +19,6 @@ use super::{Wake, Watcher, act};
 use crate::lowering::Reach;
 use crate::ui::style::Label;
 use crate::ui::when;
-use sophron_linux::handle::Handle;
 
 impl Watcher<'_> {
     pub(super) fn carry_out(&mut self, decision: &Decision, snapshot: &Snapshot) {
@@ -185,7 +186,8 @@ impl Watcher<'_> {
             rule: case.rule,
             action,
             subject: subject.clone(),
-            tree: tree.then(|| (self.spared_in(snapshot), self.handles_of(case))),
+            tree: tree
+                .then(|| act::TreeMeant { spared: self.spared_in(snapshot), members: self.members_of(case, snapshot) }),
             mates,
             by_where,
             machine: snapshot.machine.clone(),
@@ -213,8 +215,12 @@ impl Watcher<'_> {
         protected.chain(self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned()))).collect()
     }
 
-    /// Handles of all that are of a case, as far as they can be had.
-    fn handles_of(&self, case: &Case) -> Vec<Arc<Handle>> {
-        case.members.iter().filter_map(|id| self.handle_of(id)).collect()
+    /// All that are of a tree, as far as they can be had, each with what it descends from.
+    fn members_of(&self, case: &Case, snapshot: &Snapshot) -> Vec<(Arc<Handle>, u32)> {
+        let member = |id: &ProcessId| {
+            let process = snapshot.process(id.pid).filter(|process| process.id == *id)?;
+            Some((self.handle_of(id)?, process.comes_from()))
+        };
+        case.members.iter().filter_map(member).collect()
     }
 }

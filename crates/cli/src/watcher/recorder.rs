@@ -23,6 +23,8 @@ struct Job {
     drafts: Vec<Draft>,
     /// Present for what must be on disk before something is done: that is never tried again later.
     reply: Option<Sender<Result<(), String>>>,
+    /// Whether that may be done on the strength of a trail that is in doubt: what only takes back may.
+    in_doubt: bool,
 }
 
 /// Takes records; any thread may hold one.
@@ -80,17 +82,29 @@ impl Recorder {
     /// Records without waiting.
     pub fn note(&self, draft: Draft) {
         // The thread ends only after the last recorder.
-        let _ = self.jobs.send(Job { drafts: vec![draft], reply: None });
+        let _ = self.jobs.send(Job { drafts: vec![draft], reply: None, in_doubt: true });
     }
 
     /// Records, and returns when it is on disk.
     ///
     /// # Errors
-    /// Why it is not, or not within 5 s: what it announces must not be done.
+    /// Why it is not, or not within 5 s, or the trail is in doubt: what it announces must not be done.
     pub fn commit(&self, draft: Draft) -> Result<(), String> {
+        self.synced(draft, false)
+    }
+
+    /// The same for what only takes back what was done.
+    ///
+    /// # Errors
+    /// Why it is not on disk, or not within 5 s.
+    pub fn commit_undo(&self, draft: Draft) -> Result<(), String> {
+        self.synced(draft, true)
+    }
+
+    fn synced(&self, draft: Draft, in_doubt: bool) -> Result<(), String> {
         let (reply, answer) = channel();
         let gone = || "the recorder has ended".to_owned();
-        self.jobs.send(Job { drafts: vec![draft], reply: Some(reply) }).map_err(|_| gone())?;
+        self.jobs.send(Job { drafts: vec![draft], reply: Some(reply), in_doubt }).map_err(|_| gone())?;
         match answer.recv_timeout(SYNC_WAIT) {
             Ok(done) => done,
             Err(RecvTimeoutError::Timeout) => {
@@ -161,7 +175,9 @@ impl Writer {
     fn take(&mut self, job: Job) {
         // Order is kept: what failed before goes first.
         let mut done = self.flush();
-        if done.is_ok() {
+        if done.is_ok() && !job.in_doubt && self.doubted.load(Ordering::SeqCst) {
+            done = Err("the audit trail is in doubt".to_owned());
+        } else if done.is_ok() {
             done = self.append(&job.drafts);
         }
         if done.is_err() && job.reply.is_none() {

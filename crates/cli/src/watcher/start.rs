@@ -272,7 +272,7 @@ impl<'s> Watcher<'s> {
             draft.case = Some(hold.case);
             draft.rule.clone_from(&hold.rule);
             draft.subject = Some(hold.subject.clone());
-            if self.recorder.commit(draft.clone()).is_err() {
+            if self.recorder.commit_undo(draft.clone()).is_err() {
                 return;
             }
             let handle = Handle::open(&hold.id).ok();
@@ -398,7 +398,7 @@ fn announce(plan: &Plan, recorder: &Recorder, drafter: &Drafter) -> Result<(), F
         drafter.plain(Kind::RulesLoaded).came_of_it("loaded", loaded),
     ];
     for draft in records {
-        recorder.commit(draft).map_err(|why| {
+        recorder.commit_undo(draft).map_err(|why| {
             Failure::new(Exit::Failed, format!("the audit trail cannot be written: {why}"))
                 .hint("no record, no action: the watcher does not arm, and has touched nothing")
         })?;

@@ -56,7 +56,7 @@ pub fn perform(request: Request, recorder: &Recorder) -> Done {
         Undo::Restore { still, .. } => ActionRecord { nice: *still, ..ActionRecord::word("restore") },
     };
     let draft = request.draft.doing(action);
-    let recorded = recorder.commit(draft.as_kind(Kind::Intent));
+    let recorded = recorder.commit_undo(draft.as_kind(Kind::Intent));
     let (kind, word, seen) = match (&request.undo, recorded) {
         (Undo::Resume, _) => resume(request.handle.as_deref()),
         (Undo::Restore { .. }, Err(why)) => (

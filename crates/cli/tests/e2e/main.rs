@@ -11,6 +11,7 @@ mod guide;
 mod hands;
 mod inspect;
 mod ladder;
+mod last_safety;
 mod looking;
 mod looking_closer;
 mod recordings;
@@ -22,6 +23,7 @@ mod safety;
 mod suggesting;
 mod undoing;
 mod users;
+mod wrong_target;
 
 use serde_json::Value;
 use sophron_testkit::Stage;

@@ -105,7 +105,7 @@ fn who_resumes_by_hand_makes_rules_stand_back() {
 }
 
 /// The guard that a watcher has started.
-fn guard_of(watcher: u32) -> Option<u32> {
+pub fn guard_of(watcher: u32) -> Option<u32> {
     let folders = std::fs::read_dir("/proc").unwrap().flatten();
     let mut pids = folders.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
     pids.find(|pid| {

@@ -4,7 +4,7 @@
 //! A further file of the trail begins with copies of the records that still matter: what it says alone is what the whole
 //! trail says.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use jiff::{SignedDuration, Timestamp};
 
@@ -89,10 +89,10 @@ impl InForce {
         self.take_suspension(record);
         self.take_hold(record);
         match record.kind {
-            Kind::Intent if record.is_by_hand() => push(&mut self.hands, record),
+            Kind::Intent | Kind::Carried if record.is_by_hand() => push(&mut self.hands, record),
             // Somebody has resumed what we had suspended.
             Kind::StoodBack if record.rule.is_none() && verb(record) == "resume" => push(&mut self.hands, record),
-            Kind::Intent if record.action.as_ref().is_some_and(|action| action.step.is_some()) => {
+            Kind::Intent | Kind::Carried if record.action.as_ref().is_some_and(|action| action.step.is_some()) => {
                 push(&mut self.acts, record);
             }
             Kind::TrailLost => self.loss = Some(record.clone()),
@@ -184,7 +184,7 @@ impl InForce {
     /// What that case had announced last was not done; what it, or another, had done before stays in force.
     fn not_lowered(&mut self, id: ProcessId, record: &Record) {
         let Some((_, mut told)) = self.holds.remove(&id) else { return };
-        let same = |told: &Record| told.kind == Kind::Intent && told.case == record.case;
+        let same = |told: &Record| told.kind != Kind::Restored && told.case == record.case;
         if let Some(last) = told.iter().rposition(same) {
             told.remove(last);
         }
@@ -246,16 +246,28 @@ impl InForce {
         seen.is_some_and(|seen| seen.ends_with(what))
     }
 
-    /// Copies of the records that a further file has to begin with.
+    /// Copies of the records that a further file has to begin with. An intent of which more is told already only counts from
+    /// here on, and opens nothing but what is still in force.
     pub fn carried(&self, boot: Boot) -> Vec<Record> {
         let here = |id: &ProcessId| id.boot == boot;
         let holds = self.holds.iter().filter(|(id, _)| here(id)).flat_map(|(_, (_, told))| told);
         let suspended = self.suspended.iter().filter(|(id, _)| here(id)).map(|(_, record)| record);
-        let announced = self.announced.values();
-        let all = holds.chain(suspended).chain(announced).chain(&self.acts).chain(&self.hands);
+        let in_force: BTreeSet<u64> = holds.clone().map(|record| record.seq).collect();
+        let announced: BTreeSet<u64> = self.announced.values().map(|record| record.seq).collect();
+        let all = holds.chain(suspended).chain(self.announced.values()).chain(&self.acts).chain(&self.hands);
         let all = all.chain(&self.accepted).chain(&self.loss);
         let by_place: BTreeMap<u64, &Record> = all.map(|record| (record.seq, record)).collect();
-        by_place.into_values().cloned().map(bare).collect()
+        let copy = |record: &Record| {
+            let mut copy = bare(record.clone());
+            if copy.kind == Kind::Intent && !announced.contains(&copy.seq) {
+                copy.kind = Kind::Carried;
+            }
+            if let Some(action) = copy.action.as_mut().filter(|_| !in_force.contains(&record.seq)) {
+                action.originals = None;
+            }
+            copy
+        };
+        by_place.into_values().map(copy).collect()
     }
 }
 

@@ -3,8 +3,8 @@
 use jiff::Timestamp;
 use proptest::prelude::*;
 use sophron_core::audit::{
-    ActionRecord, Draft, InForce, Kind, Link, OpenHold, ResultRecord, Retired, Story, SubjectRecord, Who, cases, check,
-    check_files, find_time, stamps, tail, verify, verify_files,
+    ActionRecord, By, Draft, InForce, Kind, Link, OpenHold, Record, ResultRecord, Retired, Story, SubjectRecord, Who,
+    cases, check, check_files, find_time, hands, stamps, tail, verify, verify_files,
 };
 use sophron_core::effects::Originals;
 use sophron_testkit::process;
@@ -252,4 +252,111 @@ fn who_computes_the_chain_anew_has_no_key_for_the_past() {
     assert!(
         stamps::check(&cut, Some(&first), None).is_ok() && stamps::check(&cut, Some(&first), Some(&last.1)).is_err()
     );
+}
+
+/// A forged record that tells of a removal, behind the last stamp: with a key it is no excuse for what is missing.
+#[test]
+fn a_removal_that_no_stamp_vouches_for_is_no_excuse() {
+    let (lines, keys) = stamped(|_, _| {});
+    let records = verify(lines.concat().as_bytes()).records;
+    let mut link = Link::after(records.last().unwrap());
+    let retired = Retired { file: "000001.jsonl".to_owned(), records: [1, 4], hash: records[3].hash.clone() };
+    let forged = Draft { retired: Some(retired), ..draft(Kind::Retired, None, "", "removed") };
+    let rest = lines[4..].concat() + &link.seal(&forged).unwrap();
+    let left = verify(rest.as_bytes());
+    assert_eq!(left.fault, None, "the chain alone is satisfied");
+    let later = keys[1].public();
+    assert!(stamps::check(&left.records, Some(&later), None).unwrap_err().what.contains("no stamp vouches for that"));
+    assert_eq!(stamps::check(&left.records, None, None).unwrap().unsigned_removal, Some(11));
+    let stamp = keys[3].stamp(4, &link, &stamps::Key::new([7; stamps::SEED]));
+    let signed = rest + &link.seal(&Draft { stamp: Some(stamp), ..draft(Kind::Stamp, None, "", "stamped") }).unwrap();
+    assert!(stamps::check(&verify(signed.as_bytes()).records, Some(&later), None).is_ok());
+}
+
+/// What a watcher takes back is no hand at work, in old trails either.
+#[test]
+fn a_hand_is_a_person() {
+    let told = |by: Option<By>, rule: bool, case: bool| {
+        let mut told = draft(Kind::Restored, Some(1), "restore", "restored");
+        told.who.by = by;
+        told.rule = told.rule.filter(|_| rule);
+        told.case = told.case.filter(|_| case);
+        hands(&verify(trail(&[told]).concat().as_bytes()).records).len()
+    };
+    assert_eq!((told(Some(By::Hand), false, true), told(Some(By::Watcher), false, false)), (1, 0));
+    // Older ones: a hand names neither rule nor case, and the undo of a closed case its case.
+    assert_eq!((told(None, false, false), told(None, false, true), told(None, true, true)), (1, 0, 0));
+}
+
+/// A few records of what comes in any order.
+fn any_records() -> impl Strategy<Value = Vec<Draft>> {
+    let kinds = [
+        (Kind::Intent, "lower", ""),
+        (Kind::Outcome, "lower", "lowered"),
+        (Kind::Refused, "lower", "refused"),
+        (Kind::Restored, "restore", "restored"),
+        (Kind::Intent, "suspend", ""),
+        (Kind::Outcome, "suspend", "suspended"),
+        (Kind::Restored, "resume", "resumed"),
+        (Kind::Intent, "terminate", ""),
+        (Kind::Outcome, "terminate", "ended"),
+        (Kind::Ended, "", "ended"),
+        (Kind::StoodBack, "resume", "stood back"),
+        (Kind::TrailLost, "", "lost"),
+        (Kind::LossAccepted, "", "accepted"),
+    ];
+    let one = (0..kinds.len(), 0..3_u32, 1..3_u64, any::<bool>()).prop_map(move |(kind, pid, case, by_hand)| {
+        let (kind, verb, outcome) = kinds[kind];
+        let mut draft = draft(kind, Some(case), verb, outcome);
+        draft.subject = Some(SubjectRecord::from(&process(51_900 + pid, "labelpress")));
+        (draft.boot, draft.who.by) = (
+            sophron_testkit::World::new(Vec::new()).machine.boot.to_string(),
+            Some(if by_hand { By::Hand } else { By::Watcher }),
+        );
+        if by_hand {
+            (draft.rule, draft.case) = (None, None);
+        }
+        if let Some(action) = draft.action.as_mut().filter(|action| action.verb == "lower") {
+            (action.nice, action.step) = (Some(5 + pid.cast_signed()), Some(1));
+            action.originals = Some(Originals { was: i32::try_from(case).unwrap(), ..Originals::default() });
+        }
+        draft
+    });
+    proptest::collection::vec(one, 0..40)
+}
+
+/// Everything that a start goes by.
+fn in_force(all: &InForce) -> String {
+    let announced: Vec<u64> = all.announced().iter().map(|record| record.seq).collect();
+    let suspended: Vec<u64> = all.suspended().map(|record| record.seq).collect();
+    let acts: Vec<u64> = all.acts().map(|record| record.seq).collect();
+    let (holds, hands) = (all.holds().collect::<Vec<_>>(), all.hands().collect::<Vec<_>>());
+    let loss = all.loss().map(|record| record.seq);
+    format!("{} {holds:?} {suspended:?} {announced:?} {acts:?} {hands:?} {loss:?}", all.highest_case)
+}
+
+proptest! {
+    /// A file that begins with what the one before it carries over tells the same as both.
+    #[test]
+    fn what_is_carried_over_tells_the_same_as_all(before in any_records(), after in any_records()) {
+        let boot = sophron_testkit::World::new(Vec::new()).machine.boot;
+        let records: Vec<Record> = verify(trail(&before).concat().as_bytes()).records;
+        let whole = InForce::of(&records);
+        let mut head = draft(Kind::TrailOpened, Some(whole.highest_case), "", "opened");
+        (head.carried, head.subject) = (whole.carried(boot), None);
+        // Over two files.
+        for _ in 0..2 {
+            let mut link = Link::default();
+            let line = link.seal(&head).unwrap();
+            let begun = InForce::of(&verify(line.as_bytes()).records);
+            prop_assert_eq!(in_force(&begun), in_force(&whole));
+            head.carried = begun.carried(boot);
+        }
+        let mut link = records.last().map_or_else(Link::default, Link::after);
+        let lines: String = std::iter::once(&head).chain(&after).map(|draft| link.seal(draft).unwrap()).collect();
+        let second = verify(lines.as_bytes());
+        let third: Vec<Record> = serde_json::Deserializer::from_str(&lines).into_iter::<Record>().map(Result::unwrap).collect();
+        prop_assert!(second.records.is_empty() || second.records.len() == third.len());
+        prop_assert_eq!(in_force(&InForce::of(&third)), in_force(&InForce::of(records.iter().chain(&third[1..]))));
+    }
 }

@@ -3,7 +3,7 @@
 //! One look at a tree that keeps forking always misses somebody. Suspended members start nobody: so every look suspends
 //! those that are new, until two looks in a row find nobody new and every thread standing still.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
 use std::fs;
 use std::sync::Arc;
@@ -88,12 +88,19 @@ impl Tree {
         Tree { boot, members, spared: Spared { ask: Box::new(spared), met: BTreeMap::new() }, lineage: None }
     }
 
-    /// The same with others that are known to descend from them, though they stand below somebody else by now.
+    /// The same with others that are known to descend from them, though they may stand below somebody else by now: each with
+    /// whom it descends from, by PID, and behind that one.
     #[must_use]
-    pub fn with(mut self, others: &[Arc<Handle>]) -> Tree {
-        for other in others {
+    pub fn with(mut self, others: &[(Arc<Handle>, u32)]) -> Tree {
+        let mut spared = BTreeSet::new();
+        for (other, above) in others {
             let pid = other.id().pid;
-            if !self.members.contains_key(&pid) && !self.spared.has(pid) {
+            if self.members.contains_key(&pid) {
+                continue;
+            }
+            if spared.contains(above) || self.spared.has(pid) {
+                spared.insert(pid);
+            } else {
                 self.members.insert(pid, Arc::clone(other));
             }
         }

@@ -15,6 +15,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::IsTerminal;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use sophron_core::model::{Facts, Needs, Process, Snapshot};
 use sophron_core::protect::Protections;
@@ -33,13 +34,16 @@ use crate::ui;
 use crate::watcher::rules_file;
 use record::Trail;
 
+/// How long names that come late are waited for.
+const NAMES: Duration = Duration::from_secs(2);
+
 /// What is to be done by hand.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Verb {
     Lower { nice: i32, only: sophron_linux::act::Only },
-    Suspend { length: std::time::Duration },
+    Suspend { length: Duration },
     Resume,
-    Terminate { force_after: Option<std::time::Duration> },
+    Terminate { force_after: Option<Duration> },
     Restart,
 }
 
@@ -95,6 +99,12 @@ pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
     let mut snapshot = Snapshot::default();
     sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    // On a slow machine names come late; whoever acts waits for them a little.
+    let give_up = Instant::now() + NAMES;
+    while snapshot.processes.iter().any(|process| process.app_unread) && Instant::now() < give_up {
+        std::thread::sleep(NAMES / 20);
+        sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    }
     let picked = targets::pick(args, verb, &snapshot)?;
     // Fixed before the question: whoever gets one of these numbers later is never touched, and nobody is added.
     let mut chosen = Vec::new();
