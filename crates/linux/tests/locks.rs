@@ -1,4 +1,4 @@
-//! 20,000 file locks, which any user may take: who has none of them waits for nobody who counts them.
+//! 80,000 file locks, which any user may take: who has none of them waits for nobody who counts them.
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 #![allow(unsafe_code, reason = "locks on parts of a file are taken by fcntl, and rustix has none")]
@@ -31,13 +31,13 @@ fn lock(file: &File, start: i64) {
 #[test]
 fn many_locks_of_one_hold_up_no_other() {
     // The kernel goes through all locks of a file to take another: many files are quicker.
-    let files: Vec<File> = (0..40).map(|_| tempfile::tempfile().unwrap()).collect();
-    files.iter().for_each(|file| (0..500).for_each(|place| lock(file, place * 2)));
+    let files: Vec<File> = (0..80).map(|_| tempfile::tempfile().unwrap()).collect();
+    files.iter().for_each(|file| (0..1000).for_each(|place| lock(file, place * 2)));
     let other = Ended(Command::new("sleep").arg("60").stdin(Stdio::null()).spawn().unwrap());
     let began = Instant::now();
     let read = std::fs::read_to_string("/proc/locks").unwrap();
     let whole = began.elapsed();
-    assert!(read.lines().count() >= 20_000);
+    assert!(read.lines().count() >= 80_000);
     // Who holds no lock is not held up by those of another.
     let began = Instant::now();
     assert_eq!(locks::waiting_for(&[other.0.id()], Duration::from_secs(60)), Some(Vec::new()));

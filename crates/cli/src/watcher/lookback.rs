@@ -38,7 +38,7 @@ pub struct Lookback {
 }
 
 impl Lookback {
-    /// Starts it; `None` where nothing is to be kept.
+    /// Starts it; `None` where nothing is to be kept, or no thread can be started, which is said.
     pub fn start(state: PathBuf, settings: Settings, news: Sender<Wake>) -> Option<Lookback> {
         if settings.keep.is_zero() {
             return None;
@@ -46,9 +46,16 @@ impl Lookback {
         let ours = Arc::new(Mutex::new(Ours::default()));
         let (stop, stopped) = channel();
         let mut keeper = Keeper { state, settings, ours: Arc::clone(&ours), piece: None, last: None };
+        let told = news.clone();
         let run = move || keeper.run(&stopped, &news);
-        let thread = std::thread::Builder::new().name("lookback".to_owned()).spawn(run).ok()?;
-        Some(Lookback { ours, stop, thread })
+        match std::thread::Builder::new().name("lookback".to_owned()).spawn(run) {
+            Ok(thread) => Some(Lookback { ours, stop, thread }),
+            Err(error) => {
+                // The watcher is about to listen.
+                let _ = told.send(Wake::Lookback(Some(error.to_string())));
+                None
+            }
+        }
     }
 
     /// What the watcher is doing at this tick.

@@ -157,8 +157,10 @@ impl<'s> Watcher<'s> {
                 Ok(found) => found.filter(|found| !in_force.has_accepted(found)).map(Wake::Unsound),
                 Err(why) => Some(Wake::Unchecked(why)),
             };
-            // The watcher may have ended meanwhile.
-            let _ = found.map(|found| wake.send(found));
+            if let Some(found) = found {
+                // The watcher may have ended meanwhile.
+                let _ = wake.send(found);
+            }
         };
         if let Err(error) = std::thread::Builder::new().name("check".to_owned()).spawn(check) {
             self.say_unchecked(&error.to_string());

@@ -4,10 +4,11 @@
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::PermissionsExt;
+use std::os::unix::process::CommandExt;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use rustix::process::{Pid, Resource, Rlimit, Signal, kill_process, prlimit};
+use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 use sophron_testkit::{Stage, eventually, is_gone, is_root, is_suspended, nices, threads, usual_nice};
 
@@ -78,8 +79,10 @@ fn without_processes_left_an_act_has_an_outcome_and_the_ending_comes() {
     let rules = stage.write("rules.toml", rules("", "labelpress", "memory.held > 10 MiB", more));
     let watcher = stage.watch(&rules, &[]);
     let press = stage.offender("labelpress", &GROWN);
-    let none = Rlimit { current: Some(1), maximum: Some(1) };
-    prlimit(Pid::from_raw(watcher.pid().cast_signed()), Resource::Nproc, none).unwrap();
+    // He may lower his own limits; root may not, where it lacks CAP_SYS_RESOURCE.
+    let mut limit = Command::new("prlimit");
+    limit.args(["--pid", &watcher.pid().to_string(), "--nproc=1:1"]).uid(uid).gid(uid).current_dir("/");
+    assert!(limit.status().unwrap().success());
     eventually("lowered", || all_nice(press.pid(), 7));
     eventually("terminated", || is_gone(press.pid()).then_some(()));
     eventually("recorded", || stage.story(press.pid()).contains(&"ended ended".to_owned()).then_some(()));

@@ -263,7 +263,7 @@ impl Field {
 
     /// Whether a process can set it to what it likes: good for covering, never alone for protecting.
     pub fn can_be_a_claim(self) -> bool {
-        matches!(self, Field::App | Field::Name | Field::Path | Field::Command | Field::Unit)
+        matches!(self, Field::App | Field::Name | Field::Path | Field::Command)
     }
 }
 

@@ -1,6 +1,7 @@
 //! One process as one sample shows it.
 
 use std::collections::HashMap;
+use std::num::NonZeroU32;
 use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
@@ -150,7 +151,7 @@ pub struct Process {
     pub parent: u32,
     /// The nearest living process that it descends from, by PID, where that is not its parent: who started it has ended,
     /// and the kernel has given it another parent. `None` also where that was not seen.
-    pub ancestor: Option<u32>,
+    pub ancestor: Option<NonZeroU32>,
     /// The user ID it runs as (owner of `/proc/PID`).
     pub uid: u32,
     /// The PID of its session's leader (`stat` field 6).
@@ -241,7 +242,7 @@ impl Process {
 
     /// What it descends from: its parent, or who stood above the parent that has ended.
     pub fn comes_from(&self) -> u32 {
-        self.ancestor.unwrap_or(self.parent)
+        self.ancestor.map_or(self.parent, NonZeroU32::get)
     }
 
     /// The unit that it belongs to, by its control group.

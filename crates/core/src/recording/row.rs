@@ -1,5 +1,6 @@
 //! One process and one machine as the values of their fields, and back.
 
+use std::num::NonZeroU32;
 use std::time::Duration;
 
 use serde_json::{Map, Value, json};
@@ -53,7 +54,7 @@ pub(super) fn of_process(process: &Process, machine: &Machine) -> Map<String, Va
         }
     }
     row.insert("proven".to_owned(), (u8::from(process.app_proven) * 2 + u8::from(process.path_proven)).into());
-    row.insert("ancestor".to_owned(), process.ancestor.map_or(Value::Null, Value::from));
+    row.insert("ancestor".to_owned(), process.ancestor.map_or(Value::Null, |ancestor| ancestor.get().into()));
     row.insert("unread".to_owned(), process.app_unread.into());
     if process.app_unread {
         row.insert("app".to_owned(), process.app.clone().into());
@@ -109,7 +110,7 @@ pub(super) fn set_process(process: &mut Process, row: &Map<String, Value>) {
         let rate = || value.as_f64().filter(|rate| rate.is_finite() && *rate >= 0.0).map(|rate| rate as f32);
         match key.as_str() {
             "parent" => process.parent = small().unwrap_or(0),
-            "ancestor" => process.ancestor = small(),
+            "ancestor" => process.ancestor = small().and_then(NonZeroU32::new),
             "unread" => process.names_mut().app_unread = value.as_bool().unwrap_or(false),
             "uid" => process.uid = small().unwrap_or(u32::MAX),
             "session" => process.session = small().unwrap_or(0),

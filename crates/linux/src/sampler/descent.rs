@@ -2,6 +2,7 @@
 //! lose them. Kept from sample to sample, and between samples by process events where those may be heard.
 
 use std::collections::{HashMap, HashSet};
+use std::num::NonZeroU32;
 
 use sophron_core::model::Process;
 
@@ -56,14 +57,13 @@ impl Descent {
         let alive: HashSet<u32> = processes.iter().map(|process| process.id.pid).collect();
         for process in processes {
             let pid = process.id.pid;
-            let known = process.ancestor.filter(|ancestor| alive.contains(ancestor)).unwrap_or(process.parent);
+            let known = process.ancestor.map(NonZeroU32::get).filter(|ancestor| alive.contains(ancestor));
+            let known = known.unwrap_or(process.parent);
             if !self.above.contains_key(&pid) {
                 self.born(pid, known);
             }
             let above = self.above.get(&pid).copied().filter(|above| *above != process.parent && alive.contains(above));
-            if process.ancestor != above {
-                process.ancestor = above;
-            }
+            process.ancestor = above.and_then(NonZeroU32::new);
         }
     }
 }
@@ -92,7 +92,7 @@ mod tests {
         descent.ended(13);
         let mut sample = vec![one(1, 0), one(10, 1), one(12, 1), one(14, 1)];
         descent.tell(&mut sample);
-        let ancestors: Vec<Option<u32>> = sample.iter().map(|process| process.ancestor).collect();
+        let ancestors: Vec<Option<u32>> = sample.iter().map(|process| process.ancestor.map(NonZeroU32::get)).collect();
         assert_eq!(ancestors, [None, None, Some(10), Some(12)]);
         descent.ended(10);
         let mut sample = vec![one(1, 0), one(12, 1), one(14, 12)];

@@ -41,7 +41,7 @@ pub(super) struct Row {
     io: (u64, u64),
     io_at: u64,
     /// The short name, hashed, and the place of the code: what an exec changes.
-    name: u64,
+    name: u32,
     code: u64,
     /// What it is called is to be read again: in its turn, or because it was not to be had.
     rename: bool,
@@ -300,7 +300,7 @@ impl Context {
         process.threads = stat.threads;
         process.nice = stat.nice;
         process.session = stat.session;
-        let (name, code) = (hash(stat.name), stat.code);
+        let (name, code) = (hash(stat.name) as u32, stat.code);
         let device = stat.terminal;
         let kernel = stat.is_kernel();
         row.opaque = code <= 1 && !kernel;
