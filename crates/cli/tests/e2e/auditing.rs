@@ -161,7 +161,7 @@ fn files_follow_each_other_and_carry_what_is_in_force() {
         drop(stage.offender("tilebaker", &["--children", "8"]));
         second.exists().then_some(())
     });
-    let head = std::fs::read_to_string(&second).unwrap();
+    let head = eventually("its head", || std::fs::read_to_string(&second).ok().filter(|head| head.contains('\n')));
     let records: Vec<Value> = head.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
     assert_eq!(records[0]["kind"], "trail opened", "{head}");
     let carried = &records[0]["carried"][0];

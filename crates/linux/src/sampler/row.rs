@@ -42,7 +42,7 @@ pub(super) struct Row {
     io_at: u64,
     /// The short name, hashed, and the place of the code: what an exec changes.
     name: u32,
-    code: u64,
+    code: u32,
     /// What it is called is to be read again: in its turn, or because it was not to be had.
     rename: bool,
     file: Option<OwnedFd>,
@@ -176,11 +176,8 @@ impl Context {
         if identity::is_interpreter(Some(&path)) {
             return None;
         }
-        let Ok((pages, uid)) = self.reader.first(pid, "statm").map(|(pages, uid)| (status::parse_pages(pages), uid))
-        else {
-            return Some(false);
-        };
-        let uid = self.believed(pid, uid, false);
+        let Ok(uid) = self.reader.uid(pid) else { return Some(false) };
+        let Ok(pages) = self.reader.of(pid, "statm").map(status::parse_pages) else { return Some(false) };
         process.memory_virtual = pages.map(|(all, _)| all * self.page);
         process.memory = pages.map(|(_, resident)| resident * self.page);
         process.uid = uid;
@@ -217,8 +214,7 @@ impl Context {
             return Some((row, Process::unread(id)));
         }
         let (line, uid) = self.reader.first(pid, "stat").ok()?;
-        let (start, kernel) = stat::parse(line).map(|stat| (stat.start, stat.is_kernel()))?;
-        let uid = self.believed(pid, uid, kernel);
+        let start = stat::parse(line)?.start;
         let id = ProcessId { pid, start, boot: self.boot };
         let clock = if self.live { sys::process_cpu_time(pid).ok() } else { None };
         let now = now_ns();
@@ -252,8 +248,7 @@ impl Context {
         Duration::from_nanos(start.saturating_mul(self.tick_ns))
     }
 
-    /// Where the folder says root it may be a kernel that hides whose a process is that does not let itself be examined:
-    /// `status` tells the truth.
+    /// Whoever seems to have become root: `status` has to say the same.
     fn believed(&mut self, pid: u32, uid: u32, kernel: bool) -> u32 {
         if uid != 0 || kernel {
             return uid;
@@ -300,13 +295,13 @@ impl Context {
         process.threads = stat.threads;
         process.nice = stat.nice;
         process.session = stat.session;
-        let (name, code) = (hash(stat.name) as u32, stat.code);
+        let (name, code) = (hash(stat.name), (stat.code ^ stat.code >> 32) as u32);
         let device = stat.terminal;
         let kernel = stat.is_kernel();
-        row.opaque = code <= 1 && !kernel;
+        row.opaque = stat.code <= 1 && !kernel;
         // Another place of the code is another program; where that may not be read, another name may be.
         let another = !row.known || (row.name, row.code) != (name, code);
-        let same = row.known && row.code == code && (code > 1 || row.name == name);
+        let same = row.known && row.code == code && (stat.code > 1 || row.name == name);
         let changed = another || row.rename;
         if changed {
             let stat_name = stat.name.to_vec();
@@ -444,6 +439,6 @@ fn now_ns() -> u64 {
 }
 
 /// FNV-1a: only to see that a name has changed.
-fn hash(bytes: &[u8]) -> u64 {
-    bytes.iter().fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(*byte)).wrapping_mul(0x100_0000_01b3))
+fn hash(bytes: &[u8]) -> u32 {
+    bytes.iter().fold(0x811c_9dc5, |hash, byte| (hash ^ u32::from(*byte)).wrapping_mul(0x0100_0193))
 }
