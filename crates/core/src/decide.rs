@@ -26,6 +26,8 @@ pub struct Circumstances<'a> {
     pub standing_back: &'a BTreeMap<ProcessId, Duration>,
     /// Whether no rule may act.
     pub all_in_shadow: bool,
+    /// Whether nothing can be recorded at present, or not where it is safe: steps wait, and use up nothing.
+    pub disarmed: bool,
 }
 
 /// What becomes of a due step.
@@ -35,6 +37,8 @@ pub enum Verdict {
     Alert,
     /// It is to be taken.
     Act(Action),
+    /// It waits until it can be recorded again.
+    Waits(Action),
     /// It would be taken, were the rule armed.
     Shadow(Action),
     /// The process is protected: why.
@@ -205,7 +209,11 @@ fn alone(process: &Process, action: Action, armed: bool, circumstances: &Circums
 }
 
 fn acting(action: Action, armed: bool, circumstances: &Circumstances<'_>) -> Verdict {
-    if armed && !circumstances.all_in_shadow { Verdict::Act(action) } else { Verdict::Shadow(action) }
+    match armed && !circumstances.all_in_shadow {
+        false => Verdict::Shadow(action),
+        true if circumstances.disarmed => Verdict::Waits(action),
+        true => Verdict::Act(action),
+    }
 }
 
 fn overtake(decisions: &mut [Decision]) {

@@ -46,6 +46,7 @@ fn steps(rules: &Arc<RuleSet>) -> Vec<[String; 5]> {
             protections: &protections,
             standing_back: &BTreeMap::new(),
             all_in_shadow: false,
+            disarmed: false,
         };
         let decisions = decide(&events, &mut judge, &circumstances, rules.cap, &mut ledger);
         for event in &events {

@@ -42,6 +42,11 @@ impl Watcher<'_> {
                 }
                 return;
             }
+            Verdict::Waits(_) => {
+                // The trail's own line has said why.
+                self.judge.postponed(case.number);
+                return;
+            }
             Verdict::Alert => (
                 Kind::Alert,
                 "alert",

@@ -392,7 +392,8 @@ impl Watcher<'_> {
             let _ = std::fs::remove_file(socket);
         }
         self.recorder.note(self.drafter.plain(Kind::WatcherEnded).came_of_it("ended", seen));
-        self.say("ended", Label::Faint, format!("{open} cases open"));
+        let cases = if open == 1 { "1 case open".to_owned() } else { format!("{open} cases open") };
+        self.say("ended", Label::Faint, cases);
     }
 
     /// Waits until nothing is under way; a second signal ends the waiting.

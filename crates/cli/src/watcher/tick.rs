@@ -102,6 +102,7 @@ impl Watcher<'_> {
             protections: &self.protections,
             standing_back: &self.standing_back,
             all_in_shadow: self.shadow,
+            disarmed: !self.recorder.is_sound(),
         };
         let cap = self.rules.cap;
         let decisions = decide::decide(&events, &mut self.judge, &circumstances, cap, &mut self.ledger);

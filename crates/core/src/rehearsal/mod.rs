@@ -214,6 +214,7 @@ impl Rehearsal {
             protections: &self.protections,
             standing_back: &standing_back,
             all_in_shadow: false,
+            disarmed: false,
         };
         let decisions = decide::decide(&events, &mut self.judge, &circumstances, self.rules.cap, &mut self.ledger);
         for event in &events {
@@ -313,6 +314,8 @@ impl Rehearsal {
                 sum.held_back += 1;
                 (StepWord::HeldBack(*action, "the budget is spent".to_owned()), false)
             }
+            // In a rehearsal everything can be recorded.
+            Verdict::Waits(_) => return,
             Verdict::Capped(action) => {
                 sum.held_back += 1;
                 (StepWord::HeldBack(*action, "the most acts in an hour are reached".to_owned()), false)

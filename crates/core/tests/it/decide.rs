@@ -46,8 +46,9 @@ fn verdicts(
         judge.tick(&Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC });
     let (mut protections, mut standing_back, mut all_in_shadow) = (Protections::default(), BTreeMap::new(), false);
     change(&mut protections, &mut standing_back, &mut all_in_shadow);
+    let (protections, standing_back) = (&protections, &standing_back);
     let circumstances =
-        Circumstances { snapshot: &snapshot, protections: &protections, standing_back: &standing_back, all_in_shadow };
+        Circumstances { snapshot: &snapshot, protections, standing_back, all_in_shadow, disarmed: false };
     let decisions = decide(&events, &mut judge, &circumstances, Cap::default(), &mut Ledger::default());
     let name = |decision: &Decision| judge.case(decision.case).map(|case| judge.rule_of(case).name.clone()).unwrap();
     decisions.into_iter().map(|decision| (name(&decision), decision.verdict)).collect()
@@ -99,4 +100,36 @@ fn rules_stand_back_from_what_a_hand_has_touched() {
         standing_back.insert(id, Duration::from_secs(1));
     });
     assert!(over.iter().any(|(_, verdict)| matches!(verdict, Verdict::Act(_))), "{over:?}");
+}
+
+/// While nothing can be recorded steps wait, however often they fall due, and use up nothing of the cap.
+#[test]
+fn what_waits_for_the_record_uses_up_no_act() {
+    let mut world = World::new(vec![process(9, "sheetlamp")]);
+    world.process(9).cpu = Some(99.0);
+    let mut judge = Judge::new(Arc::clone(&load(RULES)), 1);
+    let (none, protections, standing_back) = (BTreeSet::new(), Protections::default(), BTreeMap::new());
+    let (mut ledger, cap) = (Ledger::default(), Cap { acts: 1, terminations: 1 });
+    for tick in 0..30 {
+        world.pass(Duration::from_secs(1));
+        let snapshot = world.snapshot();
+        let tick_of = Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
+        let events = judge.tick(&tick_of);
+        let circumstances = Circumstances {
+            snapshot: &snapshot,
+            protections: &protections,
+            standing_back: &standing_back,
+            all_in_shadow: false,
+            disarmed: tick < 29,
+        };
+        let decisions = decide(&events, &mut judge, &circumstances, cap, &mut ledger);
+        let waits = |decision: &&Decision| matches!(decision.verdict, Verdict::Waits(_));
+        let acts = |decision: &&Decision| decision.verdict == Verdict::Act(TERMINATE);
+        if tick < 29 {
+            assert_eq!(decisions.iter().filter(waits).count(), 2, "tick {tick}: {decisions:?}");
+            decisions.iter().for_each(|decision| judge.postponed(decision.case));
+        } else {
+            assert_eq!(decisions.iter().filter(acts).count(), 1, "{decisions:?}");
+        }
+    }
 }

@@ -141,6 +141,7 @@ proptest! {
                 protections: &protections,
                 standing_back: &BTreeMap::new(),
                 all_in_shadow: false,
+ disarmed: false,
             };
             let decisions = decide(&events, &mut judge, &circumstances, rules.cap, &mut ledger);
             let acts: Vec<u32> = decisions

@@ -136,6 +136,7 @@ fn the_machines_offender_is_picked_and_kept() {
             protections: &protections,
             standing_back: &BTreeMap::new(),
             all_in_shadow: false,
+            disarmed: false,
         };
         let decisions = decide(&events, &mut script.judge, &circumstances, Cap::default(), &mut ledger);
         decisions.iter().for_each(|decision| script.judge.settled(decision.case, true));
@@ -168,6 +169,7 @@ fn all_rules_together_act_no_more_than_the_cap_allows() {
         protections: &Protections::default(),
         standing_back: &BTreeMap::new(),
         all_in_shadow: false,
+        disarmed: false,
     };
     let decisions = decide(&events, &mut judge, &circumstances, rules.cap, &mut Ledger::default());
     let acts = decisions.iter().filter(|decision| matches!(decision.verdict, Verdict::Act(_))).count();

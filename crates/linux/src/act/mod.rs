@@ -34,6 +34,9 @@ pub enum ActError {
     /// It ended before anything was done.
     #[error("it had ended already")]
     Gone,
+    /// Nobody would resume it whatever happens, so it is not suspended.
+    #[error("no guard could be started")]
+    Unguarded(#[source] io::Error),
     /// The kernel refused.
     #[error("the kernel refused")]
     Kernel(#[source] io::Error),

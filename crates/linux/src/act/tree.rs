@@ -192,7 +192,7 @@ impl Tree {
     pub fn suspend(&mut self, guard: &mut GuardThem<'_>) -> Result<Suspended, ActError> {
         let began = Instant::now();
         let first: Vec<Arc<Handle>> = self.members.values().map(Arc::clone).collect();
-        guard(&first).map_err(ActError::Kernel)?;
+        guard(&first).map_err(ActError::Unguarded)?;
         for member in &first {
             stop(member)?;
         }
@@ -200,7 +200,7 @@ impl Tree {
         while quiet < 2 && began.elapsed() < LONGEST {
             let new = self.look();
             if !new.is_empty() {
-                guard(&new).map_err(ActError::Kernel)?;
+                guard(&new).map_err(ActError::Unguarded)?;
             }
             for member in &new {
                 stop(member)?;

@@ -187,12 +187,14 @@ impl<F: Folder> Writer<F> {
         }
         self.synced()?;
         let Link { seq, hash, .. } = &left.link;
+        // Enough of it to tell it by, and little enough to be read.
+        let hash = hash.get(..12).unwrap_or(hash);
         let seen = match found {
             Some(found) => format!(
-                "record {seq} with the hash {hash} was written to it and is gone; it ends with record {found} now, and was set aside as {}",
+                "record {seq} (hash {hash}…) was written to it and is gone; it ends with record {found} now, and was set aside as {}",
                 self.path_of(&format!("*.{ASIDE}-{count}")).display()
             ),
-            None => format!("it was taken away after record {seq} with the hash {hash}"),
+            None => format!("it was taken away after record {seq} (hash {hash}…)"),
         };
         self.begin(1, None, Some(Loss { seen: seen.clone(), in_force }))?;
         Err(TrailError::Lost(seen))

@@ -8,9 +8,11 @@ use super::nothing_there;
 use crate::args;
 use crate::exit::{Exit, Failure};
 use crate::places;
-use crate::ui;
+use crate::ui::{self, paragraph, table};
 use crate::watcher::drafts::{DraftExt, Drafter};
 use crate::watcher::{keeping, rules_file};
+
+const INDENT: usize = 10;
 
 pub fn run(args: &args::AuditAccept) -> Result<Exit, Failure> {
     let failed = |error| Failure::of(Exit::Failed, error);
@@ -31,8 +33,7 @@ pub fn run(args: &args::AuditAccept) -> Result<Exit, Failure> {
     let keeping = keeping(&rules_file::guidance(None)?.audit())?;
     let mut file = TrailFile::open(&state, drafter.plain(Kind::TrailOpened), keeping).map_err(failed)?;
     file.append(std::slice::from_ref(&draft)).map_err(failed)?;
-    ui::out(format_args!(
-        "accepted, {seen}\nrules act again; what is left of the old record stands beside the new one\n"
-    ));
+    ui::out(paragraph::under("accepted", INDENT, &seen, table::terminal_width()));
+    ui::out("rules act again; what is left of the old record stands beside the new one\n");
     Ok(Exit::Fine)
 }
