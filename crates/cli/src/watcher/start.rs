@@ -49,11 +49,12 @@ impl<'s> Watcher<'s> {
             return Err(foreign());
         }
         let (lock, made) = lock(&plan.state)?;
-        let latest = earlier(&plan.state)?;
+        let latest = trail::latest(&plan.state, |_| {}).map_err(unarmed)?.unwrap_or_default();
         let boot = here::boot(Path::new("/proc"))
             .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
         // Before anything else: whoever an earlier run has left suspended, and nobody guards any more, goes on.
         let left = left::resume(&latest.in_force, boot);
+        sound(&latest, &plan.state)?;
         let sampler = Sampler::new(Path::new("/proc"), base_needs(&plan.rules))
             .map_err(|error| Failure::of(Exit::Failed, error))?;
         let sampler = if plan.rules.rules.iter().any(|rule| rule.judge == Judged::Tree) {
@@ -349,16 +350,15 @@ pub fn foreign() -> Failure {
     .hint("start it where /proc is its own, as `unshare --mount-proc` makes it; looking is possible all the same")
 }
 
-/// What the last file of the trail holds. A torn end is the writer's to mend; anything worse is the person's to look at.
-fn earlier(state: &Path) -> Result<Latest, Failure> {
-    let latest = trail::latest(state, |_| {}).map_err(unarmed)?.unwrap_or_default();
+/// A torn end is the writer's to mend; anything worse is the person's to look at.
+fn sound(latest: &Latest, state: &Path) -> Result<(), Failure> {
     match &latest.fault {
         Some(fault) => Err(Failure::new(
             Exit::Failed,
             format!("the audit trail is not sound at record {}: {}; the watcher does not arm", fault.seq, fault.what),
         )
         .hint(format!("look at it with `sophron audit verify`, then move {} away", trail::folder(state).display()))),
-        None => Ok(latest),
+        None => Ok(()),
     }
 }
 

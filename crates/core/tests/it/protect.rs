@@ -38,6 +38,21 @@ fn a_claim_protects_only_together_with_its_owner() {
     assert!(reason("app = fernpanel or owner = ines", claim).is_some());
 }
 
+/// Below a user's own service manager, or in a container, anybody can call his group like a service of the machine.
+#[test]
+fn a_unit_protects_only_where_the_machine_vouches_for_it() {
+    let by = |unit: &'static str, group: &'static str| {
+        reason(&format!("unit = \"{unit}\""), |process| {
+            process.names_mut().unit = Some(unit.to_owned());
+            process.names_mut().group = Some(group.to_owned());
+        })
+    };
+    assert!(by("gatekeys.service", "/system.slice/gatekeys.service").is_some());
+    let user = "/user.slice/user-1001.slice/user@1001.service/app.slice/gatekeys.service";
+    assert_eq!(by("gatekeys.service", user), None);
+    assert!(by("x.scope", "/system.slice/x.scope/system.slice/gatekeys.service").is_some(), "the container's own");
+}
+
 #[test]
 fn the_built_in_protections() {
     let mut world = World::new(vec![

@@ -19,7 +19,7 @@ use crate::{sys, terminal};
 pub(super) struct Row {
     pub pid: u32,
     /// Ticks since its clock last moved.
-    idle: u16,
+    idle: u8,
     named: Needs,
     /// Start time, clock ticks since boot.
     pub start: u64,
