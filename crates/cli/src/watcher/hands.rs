@@ -29,6 +29,11 @@ impl Hands {
         hands
     }
 
+    /// The trail was set aside, and a new one begun: that is followed from its beginning.
+    pub fn begin_anew(&mut self) {
+        (self.number, self.offset) = (1, 0);
+    }
+
     /// What people have written since the last look: intents, and that a loss is accepted. A trail that cannot be read has none: the recorder says so.
     pub fn news(&mut self) -> Vec<Record> {
         let mut news = self.of_this_file();
@@ -72,5 +77,30 @@ impl Hands {
         // What a watcher takes back by itself is no hand at work.
         let by_hand = |record: &Record| record.is_by_hand() && matches!(record.kind, Kind::Intent | Kind::LossAccepted);
         records.filter(by_hand).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use sophron_core::audit::{By, Draft, Link, Who};
+
+    use super::*;
+
+    #[test]
+    fn a_trail_that_is_begun_anew_is_followed() {
+        let state = tempfile::tempdir().unwrap();
+        let folder = trail::folder(state.path());
+        std::fs::create_dir(&folder).unwrap();
+        let who = Who { uid: 0, user: "root".to_owned(), login_uid: None, by: Some(By::Hand) };
+        let accepted = Draft::new(jiff::Timestamp::UNIX_EPOCH, Kind::LossAccepted, "mossgate-desk-03", "7", who);
+        let line = Link::default().seal(&accepted).unwrap();
+        std::fs::write(folder.join(trail::name(3)), &line).unwrap();
+        let mut hands = Hands::of(state.path());
+        assert!(hands.news().is_empty(), "what was there before is no news");
+        std::fs::remove_file(folder.join(trail::name(3))).unwrap();
+        std::fs::write(folder.join(trail::name(1)), &line).unwrap();
+        assert!(hands.news().is_empty());
+        hands.begin_anew();
+        assert_eq!(hands.news().len(), 1);
     }
 }

@@ -261,7 +261,10 @@ impl Watcher<'_> {
                 self.recorder.note(self.drafter.plain(Kind::TrailLost).came_of_it("not sound", what.clone()));
                 self.say_doubt(&what);
             }
-            Wake::Trail(TrailNews::Doubted(what)) => self.say_doubt(&what),
+            Wake::Trail(TrailNews::Doubted(what)) => {
+                self.hands.begin_anew();
+                self.say_doubt(&what);
+            }
             Wake::Trail(TrailNews::Stamped(stamped)) => self.log_stamp(&stamped),
             Wake::Trail(TrailNews::Unstamped(why)) => {
                 self.say("unsigned", Label::Warning, format!("the audit trail cannot be signed: {why}"));

@@ -235,7 +235,10 @@ impl Watcher<'_> {
         for id in over {
             let Some((_, draft)) = self.by_hand.remove(&id) else { continue };
             let process = snapshot.process(id.pid).filter(|process| process.id == id);
-            let Some(process) = process.filter(|process| process.state == State::Suspended) else { continue };
+            // What we hold suspended ourselves is ended in its own time.
+            let stands =
+                |process: &&Process| process.state == State::Suspended && self.effects.suspension(&id).is_none();
+            let Some(process) = process.filter(stands) else { continue };
             if self.handle_of(&id).is_some_and(|handle| handle.signal(Signal::CONT).is_ok()) {
                 let seen = "its time is over, and the command that had suspended it is gone".to_owned();
                 self.recorder.note(draft.came_of_it("resumed", seen.clone()));
