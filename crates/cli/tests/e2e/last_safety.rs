@@ -168,6 +168,9 @@ fn what_was_left_suspended_is_resumed_by_the_next_start() {
 /// The cap on acts, a budget that is spent, and whom rules stand back from: a restart forgets none of them.
 #[test]
 fn a_restart_forgets_no_cap_no_budget_and_no_hand() {
+    if !sophron_testkit::can_be_lowered() {
+        return;
+    }
     let stage = stage();
     let again = |head: &str, more: &str| {
         let path = stage.write("rules.toml", rules(head, "labelpress", "memory.held > 10 MiB", more));

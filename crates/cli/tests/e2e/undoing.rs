@@ -64,6 +64,9 @@ fn an_interrupted_watcher_resumes_and_restores() {
 
 #[test]
 fn a_watcher_killed_outright_leaves_nothing_suspended_and_the_next_start_restores() {
+    if !sophron_testkit::can_be_lowered() {
+        return;
+    }
     let stage = stage();
     let path = stage
         .write("rules.toml", rules("{ at = '0s', do = 'lower', nice = 7 }, { at = '1s', do = 'suspend', for = '5m' }"));
