@@ -256,6 +256,25 @@ impl Stage {
     }
 }
 
+/// Any child of a test, ended with it, whatever the test does.
+#[derive(Debug)]
+pub struct Own(pub Child);
+
+impl Own {
+    /// Its process ID.
+    pub fn pid(&self) -> u32 {
+        self.0.id()
+    }
+}
+
+impl Drop for Own {
+    fn drop(&mut self) {
+        // Our own child, not collected yet: the PID is still its own.
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
 /// A real process that misbehaves; ended with the test.
 #[derive(Debug)]
 pub struct Offender {

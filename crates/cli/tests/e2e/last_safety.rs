@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
-use sophron_testkit::{Stage, eventually, is_gone, is_root, is_suspended, nices, threads, usual_nice};
+use sophron_testkit::{Own, Stage, eventually, is_gone, is_root, is_suspended, nices, threads, usual_nice};
 
 use crate::stage;
 
@@ -105,11 +105,11 @@ fn a_partial_lowering_is_told_and_undone() {
     let mut alone = Command::new("setsid");
     alone.arg("setpriv").args(["--reuid", "65534", "--regid", "65534", "--clear-groups"]);
     alone.arg(program.get_program()).args(program.get_args()).stdin(Stdio::null()).stdout(Stdio::null());
-    let mut press = alone.spawn().unwrap();
+    let press = Own(alone.spawn().unwrap());
     let runs =
-        || fs::read_to_string(format!("/proc/{}/cmdline", press.id())).is_ok_and(|line| line.contains("misbehave"));
+        || fs::read_to_string(format!("/proc/{}/cmdline", press.pid())).is_ok_and(|line| line.contains("misbehave"));
     eventually("it runs", || runs().then_some(()));
-    let id = checked(&stage, press.id());
+    let id = checked(&stage, press.pid());
     let state = stage.state().display().to_string();
     let without = |args: &[&str]| {
         let inner = stage.command(args);
@@ -122,11 +122,10 @@ fn a_partial_lowering_is_told_and_undone() {
         )
     };
     let (status, told) = without(&["lower", &id, "--nice", "7", "--only", "cpu", "--state", &state]);
-    let lowered = all_nice(press.id(), 7);
+    let lowered = all_nice(press.pid(), 7);
     let (back, undone) = without(&["restore", "--all", "--state", &state]);
-    let restored = all_nice(press.id(), usual_nice());
-    press.kill().unwrap();
-    press.wait().unwrap();
+    let restored = all_nice(press.pid(), usual_nice());
+    drop(press);
     let grouped = fs::read("/proc/sys/kernel/sched_autogroup_enabled").is_ok_and(|value| value.starts_with(b"1"));
     assert!(status == Some(0) && lowered.is_some(), "{told}");
     assert!(back == Some(0) && restored.is_some(), "{undone}");
@@ -277,7 +276,7 @@ fn a_program_of_a_rule_is_bounded() {
     // Whoever starts the watcher leaves it a descriptor.
     let mut outer = Command::new("sh");
     outer.args(["-c", "exec 9< /dev/null; exec \"$@\"", "sh"]).arg(inner.get_program()).args(inner.get_args());
-    let mut watcher = outer.env("TZ", "UTC").stdin(Stdio::null()).stdout(Stdio::null()).spawn().unwrap();
+    let mut watcher = Own(outer.env("TZ", "UTC").stdin(Stdio::null()).stdout(Stdio::null()).spawn().unwrap());
     let press = stage.offender("labelpress", &GROWN);
     eventually("the ladder goes on", || is_gone(press.pid()).then_some(()));
     let ran = || stage.story(press.pid()).contains(&"outcome run ran".to_owned());
@@ -285,8 +284,8 @@ fn a_program_of_a_rule_is_bounded() {
     let left: u32 = fs::read_to_string(left).unwrap().trim().parse().unwrap();
     eventually("what it left is ended", || is_gone(left).then_some(()));
     let began = Instant::now();
-    signal(watcher.id(), Signal::INT);
-    watcher.wait().unwrap();
+    signal(watcher.pid(), Signal::INT);
+    watcher.0.wait().unwrap();
     assert!(began.elapsed() < Duration::from_secs(10), "{:?}", began.elapsed());
     let saw = fs::read_to_string(saw).unwrap();
     let lines: Vec<&str> = saw.lines().collect();

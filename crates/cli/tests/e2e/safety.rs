@@ -3,9 +3,9 @@
 use std::fs;
 use std::io::Write;
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
+use std::process::{Command, Stdio};
 
-use sophron_testkit::{Stage, eventually, is_gone, threads, usual_nice};
+use sophron_testkit::{Own, Stage, eventually, is_gone, threads, usual_nice};
 
 use crate::stage;
 
@@ -143,7 +143,7 @@ fn a_trail_lost_under_a_running_watcher_disarms_it_until_it_is_back() {
 }
 
 /// A watcher whose state folder is a small disk of its own; `None` where mounting is not allowed.
-fn on_a_disk_of(size: &str, stage: &Stage, rules: &Path) -> Option<Child> {
+fn on_a_disk_of(size: &str, stage: &Stage, rules: &Path) -> Option<Own> {
     let state = stage.state().display().to_string();
     fs::create_dir_all(&state).unwrap();
     let mount = format!("mount -t tmpfs -o size={size},mode=700 none {state}");
@@ -155,7 +155,7 @@ fn on_a_disk_of(size: &str, stage: &Stage, rules: &Path) -> Option<Child> {
     let mut command = Command::new("unshare");
     command.args(["--mount", "sh", "-c", &format!("{mount} && exec \"$@\""), "sh"]);
     command.arg(inner.get_program()).args(inner.get_args()).env("TMPDIR", stage.path(""));
-    Some(command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap())
+    Some(Own(command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()))
 }
 
 /// Fills a disk to its last byte.
@@ -173,9 +173,9 @@ fn a_full_disk_disarms_only_when_the_space_kept_ahead_is_gone() {
         let stage = stage();
         let rules =
             stage.write("rules.toml", RULES.replacen("format = 1\n", "format = 1\nlookback = { keep = '0s' }\n", 1));
-        let Some(mut watcher) = on_a_disk_of(size, &stage, &rules) else { return };
+        let Some(watcher) = on_a_disk_of(size, &stage, &rules) else { return };
         // Seen from inside of its own mounts.
-        let inside = Path::new("/proc").join(watcher.id().to_string()).join("root");
+        let inside = Path::new("/proc").join(watcher.pid().to_string()).join("root");
         let state = inside.join(stage.state().strip_prefix("/").unwrap());
         let trail = || fs::read_to_string(state.join("audit/000001.jsonl")).unwrap_or_default();
         eventually("begun", || trail().contains("rules loaded").then_some(()));
@@ -194,7 +194,5 @@ fn a_full_disk_disarms_only_when_the_space_kept_ahead_is_gone() {
         eventually("recorded", || trail().lines().any(ended).then_some(()));
         let whole = sophron_core::audit::check(trail().as_bytes());
         assert!(whole.is_none_or(|fault| fault.what.contains("torn")));
-        let _ = watcher.kill();
-        let _ = watcher.wait();
     }
 }

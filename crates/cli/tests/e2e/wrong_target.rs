@@ -4,29 +4,13 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
-use std::process::{Child, Command, Output, Stdio};
+use std::process::{Command, Output, Stdio};
 
-use sophron_testkit::{ControlGroup, Offender, Stage, StandIn, eventually, is_gone, is_root, nices, usual_nice};
+use sophron_testkit::{ControlGroup, Offender, Own, Stage, StandIn, eventually, is_gone, is_root, nices, usual_nice};
 
 use crate::stage;
 
 const NOBODY: u32 = 65534;
-
-/// A child that ends with the test.
-struct Own(Child);
-
-impl Drop for Own {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-impl Own {
-    fn pid(&self) -> u32 {
-        self.0.id()
-    }
-}
 
 fn sh(line: &str) -> Own {
     Own(Command::new("sh").args(["-c", line]).stdin(Stdio::null()).stdout(Stdio::null()).spawn().unwrap())
