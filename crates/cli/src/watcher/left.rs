@@ -15,7 +15,7 @@ use sophron_linux::{Sampler, here, trail};
 use super::recorder::chain;
 
 /// The command of a suspension by hand is given that long beyond its time.
-const HAND_MARGIN: Duration = Duration::from_secs(5);
+pub const HAND_MARGIN: Duration = Duration::from_secs(5);
 
 /// And that of an ending.
 const ENDING: Duration = Duration::from_secs(60);

@@ -15,15 +15,13 @@ use sophron_linux::{SampleError, here, locks};
 
 use super::act;
 use super::drafts::DraftExt;
+use super::left::HAND_MARGIN;
 use super::{STAND_BACK, Watcher};
 use crate::ui::style::Label;
 use crate::ui::when;
 
 /// How long a costly file is waited for; what takes longer is unknown.
 const COSTLY_WAIT: Duration = Duration::from_millis(200);
-
-/// A suspension by hand is ended by us only so long after its command should have.
-const HAND_MARGIN: Duration = Duration::from_secs(5);
 
 impl Watcher<'_> {
     pub(super) fn tick(&mut self) {

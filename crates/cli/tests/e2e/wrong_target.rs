@@ -163,6 +163,13 @@ fn in_another_pid_namespace_nobody_is_touched() {
     assert_eq!(foreign(&["list"]).status.code(), Some(0), "looking is possible");
 }
 
+fn ends_the_tree_of(pid: u32, breach: &str) -> String {
+    format!(
+        "format = 1\nevery = '200ms'\n[[rule]]\nname = 'tree'\njudge = 'tree'\nwhere = 'pid = {pid}'\nbreach = '{breach}'\nlasting = '400ms'\n\
+         armed = true\nladder = [ {{ at = '0s', do = 'terminate', force_after = '2s' }} ]\n"
+    )
+}
+
 /// Of a tree that a rule ends whoever serves others is spared, and whoever left it because his parent ended is not.
 #[test]
 fn a_trees_server_is_spared_and_its_orphans_are_not() {
@@ -186,14 +193,7 @@ fn a_trees_server_is_spared_and_its_orphans_are_not() {
     let waiter = Own(Command::new("flock").args([&lock, "true"]).stdin(Stdio::null()).spawn().unwrap());
     let waits = || fs::read_to_string("/proc/locks").unwrap().contains(&format!(" {} ", waiter.pid()));
     eventually("somebody waits for it", || waits().then_some(()));
-    let rules = stage.write(
-        "rules.toml",
-        format!(
-            "format = 1\nevery = '200ms'\n[[rule]]\nname = 'tree'\njudge = 'tree'\nwhere = 'pid = {}'\nbreach = 'age > 0s'\nlasting = '400ms'\n\
-             armed = true\nladder = [ {{ at = '0s', do = 'terminate', force_after = '2s' }} ]\n",
-            parent.pid()
-        ),
-    );
+    let rules = stage.write("rules.toml", ends_the_tree_of(parent.pid(), "age > 0s"));
     let watcher = stage.watch(&rules, &[]);
     eventually("the tree is ended", || is_gone(parent.pid()).then_some(()));
     eventually("recorded", || {
@@ -210,14 +210,7 @@ fn a_trees_server_is_spared_and_its_orphans_are_not() {
     // The middle shell ends at once: what it has started stands below the machine's first process from then on.
     let orphan = stage.path("orphan").display().to_string();
     let parent = sh(&format!("sleep 2; sh -c 'setsid sleep 60 & echo $! > {orphan}'; sleep 600; :"));
-    let rules = stage.write(
-        "rules.toml",
-        format!(
-            "format = 1\nevery = '200ms'\n[[rule]]\nname = 'tree'\njudge = 'tree'\nwhere = 'pid = {}'\nbreach = 'age > 4s'\nlasting = '400ms'\n\
-             armed = true\nladder = [ {{ at = '0s', do = 'terminate', force_after = '2s' }} ]\n",
-            parent.pid()
-        ),
-    );
+    let rules = stage.write("rules.toml", ends_the_tree_of(parent.pid(), "age > 4s"));
     let watcher = stage.watch(&rules, &[]);
     let orphan: u32 = eventually("the orphan runs", || fs::read_to_string(&orphan).ok()?.trim().parse().ok());
     eventually("the tree is ended", || is_gone(parent.pid()).then_some(()));

@@ -30,10 +30,6 @@ pub struct OpenSuspension {
     pub rule: Option<String>,
     /// Who was watching.
     pub who: String,
-    /// Whether a person did it by hand: then his own command watches over it for that many seconds.
-    pub by_hand: Option<f64>,
-    /// The process.
-    pub subject: SubjectRecord,
 }
 
 /// A lowering that the trail shows as ours and not yet taken back.
@@ -203,19 +199,11 @@ impl InForce {
 
     /// The suspensions, for people.
     pub fn suspensions(&self) -> impl Iterator<Item = (ProcessId, OpenSuspension)> {
-        self.suspended.iter().filter_map(|(id, record)| {
-            let by_hand = record.is_by_hand();
-            let seconds = record.action.as_ref().and_then(|action| action.seconds);
-            let open = OpenSuspension {
-                since: record.at,
-                case: record.case,
-                rule: record.rule.clone(),
-                who: record.who.user.clone(),
-                by_hand: by_hand.then_some(seconds.unwrap_or(0.0)),
-                subject: record.subject.clone()?,
-            };
-            Some((*id, open))
-        })
+        let open = |record: &Record| {
+            let (since, case, who) = (record.at, record.case, record.who.user.clone());
+            OpenSuspension { since, case, rule: record.rule.clone(), who }
+        };
+        self.suspended.iter().map(move |(id, record)| (*id, open(record)))
     }
 
     /// The acts that were announced and of which nothing further is told, in their order.

@@ -55,8 +55,6 @@ pub fn files(state: &Path) -> Result<Vec<PathBuf>, TrailError> {
 pub struct Latest {
     /// What is in force.
     pub in_force: InForce,
-    /// The file.
-    pub path: PathBuf,
     /// What is wrong with it, if anything is but a torn end.
     pub fault: Option<Fault>,
 }
@@ -74,10 +72,10 @@ pub fn latest(state: &Path, mut see: impl FnMut(&Record)) -> Result<Option<Lates
     };
     for path in paths.into_iter().rev() {
         let Some(file) = open(&parent, &path)? else { continue };
-        let mut latest = Latest { path, ..Latest::default() };
+        let mut latest = Latest::default();
         let mut walk = Walk::default();
         let mut place = 0;
-        each_line(file, &latest.path.clone(), |line| {
+        each_line(file, &path, |line| {
             place += 1;
             let record = walk.line(line).and_then(|()| {
                 serde_json::from_slice::<Record>(line).map_err(|error| format!("it is not a record: {error}"))

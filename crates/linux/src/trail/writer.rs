@@ -175,7 +175,7 @@ impl<F: Folder> Writer<F> {
     /// written now is not: nothing may be done on the strength of a trail that somebody has changed.
     fn set_aside(&mut self, numbers: &[u64], left: &Left) -> Result<(), TrailError> {
         let last = numbers.last().copied();
-        let in_force = last.and_then(|number| self.in_force_of(number).ok()).unwrap_or_default();
+        let (in_force, _) = last.and_then(|number| self.told_by(number).ok()).unwrap_or_default();
         let found = last.and_then(|number| self.end_of(number).ok()).map(|link| link.seq);
         let failed = |error| io_error(&self.place, "set aside", error);
         let names = self.folder.names().map_err(failed)?;
@@ -253,8 +253,7 @@ impl<F: Folder> Writer<F> {
             Draft { case, stamp, carried, ..writer.own(Kind::TrailOpened, "opened", seen) }
         };
         if let Some(before) = before {
-            let in_force = self.in_force_of(before)?;
-            let stamp = self.last_stamp_of(before)?;
+            let (in_force, stamp) = self.told_by(before)?;
             return Ok(vec![opened(self, &format!("{format}; follows {}", name(before)), &in_force, stamp)]);
         }
         let Some(loss) = loss else {
@@ -274,21 +273,15 @@ impl<F: Folder> Writer<F> {
         Ok(bytes)
     }
 
-    /// What is in force by a file; of a torn last line nothing is.
-    fn in_force_of(&self, number: u64) -> Result<InForce, TrailError> {
-        let mut in_force = InForce::default();
+    /// What is in force by a file, and its last stamp; of a torn last line nothing is.
+    fn told_by(&self, number: u64) -> Result<(InForce, Option<StampRecord>), TrailError> {
+        let (mut in_force, mut stamp) = (InForce::default(), None);
         for line in self.bytes_of(number)?.split_inclusive(|byte| *byte == b'\n').filter(|line| line.ends_with(b"\n")) {
-            in_force.take(&self.parsed(number, line)?);
+            let record = self.parsed(number, line)?;
+            in_force.take(&record);
+            stamp = record.stamp.or(stamp);
         }
-        Ok(in_force)
-    }
-
-    fn last_stamp_of(&self, number: u64) -> Result<Option<StampRecord>, TrailError> {
-        let bytes = self.bytes_of(number)?;
-        let tells = |line: &&[u8]| line.windows(8).any(|part| part == b"\"stamp\":");
-        let lines = bytes.split(|byte| *byte == b'\n').rev().filter(tells);
-        let records = lines.filter_map(|line| self.parsed(number, line).ok());
-        Ok(records.into_iter().find_map(|record| record.stamp))
+        Ok((in_force, stamp))
     }
 
     fn parsed(&self, number: u64, line: &[u8]) -> Result<Record, TrailError> {
