@@ -259,12 +259,12 @@ pub enum Only {
     Disk,
 }
 
-impl From<Only> for sophron_linux::act::Only {
-    fn from(only: Only) -> sophron_linux::act::Only {
+impl From<Only> for sophron_core::act::Only {
+    fn from(only: Only) -> sophron_core::act::Only {
         match only {
-            Only::Both => sophron_linux::act::Only::Both,
-            Only::Cpu => sophron_linux::act::Only::Cpu,
-            Only::Disk => sophron_linux::act::Only::Disk,
+            Only::Both => sophron_core::act::Only::Both,
+            Only::Cpu => sophron_core::act::Only::Cpu,
+            Only::Disk => sophron_core::act::Only::Disk,
         }
     }
 }
@@ -398,6 +398,9 @@ pub struct Watch {
     /// Write the very samples that were judged to this new file, for `sophron rehearse`; compressed when its name ends in .zst
     #[arg(long, value_name = "FILE")]
     pub record: Option<PathBuf>,
+    /// The form of its lines
+    #[arg(long, value_enum, value_name = "FORMAT", default_value_t = TextOrLines::Text)]
+    pub format: TextOrLines,
     #[command(flatten)]
     pub state: State,
     /// Speak to the service manager directly at this socket
@@ -413,6 +416,14 @@ pub struct State {
     /// The state folder, which holds the audit trail [default: as root /var/lib/sophron; else sophron/ in your state folder]
     #[arg(long = "state", value_name = "DIR")]
     pub folder: Option<PathBuf>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum TextOrLines {
+    /// For people
+    Text,
+    /// For programs: an object a line, base units
+    Jsonl,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]

@@ -72,7 +72,7 @@ impl Failure {
 
     /// The message and its causes in one line.
     pub fn in_a_line(&self) -> String {
-        let source = self.source.as_deref().map(|source| crate::watcher::recorder::chain(source));
+        let source = self.source.as_deref().map(|source| sophron_core::text::with_causes(source));
         source.map_or(self.message.clone(), |causes| format!("{}: {causes}", self.message))
     }
 

@@ -6,7 +6,6 @@ mod args;
 mod commands;
 mod exit;
 mod lookback;
-mod lowering;
 mod places;
 mod recording_file;
 mod recordings;

@@ -73,7 +73,7 @@ fn tick(judge: &mut Judge, world: &mut World) -> Duration {
 }
 
 fn readings(rules: &Arc<RuleSet>, ticks: u32) -> f64 {
-    let (mut judge, mut world) = (Judge::new(Arc::clone(rules), 1), world());
+    let (mut judge, mut world) = (Judge::new(rules, 1), world());
     // The windows fill, and the caches warm.
     for _ in 0..350 {
         tick(&mut judge, &mut world);
@@ -88,7 +88,7 @@ fn memory() {
         let rules = set(covering);
         let mut world = world();
         let region = Region::new(ALLOCATOR);
-        let mut judge = Judge::new(rules, 1);
+        let mut judge = Judge::new(&rules, 1);
         for _ in 0..ticks {
             tick(&mut judge, &mut world);
         }

@@ -6,10 +6,14 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::time::Duration;
 
+use jiff::Timestamp;
+
+use crate::act::Verb;
+use crate::facts::Facts;
 use crate::judge::{Case, Event, Judge};
-use crate::model::{Facts, Process, ProcessId, Snapshot};
+use crate::model::{Process, ProcessId, Snapshot};
 use crate::protect::Protections;
-use crate::rules::{Action, Cap, Pick};
+use crate::rules::{Action, Cap, Pick, Rule};
 use crate::subject::{Judged, SubjectKey};
 
 /// The time that the cap counts in.
@@ -41,7 +45,7 @@ pub enum Verdict {
     Waits(Action),
     /// It would be taken, were the rule armed.
     Shadow(Action),
-    /// The process is protected: why.
+    /// The process is protected, or none is left: why.
     Spared(String),
     /// Another case's stronger step goes first.
     Overtaken {
@@ -51,11 +55,11 @@ pub enum Verdict {
     /// The budget of the subject is spent.
     OverBudget(Action),
     /// All rules together have acted as often as they may in an hour.
-    Capped(Action),
-    /// A hand was at work on the process: rules stand back from it until then (monotonic).
+    Capped(Action, Cap),
+    /// A hand was at work on the process: rules stand back from it until then.
     StandingBack {
         /// Until when.
-        until: Duration,
+        until: Timestamp,
     },
 }
 
@@ -68,8 +72,10 @@ pub struct Decision {
     pub step: usize,
     /// What the step says.
     pub action: Action,
-    /// The process that it is about.
-    pub subject: Process,
+    /// The process that it is about; none where it is about the case as a whole.
+    pub target: Option<Process>,
+    /// Whether that is the one of several that all further steps are about.
+    pub picked: bool,
     /// What becomes of it.
     pub verdict: Verdict,
 }
@@ -83,8 +89,8 @@ pub struct Ledger {
 
 impl Ledger {
     /// An act of an earlier run, at that time: a restart forgets none.
-    pub fn remember(&mut self, at: Duration, verb: &str) {
-        self.acts.push_back((at, matches!(verb, "terminate" | "restart")));
+    pub fn remember(&mut self, at: Duration, verb: &Verb) {
+        self.acts.push_back((at, verb.ends()));
     }
 
     /// Whether one more step may act; if so, that is counted.
@@ -100,60 +106,65 @@ impl Ledger {
     }
 }
 
-/// A verdict for every step that is due, on every process that it acts on. The judge is told how many outcomes to await.
+/// A verdict for every step that is due, on every process that it acts on. Nothing but the ledger is changed: who was picked
+/// stands in the decisions, and each of them has one outcome.
 pub fn decide(
     events: &[Event],
-    judge: &mut Judge,
+    judge: &Judge,
     circumstances: &Circumstances<'_>,
     cap: Cap,
     ledger: &mut Ledger,
 ) -> Vec<Decision> {
     let mut decisions = Vec::new();
     for event in events {
-        let Event::Due { case: number, step } = event else { continue };
-        let Some(case) = judge.case(*number).cloned() else { continue };
-        let Some(action) = judge.rule_of(&case).ladder.get(*step).map(|step| step.action) else { continue };
-        let (pick, armed) = (judge.rule_of(&case).pick, judge.rule_of(&case).armed);
-        let decision = |subject: &Process, verdict| Decision {
-            case: *number,
-            step: *step,
-            action,
-            subject: subject.clone(),
-            verdict,
-        };
-        if !action.is_act() {
-            let verdict = if action == Action::Alert { Verdict::Alert } else { acting(action, armed, circumstances) };
-            decisions.push(decision(&case.subject, verdict));
-            continue;
-        }
-        let (targets, spared) = targets(&case, action, pick, circumstances);
-        if let (Some(picked), true) = (targets.first(), pick != Pick::All) {
-            judge.pick(*number, picked.id);
-        }
-        let before = decisions.len();
-        if let Some((process, why)) = spared {
-            decisions.push(decision(process, Verdict::Spared(why)));
-        }
-        if case.over_budget {
-            decisions.push(decision(&case.subject, Verdict::OverBudget(action)));
-        } else {
-            decisions
-                .extend(targets.iter().map(|process| decision(process, alone(process, action, armed, circumstances))));
-        }
-        if decisions.len() == before {
-            // Whoever was to be acted on is gone.
-            decisions.push(decision(&case.subject, Verdict::Spared("none of its processes is left".to_owned())));
+        let Event::Due { case, step } = event else { continue };
+        let Some(case) = judge.case(*case) else { continue };
+        if let Some(rule) = judge.rule(&case.rule) {
+            decide_a_step(case, rule, *step, circumstances, &mut decisions);
         }
     }
     overtake(&mut decisions);
     keep_within(&mut decisions, cap, ledger, circumstances.snapshot.moment.monotonic);
-    for event in events {
-        if let Event::Due { case, .. } = event {
-            let outcomes = decisions.iter().filter(|decision| decision.case == *case).count();
-            judge.awaits(*case, u32::try_from(outcomes).unwrap_or(u32::MAX));
-        }
-    }
     decisions
+}
+
+fn decide_a_step(
+    case: &Case,
+    rule: &Rule,
+    step: usize,
+    circumstances: &Circumstances<'_>,
+    decisions: &mut Vec<Decision>,
+) {
+    let Some(action) = rule.ladder.get(step).map(|step| step.action) else { return };
+    let decision = |target: Option<&Process>, picked, verdict| Decision {
+        case: case.number,
+        step,
+        action,
+        target: target.cloned(),
+        picked,
+        verdict,
+    };
+    if !action.is_act() {
+        let verdict = if action == Action::Alert { Verdict::Alert } else { acting(action, rule.armed, circumstances) };
+        decisions.push(decision(None, false, verdict));
+        return;
+    }
+    let (targets, spared) = targets(case, action, rule.pick, circumstances);
+    let before = decisions.len();
+    if let Some((process, why)) = spared {
+        decisions.push(decision(Some(process), false, Verdict::Spared(why)));
+    }
+    if case.ladder.is_over_budget() {
+        decisions.push(decision(None, false, Verdict::OverBudget(action)));
+    } else {
+        let picks = rule.pick != Pick::All;
+        let verdict = |process: &Process| alone(process, action, rule.armed, circumstances);
+        decisions.extend(targets.iter().map(|process| decision(Some(process), picks, verdict(process))));
+    }
+    if decisions.len() == before {
+        // Whoever was to be acted on is gone.
+        decisions.push(decision(None, false, Verdict::Spared("none of its processes is left".to_owned())));
+    }
 }
 
 type Spared<'s> = Option<(&'s Process, String)>;
@@ -180,7 +191,7 @@ fn targets<'s>(
         // A tree is caught whole from its root, a unit started anew as one.
         let whole = match (action, &case.key) {
             (Action::Terminate { .. }, SubjectKey::Tree(root)) => Some(*root),
-            (Action::Restart, _) => Some(case.subject.id),
+            (Action::Restart, _) => case.lead.as_ref().map(|lead| lead.id),
             _ => None,
         };
         if let Some(lead) = whole.and_then(|id| open.iter().find(|process| process.id == id)) {
@@ -188,7 +199,7 @@ fn targets<'s>(
         }
         return (open, spared);
     }
-    let chosen = match case.picked {
+    let chosen = match case.ladder.picked {
         Some(picked) => open.iter().find(|process| process.id == picked).copied(),
         None => open.iter().copied().max_by(|a, b| match pick {
             Pick::MostCpu => a.cpu.unwrap_or(0.0).total_cmp(&b.cpu.unwrap_or(0.0)),
@@ -201,9 +212,10 @@ fn targets<'s>(
 
 /// The verdict on a step for one process as if it were the only one.
 fn alone(process: &Process, action: Action, armed: bool, circumstances: &Circumstances<'_>) -> Verdict {
-    let now = circumstances.snapshot.moment.monotonic;
-    if let Some(until) = circumstances.standing_back.get(&process.id).filter(|until| **until > now) {
-        return Verdict::StandingBack { until: *until };
+    let now = circumstances.snapshot.moment;
+    if let Some(until) = circumstances.standing_back.get(&process.id).filter(|until| **until > now.monotonic) {
+        let left = until.saturating_sub(now.monotonic);
+        return Verdict::StandingBack { until: now.wall.checked_add(left).unwrap_or(now.wall) };
     }
     acting(action, armed, circumstances)
 }
@@ -219,7 +231,7 @@ fn acting(action: Action, armed: bool, circumstances: &Circumstances<'_>) -> Ver
 fn overtake(decisions: &mut [Decision]) {
     let mut strongest: BTreeMap<ProcessId, (Action, u64)> = BTreeMap::new();
     let acts = |decision: &Decision| match decision.verdict {
-        Verdict::Act(action) if action.is_act() => Some((decision.subject.id, action)),
+        Verdict::Act(action) if action.is_act() => Some((decision.target.as_ref()?.id, action)),
         _ => None,
     };
     for decision in decisions.iter() {
@@ -245,7 +257,7 @@ fn keep_within(decisions: &mut [Decision], cap: Cap, ledger: &mut Ledger, now: D
     for decision in decisions {
         let Verdict::Act(action) = decision.verdict else { continue };
         if action.is_act() && !*allowed.entry(decision.case).or_insert_with(|| ledger.spend(action, cap, now)) {
-            decision.verdict = Verdict::Capped(action);
+            decision.verdict = Verdict::Capped(action, cap);
         }
     }
 }

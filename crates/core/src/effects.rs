@@ -3,88 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use serde::{Deserialize, Serialize};
-
+use crate::act::{Act, Originals};
 use crate::model::ProcessId;
-
-/// What threads had before they were lowered: niceness, and I/O priority.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Default)]
-pub struct Originals {
-    /// What the main thread, and every thread not named below, had.
-    pub was: i32,
-    /// Threads that had another niceness: thread ID and what it had.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub others: Vec<(u32, i32)>,
-    /// The I/O priority (ioprio_get(2)) that the main thread, and every thread not named below, had; `None` where it was
-    /// not touched.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub disk: Option<u32>,
-    /// Threads that had another I/O priority.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub disk_others: Vec<(u32, u32)>,
-    /// The value of the session's scheduling group (`/proc/PID/autogroup`); `None` where it was not touched.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub session: Option<i32>,
-    /// The runtime CPU weight of its unit; `None` where it was not touched.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub weight: Option<UnitWeight>,
-}
-
-/// The CPU weight that a unit had before it was lowered.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct UnitWeight {
-    /// The unit.
-    pub unit: String,
-    /// Its control group.
-    #[serde(default)]
-    pub group: String,
-    /// Whose service manager it belongs to; `None` for the machine's.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub uid: Option<u32>,
-    /// What it had, 1 to 10000; `None` where none was set.
-    #[serde(default)]
-    pub was: Option<u64>,
-    /// What we set.
-    pub set: u64,
-}
-
-impl UnitWeight {
-    /// What a niceness comes to as a weight: each step gives a fifth less, from 100.
-    pub fn of_nice(nice: i32) -> u64 {
-        (100.0 / 1.25_f64.powi(nice)).round().max(1.0) as u64
-    }
-}
-
-impl Originals {
-    /// The I/O priority that a thread had.
-    pub fn disk_of(&self, thread: u32) -> Option<u32> {
-        let named = self.disk_others.iter().find(|(id, _)| *id == thread).map(|(_, value)| *value);
-        self.disk.map(|was| named.unwrap_or(was))
-    }
-
-    /// A later, greater lowering of the same process: what was before the first stays what is put back, and what the
-    /// later one has moved is remembered as moved.
-    pub fn join(&mut self, later: &Originals) {
-        self.session = self.session.or(later.session);
-        match (&mut self.weight, &later.weight) {
-            (Some(weight), Some(later)) => weight.set = later.set,
-            (None, Some(later)) => self.weight = Some(later.clone()),
-            (_, None) => {}
-        }
-    }
-
-    /// Put back in part, to a niceness that is still wanted.
-    pub fn step_back(&mut self, still: i32) {
-        if let Some(weight) = &mut self.weight {
-            weight.set = UnitWeight::of_nice(still);
-        }
-    }
-
-    /// What that thread had.
-    pub fn of(&self, thread: u32) -> i32 {
-        self.others.iter().find(|(id, _)| *id == thread).map_or(self.was, |(_, nice)| *nice)
-    }
-}
 
 /// A lowering in force.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -110,27 +30,9 @@ struct Held {
     suspend: Option<Suspended>,
 }
 
-/// How an effect is taken back.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Undo {
-    /// Niceness back to what it was, or to what another case still wants.
-    Restore {
-        /// What we set; a thread that has another value now was changed by someone else.
-        set: i32,
-        /// What the threads had.
-        originals: Originals,
-        /// The least niceness that another case still wants.
-        still: Option<i32>,
-    },
-    /// Resume it.
-    Resume,
-}
-
-impl Undo {
-    /// Whether there is something to take back though the process is gone: its unit's weight.
-    pub fn outlives_the_process(&self) -> bool {
-        matches!(self, Undo::Restore { originals, .. } if originals.weight.is_some())
-    }
+/// Whether there is something to take back though the process is gone: its unit's weight.
+fn outlives_the_process(undo: &Act) -> bool {
+    matches!(undo, Act::Restore { originals, .. } if originals.weight.is_some())
 }
 
 /// Every effect of ours that is in force.
@@ -195,7 +97,7 @@ impl Effects {
 
     /// A case wants nothing of a process any more. What has to be done follows from who still wants what.
     #[must_use]
-    pub fn let_go(&mut self, id: &ProcessId, case: u64) -> Vec<Undo> {
+    pub fn let_go(&mut self, id: &ProcessId, case: u64) -> Vec<Act> {
         let mut undo = Vec::new();
         let Some(held) = self.held.get_mut(id) else { return undo };
         if let Some(suspend) = held.suspend.as_mut()
@@ -203,14 +105,14 @@ impl Effects {
             && suspend.wants.is_empty()
         {
             held.suspend = None;
-            undo.push(Undo::Resume);
+            undo.push(Act::Resume);
         }
         if let Some(lower) = held.lower.as_mut()
             && lower.wants.remove(&case).is_some()
         {
             let still = lower.wants.values().copied().max();
             if still != Some(lower.nice) {
-                undo.push(Undo::Restore { set: lower.nice, originals: lower.originals.clone(), still });
+                undo.push(Act::Restore { set: lower.nice, originals: lower.originals.clone(), still });
             }
             match still {
                 Some(nice) => {
@@ -241,23 +143,24 @@ impl Effects {
     /// The process is gone, and with it whatever was in force on it. What outlives it, its unit's weight, has to be
     /// taken back.
     #[must_use]
-    pub fn forget(&mut self, id: &ProcessId) -> Option<Undo> {
+    pub fn forget(&mut self, id: &ProcessId) -> Option<Act> {
         let lower = self.held.remove(id)?.lower?;
-        let undo = Undo::Restore { set: lower.nice, originals: lower.originals, still: None };
-        undo.outlives_the_process().then_some(undo)
+        let undo = Act::Restore { set: lower.nice, originals: lower.originals, still: None };
+        outlives_the_process(&undo).then_some(undo)
     }
 
-    /// Everything, taken back: what a watcher that ends has to do.
+    /// Everything on a process, taken back: what a watcher that ends has to do.
     #[must_use]
-    pub fn let_go_of_all(&mut self) -> Vec<(ProcessId, Undo)> {
-        let held = std::mem::take(&mut self.held);
-        let undo = |(id, held): (ProcessId, Held)| {
-            let resume = held.suspend.map(|_| Undo::Resume);
-            let restore =
-                held.lower.map(|lower| Undo::Restore { set: lower.nice, originals: lower.originals, still: None });
-            resume.into_iter().chain(restore).map(move |undo| (id, undo))
-        };
-        held.into_iter().flat_map(undo).collect()
+    pub fn let_go_of_all_on(&mut self, id: &ProcessId) -> Vec<Act> {
+        let Some(held) = self.held.remove(id) else { return Vec::new() };
+        let resume = held.suspend.map(|_| Act::Resume);
+        let restore = held.lower.map(|lower| Act::Restore { set: lower.nice, originals: lower.originals, still: None });
+        resume.into_iter().chain(restore).collect()
+    }
+
+    /// Whether anything of ours is in force on it.
+    pub fn holds(&self, id: &ProcessId) -> bool {
+        self.held.contains_key(id)
     }
 
     fn prune(&mut self, id: &ProcessId) {
@@ -270,6 +173,7 @@ impl Effects {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::act::UnitWeight;
     use crate::model::Boot;
 
     const ID: ProcessId = ProcessId { pid: 9, start: 1, boot: Boot(1) };
@@ -281,9 +185,9 @@ mod tests {
         effects.lower(ID, 1, 10, was.clone());
         effects.lower(ID, 2, 15, Originals { was: 10, ..Originals::default() });
         assert_eq!(effects.lowered_to(&ID), Some(15));
-        assert_eq!(effects.let_go(&ID, 2), [Undo::Restore { set: 15, originals: was.clone(), still: Some(10) }]);
+        assert_eq!(effects.let_go(&ID, 2), [Act::Restore { set: 15, originals: was.clone(), still: Some(10) }]);
         assert_eq!(effects.let_go(&ID, 2), []);
-        assert_eq!(effects.let_go(&ID, 1), [Undo::Restore { set: 10, originals: was, still: None }]);
+        assert_eq!(effects.let_go(&ID, 1), [Act::Restore { set: 10, originals: was, still: None }]);
         assert!(effects.processes().is_empty());
     }
 
@@ -298,9 +202,9 @@ mod tests {
         let mut effects = Effects::default();
         effects.lower(ID, 1, 10, lowered(None, 11));
         effects.lower(ID, 2, 15, lowered(Some(11), 4));
-        let still = Undo::Restore { set: 15, originals: lowered(None, 4), still: Some(10) };
+        let still = Act::Restore { set: 15, originals: lowered(None, 4), still: Some(10) };
         assert_eq!(effects.let_go(&ID, 2), [still]);
-        assert_eq!(effects.forget(&ID), Some(Undo::Restore { set: 10, originals: lowered(None, 11), still: None }));
+        assert_eq!(effects.forget(&ID), Some(Act::Restore { set: 10, originals: lowered(None, 11), still: None }));
         effects.lower(ID, 3, 10, Originals::default());
         assert_eq!(effects.forget(&ID), None);
     }
@@ -312,6 +216,6 @@ mod tests {
         effects.suspend(ID, 2, Duration::from_secs(3));
         assert_eq!(effects.suspension(&ID).map(|suspend| suspend.until), Some(Duration::from_secs(5)));
         assert_eq!(effects.let_go(&ID, 1), []);
-        assert_eq!(effects.let_go(&ID, 2), [Undo::Resume]);
+        assert_eq!(effects.let_go(&ID, 2), [Act::Resume]);
     }
 }

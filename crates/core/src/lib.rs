@@ -6,13 +6,17 @@
 
 #![forbid(unsafe_code)]
 
+pub mod act;
 pub mod audit;
 pub mod checkup;
 pub mod condition;
 pub mod decide;
 pub mod diag;
+pub mod dispatch;
 pub mod effects;
+pub mod facts;
 pub mod groups;
+pub mod happening;
 pub mod inspect;
 pub mod judge;
 pub mod model;
@@ -22,8 +26,10 @@ pub mod protect;
 pub mod recording;
 pub mod rehearsal;
 pub mod rules;
+pub mod severity;
 pub mod subject;
 pub mod suggest;
 pub mod text;
 pub mod units;
 pub mod window;
+mod words;

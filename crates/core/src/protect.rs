@@ -3,7 +3,8 @@
 use std::collections::BTreeSet;
 
 use crate::condition::{Condition, Truth};
-use crate::model::{Facts, Field, ProcessId, Snapshot};
+use crate::facts::Facts;
+use crate::model::{Field, ProcessId, Snapshot};
 
 /// The protections in force: the built-in ones and every `[protect]` that binds us.
 #[derive(Debug, Clone, Default)]
@@ -30,7 +31,7 @@ impl Protections {
 
     /// Why the process is protected, or `None` if it is known not to be.
     pub fn reason(&self, facts: &Facts<'_>) -> Option<String> {
-        let process = facts.process;
+        let process = facts.process?;
         let pid = process.id.pid;
         if pid == 1 {
             return Some("PID 1: the machine ends with it".to_owned());

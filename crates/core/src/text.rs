@@ -90,6 +90,17 @@ fn mask_within(argument: &str) -> String {
     argument.to_owned()
 }
 
+/// An error and its causes in one line.
+pub fn with_causes(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut next = error.source();
+    while let Some(cause) = next {
+        text.push_str(&format!(": {cause}"));
+        next = cause.source();
+    }
+    text
+}
+
 /// Lower-case hex.
 pub fn hex(bytes: &[u8]) -> String {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";

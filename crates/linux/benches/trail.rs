@@ -28,21 +28,18 @@ fn draft(number: u64) -> Draft {
         rule: Some("press-leak".to_owned()),
         subject: Some(SubjectRecord::from(&process(1000 + number as u32 % 30_000, apps[number as usize % 4]))),
         evidence: Some(Evidence {
-            severity: "warning".to_owned(),
+            severity: "warning".into(),
             breach: "memory.held > 750 MiB".to_owned(),
             field: Some("memory.held".to_owned()),
+            reads_as: Some("size".into()),
             reading: 851_443_712_u64.into(),
             limit: 786_432_000_u64.into(),
             words: "memory.held 812 MiB, limit 750 MiB".to_owned(),
             disk: None,
             points,
         }),
-        action: Some(ActionRecord::word("suspend")),
-        result: Some(ResultRecord {
-            outcome: "suspended".to_owned(),
-            seen: "every thread".to_owned(),
-            took: Some(0.2),
-        }),
+        action: Some(ActionRecord::word(sophron_core::audit::Verb::Suspend)),
+        result: Some(ResultRecord { outcome: "suspended".into(), seen: "every thread".to_owned(), took: Some(0.2) }),
         ..Draft::new(at, Kind::Outcome, "mossgate-desk-03", "00000000000000000000000000000007", who)
     }
 }

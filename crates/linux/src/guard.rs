@@ -5,6 +5,7 @@ use std::io::{self, IoSlice, IoSliceMut};
 use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -30,7 +31,27 @@ pub struct Guard {
     child: Child,
 }
 
+/// The word by which the program that we are starts as a guard.
+pub const WORD: &str = "guard";
+
+/// A guard outlives the suspension by this much: whoever suspended resumes first, and the guard only if he does not.
+const MARGIN: Duration = Duration::from_secs(2);
+
 impl Guard {
+    /// Puts any number of processes under guard for that long, by processes of their own, which outlive us.
+    ///
+    /// # Errors
+    /// As [`Guard::start`]; those that were started so far are in `guards`.
+    pub fn all(guards: &mut Vec<Guard>, targets: &[Arc<Handle>], length: Duration) -> io::Result<()> {
+        for targets in targets.chunks(MOST_TARGETS) {
+            let targets: Vec<&Handle> = targets.iter().map(AsRef::as_ref).collect();
+            let mut program = Command::new("/proc/self/exe");
+            program.arg(WORD).env_clear().current_dir("/");
+            guards.push(Guard::start(program, &targets, length + MARGIN)?);
+        }
+        Ok(())
+    }
+
     /// Starts a guard and waits until it holds the targets' handles; only then may they be suspended.
     /// `program` starts [`serve`] on its standard input.
     ///

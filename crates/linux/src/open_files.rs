@@ -4,10 +4,28 @@ use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::Path;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use sophron_core::checkup::HeldFile;
 use sophron_core::text;
+
+use crate::patience::within;
+
+/// Most that are named at once.
+const MOST_NAMED: usize = 16;
+
+/// How long they are waited for: one on a disk that does not answer hangs whoever asks.
+const PATIENCE: Duration = Duration::from_millis(40);
+
+/// What a process holds open, as far as that may be read: the names of files and sockets, each once, at most 16.
+pub fn names(pid: u32) -> Vec<String> {
+    let files = within(PATIENCE, move || of(pid)).flatten().unwrap_or_default();
+    let mut names: Vec<String> = files.into_iter().map(|file| file.name).collect();
+    names.sort_unstable();
+    names.dedup();
+    names.truncate(MOST_NAMED);
+    names
+}
 
 /// One open file.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -226,7 +226,7 @@ fn late_is_not_unreadable_and_unreadable_is_not_another_program() {
             for _ in 0..2 {
                 let process = snapshot.process(pid).unwrap();
                 assert!(process.app_unread && process.app != "precious.sh", "{process:?}");
-                let facts = sophron_core::model::Facts::new(process, &snapshot.machine);
+                let facts = sophron_core::facts::Facts::new(process, &snapshot.machine);
                 assert_eq!(facts.text(sophron_core::model::Field::App), None);
                 sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
             }

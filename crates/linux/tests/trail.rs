@@ -155,12 +155,12 @@ fn the_last_file_tells_what_is_in_force() {
     let mut trail = TrailFile::open(state.path(), draft(), keeping).unwrap();
     let mut lowering = Draft { kind: Kind::Intent, rule: Some("held".to_owned()), case: Some(7), ..draft() };
     lowering.subject = Some((&sophron_testkit::process(51907, "labelpress")).into());
-    let originals = Some(sophron_core::effects::Originals::default());
+    let originals = Some(sophron_core::act::Originals::default());
     lowering.action = Some(sophron_core::audit::ActionRecord {
         nice: Some(15),
         originals,
         step: Some(1),
-        ..sophron_core::audit::ActionRecord::word("lower")
+        ..sophron_core::audit::ActionRecord::word(sophron_core::audit::Verb::Lower)
     });
     trail.append(&[lowering]).unwrap();
     while trail::files(state.path()).unwrap().len() < 4 {

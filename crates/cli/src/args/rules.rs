@@ -155,6 +155,9 @@ pub struct Rehearse {
     /// Compare with what these rules would have done
     #[arg(long, value_name = "OLD_RULES", conflicts_with = "vary")]
     pub against: Option<PathBuf>,
+    /// Show the very lines that a watcher would have shown, in their order; with --format json an object a line
+    #[arg(long, conflicts_with_all = ["against", "vary", "case"])]
+    pub lines: bool,
     /// Vary one setting: 'lasting=5s..60s', or the limit of a field, 'memory.held=500MiB..1GiB'
     #[arg(long, value_name = "SETTING")]
     pub vary: Option<String>,

@@ -8,15 +8,16 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
+use jiff::tz::TimeZone;
 use rustix::process::{Pid, Signal, kill_process};
 use sophron_core::model::{Needs, ProcessId};
 use sophron_linux::{Sampler, here};
 
 use crate::args::{AuditCommand, AuditFilter, AuditList, AuditVerify, State, TextOrJson};
 use crate::exit::{Exit, Failure};
-use crate::ui;
 use crate::ui::style::{Label, Styled};
 use crate::ui::table::{self, Column};
+use crate::ui::{self, events};
 use crate::watcher::{self, Plan, rules_file};
 
 const RULES: &str = include_str!("../../../../examples/demo.toml");
@@ -90,8 +91,12 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         own_state: false,
         system_log: None,
     };
-    let width = table::terminal_width();
-    watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render(width))))?;
+    let (width, zone) = (table::terminal_width(), TimeZone::system());
+    watcher::run(plan, move |happening| {
+        if let Some(line) = happening.line(&zone) {
+            ui::out(format_args!("{}\n", events::render(&line, width)));
+        }
+    })?;
 
     heading("What the kernel says now", "read from /proc, not from the watcher");
     ui::out(afterwards(players)?);

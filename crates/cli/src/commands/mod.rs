@@ -18,6 +18,8 @@ mod watch;
 use sophron_core::condition::{Condition, Place};
 use sophron_core::model::Field;
 
+use sophron_core::act::Act;
+
 use crate::args::Command;
 use crate::exit::{Exit, Failure};
 use crate::ui::{self, diagnostics};
@@ -48,11 +50,11 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Checkup(args) => checkup::run(&args),
         Command::List(args) => list::run(&args),
         Command::Inspect(args) => inspect::run(&args),
-        Command::Lower { hand, nice, only } => hands::run(hands::Verb::Lower { nice, only: only.into() }, &hand),
-        Command::Suspend { hand, length } => hands::run(hands::Verb::Suspend { length }, &hand),
-        Command::Resume { hand } => hands::run(hands::Verb::Resume, &hand),
-        Command::Terminate { hand, force_after } => hands::run(hands::Verb::Terminate { force_after }, &hand),
-        Command::Restart { hand } => hands::run(hands::Verb::Restart, &hand),
+        Command::Lower { hand, nice, only } => hands::run(Act::Lower { nice, only: only.into() }, &hand),
+        Command::Suspend { hand, length } => hands::run(Act::Suspend { length }, &hand),
+        Command::Resume { hand } => hands::run(Act::Resume, &hand),
+        Command::Terminate { hand, force_after } => hands::run(Act::Terminate { force_after }, &hand),
+        Command::Restart { hand } => hands::run(Act::Restart, &hand),
         Command::Restore(args) => hands::restore(&args),
         Command::Record(args) => record::run(&args),
         Command::Rehearse(args) => rehearse::run(&args),

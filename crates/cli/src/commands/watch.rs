@@ -1,9 +1,11 @@
 //! `sophron watch`: the rules, run until interrupted.
 
-use crate::args;
+use jiff::tz::TimeZone;
+
+use crate::args::{self, TextOrLines};
 use crate::exit::{Exit, Failure};
 use crate::places;
-use crate::ui::{self, table};
+use crate::ui::{self, events, table};
 use crate::watcher::{self, Plan, rules_file};
 
 pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
@@ -22,7 +24,22 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
         system_log: args.system_log.clone(),
         own_state: args.state.folder.is_none(),
     };
-    let width = table::terminal_width();
-    watcher::run(plan, &mut |line| ui::out(format_args!("{}\n", line.render(width))))?;
+    let (width, zone, format) = (table::terminal_width(), TimeZone::system(), args.format);
+    let lost = watcher::run(plan, move |happening| match format {
+        TextOrLines::Text => {
+            if let Some(line) = happening.line(&zone) {
+                ui::out(format_args!("{}\n", events::render(&line, width)));
+            }
+        }
+        TextOrLines::Jsonl => {
+            if let Some(object) = happening.json(&zone) {
+                ui::out(format_args!("{object}\n"));
+            }
+        }
+    })?;
+    if lost > 0 {
+        let lines = if lost == 1 { "1 line was".to_owned() } else { format!("{lost} lines were") };
+        ui::err(format_args!("sophron: {lines} lost: nobody took them; all that matters is in the record\n"));
+    }
     Ok(Exit::Fine)
 }

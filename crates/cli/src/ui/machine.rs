@@ -1,7 +1,8 @@
 //! Output for programs: JSON Lines and CSV from rows, and the machine's figures. Base units, unknown is null or empty.
 
 use serde_json::{Map, Value};
-use sophron_core::model::{Facts, Field, Process, ProcessId, Snapshot, Subject};
+use sophron_core::facts::Facts;
+use sophron_core::model::{Field, Process, ProcessId, Snapshot, Subject};
 
 /// A row a line.
 pub fn lines(rows: Vec<Map<String, Value>>) -> String {

@@ -3,7 +3,8 @@
 use std::fmt;
 
 use anstyle::{Ansi256Color, Style};
-use sophron_core::rules::Severity;
+use sophron_core::happening::Tone;
+use sophron_core::severity::Severity;
 
 /// What a piece of text is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -21,6 +22,17 @@ impl From<Severity> for Label {
             Severity::Notice => Label::Notice,
             Severity::Warning => Label::Warning,
             Severity::Critical => Label::Critical,
+        }
+    }
+}
+
+impl From<Tone> for Label {
+    fn from(tone: Tone) -> Label {
+        match tone {
+            Tone::Faint => Label::Faint,
+            Tone::Notice => Label::Notice,
+            Tone::Warning => Label::Warning,
+            Tone::Critical => Label::Critical,
         }
     }
 }

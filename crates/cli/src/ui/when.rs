@@ -1,7 +1,5 @@
 //! Times for people: local, with their zone where a date stands.
 
-use std::time::Duration;
-
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -31,9 +29,4 @@ pub fn clock_or_date(at: Timestamp, now: Timestamp, zone: Option<&TimeZone>) -> 
 /// `23 Nov 09:32:20`.
 pub fn short_date(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%d %b %H:%M:%S").to_string()
-}
-
-/// That much later, as [`clock`].
-pub fn clock_after(at: Timestamp, wait: Duration) -> String {
-    clock(at.checked_add(wait).unwrap_or(at))
 }

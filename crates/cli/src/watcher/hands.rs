@@ -34,7 +34,8 @@ impl Hands {
         (self.number, self.offset) = (1, 0);
     }
 
-    /// What people have written since the last look: intents, and that a loss is accepted. A trail that cannot be read has none: the recorder says so.
+    /// What people have written since the last look: intents, and that a loss is accepted. A trail that cannot be read has none:
+    /// the recorder says so.
     pub fn news(&mut self) -> Vec<Record> {
         let mut news = self.of_this_file();
         // A file that is followed by another is written no more.

@@ -3,21 +3,21 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use rustix::process::Signal;
+use sophron_core::act::{Act, Order, Outcome, Verb};
 use sophron_core::audit::{Fault, InForce, Kind, Record};
+use sophron_core::dispatch::HAND_MARGIN;
 use sophron_core::groups::children;
-use sophron_core::model::{Boot, Needs, ProcessId, State};
+use sophron_core::model::{Boot, Moment, Needs, Process, ProcessId, State};
+use sophron_core::rules::RuleName;
+use sophron_core::text::with_causes;
+use sophron_linux::act::{self, Actuator, Commit};
 use sophron_linux::handle::Handle;
 use sophron_linux::{Sampler, here, trail};
 
-use super::recorder::chain;
-
-/// The command of a suspension by hand is given that long beyond its time.
-pub const HAND_MARGIN: Duration = Duration::from_secs(5);
-
-/// And that of an ending.
+/// The command of an ending by hand is given that long.
 const ENDING: Duration = Duration::from_secs(60);
 
 /// The check of the older files works for this share of the time.
@@ -26,63 +26,95 @@ const PIECE: usize = 256 * 1024;
 
 /// One process that was left suspended, or may have been.
 pub struct Left {
-    pub id: ProcessId,
-    /// The record that tells of it.
-    pub record: Record,
-    pub kind: Kind,
-    pub word: &'static str,
-    pub seen: &'static str,
+    pub process: Process,
+    /// The case and the rule that it was done for.
+    pub case: Option<u64>,
+    pub rule: Option<RuleName>,
+    pub found: Found,
+}
+
+/// How it was found.
+pub enum Found {
+    /// What came of resuming it.
+    Resumed(Outcome),
     /// A command may still be counting down: nothing is done before that time, on the monotonic clock.
-    pub not_before: Option<Duration>,
+    NotBefore(Duration),
 }
 
 /// Resumes at once whoever the trail shows as suspended by us, or as told to be.
 pub fn resume(in_force: &InForce, boot: Boot) -> Vec<Left> {
     let now = here::now();
     let mut left: BTreeMap<ProcessId, Left> = BTreeMap::new();
-    let verb = |record: &Record| record.action.as_ref().map(|action| action.verb.clone()).unwrap_or_default();
     let announced = in_force.announced();
-    let announced = announced.iter().filter(|record| matches!(verb(record).as_str(), "suspend" | "terminate"));
+    let announced = announced.iter().filter(|record| matches!(record.verb(), Some(Verb::Suspend | Verb::Terminate)));
     for record in in_force.suspended().chain(announced.copied()) {
-        let Some(id) = record.identity().filter(|id| id.boot == boot) else { continue };
-        let seconds = record.action.as_ref().and_then(|action| action.seconds.or(action.force_after)).unwrap_or(0.0);
-        let margin = if verb(record) == "terminate" { ENDING } else { HAND_MARGIN };
-        let length = Duration::try_from_secs_f64(seconds).unwrap_or_default() + margin;
-        let passed = Duration::try_from(now.wall.duration_since(record.at)).unwrap_or(Duration::ZERO);
-        let under_way = record.is_by_hand() && passed < length;
-        if under_way {
-            let not_before = Some(now.monotonic + length - passed);
-            left.insert(id, Left { not_before, ..one(id, record, false) });
+        let (Some(id), Some(subject)) = (record.identity().filter(|id| id.boot == boot), &record.subject) else {
+            continue;
+        };
+        let one = |id: ProcessId, found| {
+            let process = Process { id, ..subject.process(boot) };
+            let rule = record.rule.as_deref().map(RuleName::from);
+            Left { process, case: record.case, rule, found }
+        };
+        if let Some(until) = until(record, now) {
+            left.insert(id, one(id, Found::NotBefore(until)));
             continue;
         }
         let is_told = record.kind != Kind::Intent;
         let whole = record.action.as_ref().is_some_and(|action| action.tree);
         for member in if whole { tree(id, record) } else { BTreeSet::from([id]) } {
-            let Ok(handle) = Handle::open(&member) else {
+            let Some(outcome) = go_on(&one(member, Found::NotBefore(Duration::ZERO)).process) else {
+                // Of whom it is only announced, and who runs, there is nothing to tell.
                 if is_told {
-                    left.insert(member, one(member, record, false));
+                    left.insert(member, one(member, Found::Resumed(Outcome::NotSuspended)));
                 }
                 continue;
             };
-            let stands = handle.threads().is_ok_and(|all| all.iter().any(|thread| thread.state == State::Suspended));
-            // Who runs is recorded as well, where the trail has him suspended.
-            if stands && handle.signal(Signal::CONT).is_ok() || is_told {
-                left.insert(member, Left { kind: Kind::Restored, word: "resumed", ..one(member, record, stands) });
+            if is_told || outcome != Outcome::Gone {
+                left.insert(member, one(member, Found::Resumed(outcome)));
             }
         }
     }
     left.into_values().collect()
 }
 
-fn one(id: ProcessId, record: &Record, stood: bool) -> Left {
-    let mut record = record.clone();
-    if record.identity() != Some(id)
-        && let Some(subject) = &mut record.subject
-    {
-        (subject.pid, subject.start, subject.id) = (id.pid, id.start, id.checked().to_string());
+/// Until when a person's command may still be at it (monotonic).
+fn until(record: &Record, now: Moment) -> Option<Duration> {
+    let seconds = record.action.as_ref().and_then(|action| action.seconds.or(action.force_after)).unwrap_or(0.0);
+    let margin = if record.verb() == Some(&Verb::Terminate) { ENDING } else { HAND_MARGIN };
+    let length = Duration::try_from_secs_f64(seconds).unwrap_or_default() + margin;
+    let passed = Duration::try_from(now.wall.duration_since(record.at)).unwrap_or(Duration::ZERO);
+    (record.is_by_hand() && passed < length).then(|| now.monotonic + length - passed)
+}
+
+/// What came of resuming it; none where it did not stand still.
+fn go_on(process: &Process) -> Option<Outcome> {
+    let Ok(handle) = Handle::open(&process.id) else { return Some(Outcome::Gone) };
+    let stands = handle.threads().is_ok_and(|all| all.iter().any(|thread| thread.state == State::Suspended));
+    if !stands {
+        return None;
     }
-    let seen = if stood { "an earlier run had left it suspended" } else { "it is not suspended any more" };
-    Left { id, record, kind: Kind::Superseded, word: "gone", seen, not_before: None }
+    let order = Order::on(process.clone(), Act::Resume);
+    let handles = BTreeMap::from([(process.id, Arc::new(handle))]);
+    let actuator = Actuator { handles, ..Actuator::default() };
+    Some(actuator.perform(&order, &mut Later).outcome().0)
+}
+
+/// Nothing is recorded before somebody goes on again: it is once the trail is open.
+struct Later;
+
+impl Commit for Later {
+    fn announce(&mut self, _: usize, _: act::Found) -> Result<(), String> {
+        Err("the trail is not open yet".to_owned())
+    }
+
+    fn still_right(&mut self, _: usize, _: Process) -> Result<(), String> {
+        Ok(())
+    }
+
+    fn takes_back(&self) -> bool {
+        true
+    }
 }
 
 /// A tree that was being caught: its root, all that descend from it, and those that are named.
@@ -120,7 +152,7 @@ pub fn check(state: &Path) -> Result<Option<String>, String> {
             (read, began) = (0, Instant::now());
         }
     });
-    let checked = checked.map_err(|error| chain(&error))?;
+    let checked = checked.map_err(|error| with_causes(&error))?;
     let fault =
         |fault: Fault| format!("it is not sound at record {}: {}; see `sophron audit verify`", fault.seq, fault.what);
     Ok(checked.fault.map(fault))

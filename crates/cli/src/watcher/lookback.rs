@@ -2,7 +2,7 @@
 //! on what the rules need. If it cannot be written the watch goes on without it.
 
 use std::path::PathBuf;
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
@@ -39,7 +39,7 @@ pub struct Lookback {
 
 impl Lookback {
     /// Starts it; `None` where nothing is to be kept, or no thread can be started, which is said.
-    pub fn start(state: PathBuf, settings: Settings, news: Sender<Wake>) -> Option<Lookback> {
+    pub fn start(state: PathBuf, settings: Settings, news: SyncSender<Wake>) -> Option<Lookback> {
         if settings.keep.is_zero() {
             return None;
         }
@@ -52,7 +52,7 @@ impl Lookback {
             Ok(thread) => Some(Lookback { ours, stop, thread }),
             Err(error) => {
                 // The watcher is about to listen.
-                let _ = told.send(Wake::Lookback(Some(error.to_string())));
+                let _ = told.try_send(Wake::Lookback(Some(error.to_string())));
                 None
             }
         }
@@ -94,7 +94,7 @@ struct Piece {
 }
 
 impl Keeper {
-    fn run(&mut self, stopped: &Receiver<()>, news: &Sender<Wake>) {
+    fn run(&mut self, stopped: &Receiver<()>, news: &SyncSender<Wake>) {
         let mut trouble = false;
         let mut sampler = None;
         let mut snapshot = Snapshot::default();
@@ -104,7 +104,7 @@ impl Keeper {
             if trouble != done.is_err() {
                 trouble = done.is_err();
                 // The watcher may have ended meanwhile.
-                let _ = news.send(Wake::Lookback(done.as_ref().err().map(Failure::in_a_line)));
+                let _ = news.try_send(Wake::Lookback(done.as_ref().err().map(Failure::in_a_line)));
             }
             if done.is_err() {
                 self.piece = None;

@@ -1,19 +1,25 @@
 //! The recorder: a thread of its own that writes to the trail, so that a slow disk never delays a tick.
 //!
-//! What could not be written is kept and tried again; until it is written, nothing is acted upon.
+//! What could not be written is kept and tried again; until it is written, nothing is acted upon. What waits is bounded: an
+//! intent that finds no room is not on disk, so its act is not done; anything else is counted, and the count recorded once there
+//! is room again.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel, sync_channel};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use sophron_core::audit::Draft;
+use sophron_core::text::with_causes;
 use sophron_linux::trail::{Append, Stamped, TrailError};
 
 /// How long an act waits for its intent to be on disk.
 pub const SYNC_WAIT: Duration = Duration::from_secs(5);
+
+/// Most that waits for the recorder to take it.
+const MOST_WAITING: usize = 4096;
 
 /// Most records kept while the trail cannot be written; older ones are what a reader misses least.
 const MOST_KEPT: usize = 10_000;
@@ -30,8 +36,9 @@ struct Job {
 /// Takes records; any thread may hold one.
 #[derive(Clone)]
 pub struct Recorder {
-    jobs: Sender<Job>,
-    sound: Arc<AtomicBool>,
+    jobs: SyncSender<Job>,
+    /// Records that found no room, and are not told yet.
+    lost: Arc<AtomicU64>,
     /// Whether the trail is one that nobody should act upon, though it can be written.
     doubted: Arc<AtomicBool>,
 }
@@ -49,6 +56,8 @@ pub enum TrailNews {
     Stamped(Stamped),
     /// It could not be signed: why.
     Unstamped(String),
+    /// So many records were lost, for want of room.
+    LostRecords(u64),
 }
 
 impl Recorder {
@@ -59,19 +68,15 @@ impl Recorder {
         every: Duration,
         news: impl Fn(TrailNews) + Send + 'static,
     ) -> std::io::Result<(Recorder, JoinHandle<()>)> {
-        let (jobs, incoming) = channel();
-        let sound = Arc::new(AtomicBool::new(true));
+        let (jobs, incoming) = sync_channel(MOST_WAITING);
+        let lost = Arc::new(AtomicU64::new(0));
         let doubted = Arc::new(AtomicBool::new(false));
         let stamps = Stamps { every, last: Instant::now(), refused: false };
         let (kept, news) = (VecDeque::new(), Box::new(news));
-        let mut writer = Writer { trail, kept, sound: Arc::clone(&sound), doubted: Arc::clone(&doubted), news, stamps };
+        let mut writer =
+            Writer { trail, kept, lost: Arc::clone(&lost), sound: true, doubted: Arc::clone(&doubted), news, stamps };
         let thread = std::thread::Builder::new().name("recorder".to_owned()).spawn(move || writer.run(&incoming))?;
-        Ok((Recorder { jobs, sound, doubted }, thread))
-    }
-
-    /// Whether everything so far is in the trail, and nobody has tampered with it: only then is anything acted upon.
-    pub fn is_sound(&self) -> bool {
-        self.sound.load(Ordering::SeqCst) && !self.doubted.load(Ordering::SeqCst)
+        Ok((Recorder { jobs, lost, doubted }, thread))
     }
 
     /// Nothing is acted upon while the trail is in doubt.
@@ -81,8 +86,10 @@ impl Recorder {
 
     /// Records without waiting.
     pub fn note(&self, draft: Draft) {
-        // The thread ends only after the last recorder.
-        let _ = self.jobs.send(Job { drafts: vec![draft], reply: None, in_doubt: true });
+        // The thread ends only after the last recorder: it can only be that there is no room.
+        if self.jobs.try_send(Job { drafts: vec![draft], reply: None, in_doubt: true }).is_err() {
+            self.lost.fetch_add(1, Ordering::SeqCst);
+        }
     }
 
     /// Records, and returns when it is on disk.
@@ -104,7 +111,8 @@ impl Recorder {
     fn synced(&self, draft: Draft, in_doubt: bool) -> Result<(), String> {
         let (reply, answer) = channel();
         let gone = || "the recorder has ended".to_owned();
-        self.jobs.send(Job { drafts: vec![draft], reply: Some(reply), in_doubt }).map_err(|_| gone())?;
+        let job = Job { drafts: vec![draft], reply: Some(reply), in_doubt };
+        self.jobs.try_send(job).map_err(|_| "the recorder has no room: the disk is too slow".to_owned())?;
         match answer.recv_timeout(SYNC_WAIT) {
             Ok(done) => done,
             Err(RecvTimeoutError::Timeout) => {
@@ -118,7 +126,9 @@ impl Recorder {
 struct Writer {
     trail: Box<dyn Append>,
     kept: VecDeque<Draft>,
-    sound: Arc<AtomicBool>,
+    lost: Arc<AtomicU64>,
+    /// Whether the last record could be written.
+    sound: bool,
     doubted: Arc<AtomicBool>,
     news: Box<dyn Fn(TrailNews) + Send>,
     stamps: Stamps,
@@ -149,6 +159,13 @@ impl Writer {
                     return;
                 }
             }
+            // Told once what is kept has been written: then there is room for it.
+            if self.kept.is_empty() {
+                match self.lost.swap(0, Ordering::SeqCst) {
+                    0 => {}
+                    lost => (self.news)(TrailNews::LostRecords(lost)),
+                }
+            }
             if self.stamps.last.elapsed() >= self.stamps.every {
                 self.stamp();
             }
@@ -166,7 +183,7 @@ impl Writer {
             }
             Err(error) if !self.stamps.refused => {
                 self.stamps.refused = true;
-                (self.news)(TrailNews::Unstamped(chain(&error)));
+                (self.news)(TrailNews::Unstamped(with_causes(&error)));
             }
             Err(_) => {}
         }
@@ -184,6 +201,7 @@ impl Writer {
             self.kept.extend(job.drafts);
             while self.kept.len() > MOST_KEPT {
                 self.kept.pop_front();
+                self.lost.fetch_add(1, Ordering::SeqCst);
             }
         }
         if let Some(reply) = job.reply {
@@ -208,11 +226,11 @@ impl Writer {
             // A new trail has been begun, and tells of it.
             self.doubted.store(true, Ordering::SeqCst);
             (self.news)(TrailNews::Doubted(what.clone()));
-            return Err(chain(&TrailError::Lost(what.clone())));
+            return Err(with_causes(&TrailError::Lost(what.clone())));
         }
-        let done = done.map_err(|error| chain(&error));
+        let done = done.map_err(|error| with_causes(&error));
         let sound = done.is_ok();
-        if self.sound.swap(sound, Ordering::SeqCst) != sound {
+        if std::mem::replace(&mut self.sound, sound) != sound {
             (self.news)(match &done {
                 Ok(()) => TrailNews::Back,
                 Err(why) => TrailNews::Lost(why.clone()),
@@ -220,15 +238,4 @@ impl Writer {
         }
         done
     }
-}
-
-/// An error and its causes in one line.
-pub fn chain(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
-    let mut next = error.source();
-    while let Some(cause) = next {
-        text.push_str(&format!(": {cause}"));
-        next = cause.source();
-    }
-    text
 }

@@ -1,16 +1,14 @@
 //! `watch --record FILE`: the very snapshots that were judged. A recording that cannot be written ends; the watch goes on.
 
-use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use sophron_core::model::{Process, ProcessId, Snapshot};
-use sophron_core::recording::{Ours, Outcome, Writer};
+use sophron_core::model::Snapshot;
+use sophron_core::recording::{Ours, Writer};
 
-use super::Watcher;
+use super::lookback::Lookback;
 use crate::exit::Failure;
 use crate::recording_file::{self, Sink};
-use crate::ui::style::Label;
 
 /// What was written is readable after that long at the latest.
 const FLUSH: Duration = Duration::from_secs(10);
@@ -40,54 +38,31 @@ impl Recording {
     }
 }
 
-impl Watcher<'_> {
-    pub(super) fn record(&mut self, snapshot: &Snapshot) {
-        let outcomes = std::mem::take(&mut self.outcomes);
-        if self.recording.is_none() && self.lookback.is_none() {
-            return;
-        }
-        let pids = |ids: &BTreeSet<ProcessId>| ids.iter().map(|id| id.pid).collect();
-        let ours = Ours {
-            suspended: pids(&self.touched),
-            busy: pids(&self.busy),
-            back: self.standing_back.keys().map(|id| id.pid).collect(),
-            outcomes,
-        };
+/// What is kept of what is seen: a recording that was asked for, and the lookback.
+#[derive(Default)]
+pub struct Kept {
+    pub recording: Option<Recording>,
+    pub lookback: Option<Lookback>,
+}
+
+impl Kept {
+    /// A sample that was judged, and what the watcher was doing; why the recording ends here, if it does.
+    pub fn sample(&mut self, snapshot: &Snapshot, ours: Ours) -> Option<String> {
         if let Some(lookback) = &self.lookback {
             lookback.add(ours.clone());
         }
-        let Some(recording) = &mut self.recording else { return };
-        if let Err(error) = recording.write(snapshot, ours) {
-            self.recording = None;
-            self.say("unrecorded", Label::Warning, format!("the recording cannot be written, and ends here: {error}"));
-        }
+        let written = self.recording.as_mut()?.write(snapshot, ours);
+        let error = written.err()?;
+        self.recording = None;
+        Some(error.to_string())
     }
 
-    /// What came of an act goes into the recording with the next sample.
-    pub(super) fn note_outcome(&mut self, case: Option<u64>, subject: &Process, verb: &str, outcome: &str) {
-        if self.recording.is_none() && self.lookback.is_none() {
-            return;
-        }
-        self.outcomes.push(Outcome {
-            at: sophron_linux::here::now().wall,
-            pid: subject.id.pid,
-            start: subject.id.start,
-            app: subject.app.clone(),
-            owner: subject.owner.clone(),
-            case,
-            verb: verb.to_owned(),
-            outcome: outcome.to_owned(),
-        });
-    }
-
-    pub(super) fn end_the_recording(&mut self) {
+    /// The end; why the recording's cannot be written, if it cannot.
+    pub fn end(&mut self, ours: Ours) -> Option<String> {
         if let Some(lookback) = self.lookback.take() {
-            lookback.add(Ours { outcomes: std::mem::take(&mut self.outcomes), ..Ours::default() });
+            lookback.add(ours);
             lookback.end();
         }
-        let Some(recording) = self.recording.take() else { return };
-        if let Err(error) = recording.sink.finish() {
-            self.say("unrecorded", Label::Warning, format!("the end of the recording cannot be written: {error}"));
-        }
+        self.recording.take()?.sink.finish().err().map(|error| error.to_string())
     }
 }

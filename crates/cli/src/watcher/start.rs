@@ -2,46 +2,39 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use std::sync::mpsc::Sender;
+use std::sync::mpsc::SyncSender;
 use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
-use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use sophron_core::audit::{ActionRecord, By, InForce, Kind, OpenHold, Record};
-use sophron_core::decide::Ledger;
-use sophron_core::effects::Effects;
-use sophron_core::judge::Judge;
-use sophron_core::model::{Cost, Needs, Snapshot};
+use sophron_core::act::{Act, Order, Outcome};
+use sophron_core::audit::{By, InForce, Kind, OpenHold, Record};
+use sophron_core::dispatch::{Dispatcher, Input, Settings, Trail, Wants};
+use sophron_core::happening::{Announced, Happening, News, Next, Scribe, Subject, What};
+use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
-use sophron_core::rules::{Action, Rule, RuleSet};
-use sophron_core::subject::Judged;
-use sophron_core::units::exact_duration;
-use sophron_linux::handle::Handle;
+use sophron_core::rules::{RuleName, RuleSet};
+use sophron_linux::act::{Actuator, Commit, Found};
 use sophron_linux::trail::{self, Keeping, Latest, TrailFile};
 use sophron_linux::{Sampler, files, here, sys, terminal};
 
-use super::act::{Verdicts, own_processes};
-use super::drafts::{DraftExt, Drafter};
+use super::bus::Bus;
 use super::left::{self, Left};
+use super::lookback::Lookback;
 use super::recorder::Recorder;
-use super::recording::Recording;
+use super::recording::{Kept, Recording};
 use super::workers::Workers;
-use super::{Plan, STAND_BACK, Wake, Watcher};
+use super::{Crew, Plan, SystemLog, Wake, Watcher, commissions};
 use crate::exit::{Exit, Failure};
-use crate::lowering::{self, Restored};
-use crate::ui::events::EventLine;
-use crate::ui::style::Label;
 
-impl<'s> Watcher<'s> {
+/// A person's command may be at what it announced for that long.
+const AT_IT: jiff::SignedDuration = jiff::SignedDuration::from_mins(15);
+
+impl Watcher {
     /// Everything that can fail before a process is touched.
-    pub(super) fn begin(
-        plan: Plan,
-        wake: Sender<Wake>,
-        show: &'s mut dyn FnMut(EventLine),
-    ) -> Result<(Watcher<'s>, JoinHandle<()>), Failure> {
+    pub(super) fn begin(plan: Plan, wake: SyncSender<Wake>, bus: Bus) -> Result<(Watcher, JoinHandle<()>), Failure> {
         // A watcher stopped by Ctrl-Z could hold the trail's lock and would leave the machine unwatched.
         sys::block_stop_signals()
             .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
@@ -55,94 +48,32 @@ impl<'s> Watcher<'s> {
         // Before anything else: whoever an earlier run has left suspended, and nobody guards any more, goes on.
         let left = left::resume(&latest.in_force, boot);
         sound(&latest, &plan.state)?;
-        let sampler = Sampler::new(Path::new("/proc"), base_needs(&plan.rules))
-            .map_err(|error| Failure::of(Exit::Failed, error))?;
-        let sampler = if plan.rules.rules.iter().any(|rule| rule.judge == Judged::Tree) {
-            sampler.with_descent()
-        } else {
-            sampler
-        };
-        let who = here::who(&mut here::Users::default(), By::Watcher);
-        let drafter = Drafter { host: here::host(), boot, who };
-
-        let every = plan.rules.every;
-        let recording = plan.record.as_deref().map(|path| Recording::create(path, every)).transpose()?;
-        let next_case = latest.in_force.highest_case + 1;
+        let scribe = scribe(boot, By::Watcher);
+        let recording = plan.record.as_deref().map(|path| Recording::create(path, plan.rules.every)).transpose()?;
         let keeping = Keeping { own_folder: made || plan.own_state, ..keeping(&plan.rules.audit)? };
-        let file = TrailFile::open(&plan.state, drafter.plain(Kind::TrailOpened), keeping).map_err(unarmed)?;
+        let opened = scribe.plain(here::now().wall, Kind::TrailOpened);
+        let file = TrailFile::open(&plan.state, opened, keeping).map_err(unarmed)?;
         let news = wake.clone();
         let (recorder, writer) = Recorder::start(Box::new(file), plan.rules.audit.stamp, move |found| {
             // The watcher listens until the recorder ends.
             let _ = news.send(Wake::Trail(found));
         })
         .map_err(threadless)?;
-        announce(&plan, &recorder, &drafter)?;
+        announce(&plan, &recorder, &scribe)?;
         listen(wake.clone())?;
-        let workers = |name, least, most| Workers::start(name, least, most).map_err(threadless);
-
-        let rules = Arc::new(plan.rules);
-        let protections = Protections {
-            conditions: plan.protections,
-            own: own_processes(std::iter::empty()),
-            terminal: terminal::holders(boot),
-            ancestors: BTreeSet::new(),
-        };
-        let mut watcher = Watcher {
-            judge: Judge::new(Arc::clone(&rules), next_case),
-            needs: rules.rules.iter().map(|rule| Needs::of(&rule.fields())).collect(),
-            snapshot: Snapshot::default(),
-            rules,
-            shadow: plan.shadow,
-            only: plan.only,
-            direct: plan.service_manager,
-            control: None,
-            system_log: (plan.system_log.unwrap_or_else(|| sophron_linux::system_log::SOCKET.into()), false),
-            recording,
-            lookback: None,
-            outcomes: Vec::new(),
-            effects_due: Vec::new(),
-            sampler,
-            effects: Effects::default(),
-            protections,
-            recorder,
-            drafter,
-            fixed: BTreeMap::new(),
-            guards: BTreeMap::new(),
-            busy: BTreeSet::new(),
-            joining: BTreeMap::new(),
-            touched: BTreeSet::new(),
-            standing_back: BTreeMap::new(),
-            lock_holders: BTreeSet::new(),
-            by_hand: BTreeMap::new(),
-            acts: workers("act", 2, 16)?,
-            undos: workers("undo", 1, 4)?,
-            programs: workers("run", 1, 8)?,
-            aside: workers("aside", 1, 1)?,
-            closing_case: None,
-            hands: super::hands::Hands::of(&plan.state),
-            closing: Vec::new(),
-            ledger: Ledger::default(),
-            throttle: super::throttle::Throttle::default(),
-            zone: TimeZone::system(),
-            memory_from: Some(Duration::ZERO),
-            running: BTreeSet::new(),
-            ended_by_us: BTreeSet::new(),
-            verdicts: Arc::new(Mutex::new(Verdicts::default())),
-            last: None,
-            ticks: 0,
-            said_unreadable: BTreeSet::new(),
-            said_late: BTreeSet::new(),
-            wake,
-            show,
-            _lock: lock,
-        };
-        watcher.greet(&plan.origin, &plan.state);
-        match super::control::listen(plan.control.as_deref(), watcher.wake.clone()) {
+        let (origin, state, control) = (plan.origin.clone(), plan.state.clone(), plan.control.clone());
+        let shadow = plan.shadow;
+        let rules = Arc::new(plan.rules.clone());
+        let next_case = latest.in_force.highest_case + 1;
+        let mut watcher = assemble(plan, &rules, next_case, (wake, bus), (recorder, scribe), lock)?;
+        watcher.kept.recording = recording;
+        watcher.greet(&rules, shadow, &origin, &state);
+        match super::control::listen(control.as_deref(), watcher.wake.clone()) {
             Ok(path) => watcher.control = Some(path),
-            Err(why) => watcher.say("watching", Label::Notice, format!("cannot be asked: {why}")),
+            Err(why) => watcher.say(News::CannotBeAsked(why)),
         }
-        watcher.check_the_rest(&plan.state, latest.in_force.clone());
-        watcher.lookback = super::lookback::Lookback::start(plan.state, watcher.rules.lookback, watcher.wake.clone());
+        watcher.check_the_rest(&state, latest.in_force.clone());
+        watcher.kept.lookback = Lookback::start(state, rules.lookback, watcher.wake.clone());
         watcher.tell_who_was_left(left);
         watcher.remember(&latest.in_force);
         watcher.close_what_was_announced(&latest.in_force.announced());
@@ -164,151 +95,198 @@ impl<'s> Watcher<'s> {
             }
         };
         if let Err(error) = std::thread::Builder::new().name("check".to_owned()).spawn(check) {
-            self.say_unchecked(&error.to_string());
+            self.say(News::Unchecked(error.to_string()));
         }
     }
 
-    /// What an earlier run did counts on: the cap on acts, budgets, and whom rules stand back from.
+    /// What an earlier run did counts on: the cap on acts, budgets, whom rules stand back from, and a loss that nobody has
+    /// taken note of.
     fn remember(&mut self, in_force: &InForce) {
-        let now = here::now();
-        let age = |record: &Record| Duration::try_from(now.wall.duration_since(record.at)).unwrap_or(Duration::ZERO);
-        let (mut steps, mut cases) = (BTreeSet::new(), BTreeSet::new());
-        for act in in_force.acts() {
-            let Some(action) = &act.action else { continue };
-            // A step counts once, on however many processes it acts; a case counts once towards a budget.
-            if action.verb != "run" && steps.insert((act.case, action.step)) {
-                self.ledger.remember(now.monotonic.saturating_sub(age(act)), &action.verb);
-            }
-            if let (Some(rule), Some(subject)) = (&act.rule, &act.subject)
-                && cases.insert((act.case, rule.clone()))
-                && let Some(likeness) = subject.likeness()
-            {
-                self.judge.remember(rule, likeness, now.boottime.saturating_sub(age(act)));
-            }
-        }
-        for (id, at) in in_force.hands().filter(|(id, _)| id.boot == self.drafter.boot) {
-            let age = Duration::try_from(now.wall.duration_since(at)).unwrap_or(Duration::ZERO);
-            if age < STAND_BACK {
-                self.standing_back.insert(id, now.monotonic + STAND_BACK - age);
-            }
-        }
+        self.dispatcher.remember(in_force, here::now(), self.scribe.boot);
         if let Some(loss) = in_force.loss() {
             self.recorder.doubt(true);
-            self.say_doubt(loss.result.as_ref().map_or("it was lost", |result| &result.seen).to_owned().as_str());
+            let what = loss.result.as_ref().map_or("it was lost".to_owned(), |result| result.seen.clone());
+            self.step(Input::Trail(Trail::Doubted(what, false)));
         }
     }
 
     /// Whom an earlier run had left suspended.
     fn tell_who_was_left(&mut self, all: Vec<Left>) {
-        for left in all {
-            if let Some(until) = left.not_before {
-                let draft = self.left_by_hand(&left.record);
-                self.by_hand.insert(left.id, (until, draft));
-                continue;
-            }
-            let mut draft = self.drafter.plain(left.kind).doing(ActionRecord::word("resume"));
-            (draft.case, draft.rule) = (left.record.case, left.record.rule.clone());
-            draft.subject.clone_from(&left.record.subject);
-            self.recorder.note(draft.came_of_it(left.word, left.seen));
-            if left.kind == Kind::Restored {
-                let subject = left.record.subject.as_ref();
-                let who = subject.map(|subject| format!("{} {} ({})", subject.app, subject.id, subject.owner));
-                self.tell("resumed", Label::Warning, left.record.case, who.unwrap_or_default(), left.seen.to_owned());
+        for Left { process, case, rule, found } in all {
+            match found {
+                left::Found::NotBefore(until) => self.dispatcher.remember_suspension_by_hand(process, until),
+                left::Found::Resumed(outcome) => {
+                    let remark = matches!(outcome, Outcome::Resumed(_))
+                        .then(|| "an earlier run had left it suspended".to_owned());
+                    self.tell(came(&process, (case, rule), Act::Resume, outcome, remark));
+                }
             }
         }
     }
 
-    fn greet(&mut self, origin: &str, state: &Path) {
-        let rules = self.rules.rules.len();
-        let armed = self.rules.rules.iter().filter(|rule| rule.armed).count();
-        let acting = match (self.shadow, armed) {
-            (true, _) | (_, 0) => "all in shadow: nothing is acted upon".to_owned(),
-            (false, armed) if armed == rules => "all armed".to_owned(),
-            (false, armed) => format!("{armed} armed, the others in shadow"),
-        };
-        let rules = if rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
-        let every = exact_duration(self.rules.every);
-        let trail = trail::folder(state);
-        let host = self.drafter.host.clone();
-        self.say("watching", Label::Notice, format!("{host} every {every}; {rules}, {acting}"));
-        self.say("watching", Label::Faint, format!("rules: {origin}; record: {}", trail.display()));
-        if !self.rules.settle.is_zero() && armed > 0 && !self.shadow {
-            let until = crate::ui::when::clock_after(here::now().wall, self.rules.settle);
-            self.say("watching", Label::Faint, format!("settling: nothing is done before {until}"));
+    fn greet(&mut self, rules: &RuleSet, shadow: bool, origin: &str, state: &Path) {
+        let armed = if shadow { 0 } else { rules.rules.iter().filter(|rule| rule.armed).count() };
+        let host = self.scribe.host.clone();
+        self.say(News::Watching { host, every: rules.every, rules: rules.rules.len(), armed });
+        let trail = trail::folder(state).display().to_string();
+        self.say(News::Places { rules: origin.to_owned(), trail });
+        if !rules.settle.is_zero() && armed > 0 {
+            let now = here::now().wall;
+            self.say(News::Settling(now.checked_add(rules.settle).unwrap_or(now)));
         }
         if !here::is_privileged() {
-            let user = self.drafter.who.user.clone();
-            self.say(
-                "watching",
-                Label::Notice,
-                format!("as {user}: acts on processes of {user}; on the others it only alerts"),
-            );
+            self.say(News::AsUser(self.scribe.who.user.clone()));
         }
     }
 
-    /// Acts that an earlier run announced and of which it told no outcome: what is found now is told.
+    /// Acts that an earlier run announced and of which it told no outcome: what is found now is recorded.
     fn close_what_was_announced(&self, intents: &[&Record]) {
         // A person's command may still be at it.
         let now = here::now().wall;
-        let is_over = |intent: &&&Record| {
-            !intent.is_by_hand() || now.duration_since(intent.at) > jiff::SignedDuration::from_mins(15)
-        };
+        let is_over = |intent: &&&Record| !intent.is_by_hand() || now.duration_since(intent.at) > AT_IT;
         for intent in intents.iter().filter(is_over) {
-            let Some(id) = intent.identity() else { continue };
-            let mut draft = self.drafter.plain(Kind::Outcome);
-            (draft.case, draft.rule) = (intent.case, intent.rule.clone());
-            (draft.subject, draft.action) = (intent.subject.clone(), intent.action.clone());
-            // The originals stand in the intent; what is in force is decided by that.
-            let found = found(&id, self.drafter.boot);
-            let seen = format!("its writer ended before it could tell (record {}); found: {found}", intent.seq);
-            self.recorder.note(draft.came_of_it("unknown", seen));
+            let (Some(id), Some(subject)) = (intent.identity(), &intent.subject) else { continue };
+            let act = intent.action.as_ref().and_then(sophron_core::audit::ActionRecord::act);
+            let outcome = Outcome::Untold { record: intent.seq, found: found(&id, self.scribe.boot) };
+            let about = (intent.case, intent.rule.as_deref().map(RuleName::from));
+            let happening = came(&subject.process(id.boot), about, act, outcome, None);
+            if let Some(record) = self.scribe.record(&happening) {
+                self.recorder.note(record);
+            }
         }
     }
 
     /// Puts back what an earlier run lowered and could not undo: it was killed, or the machine's disk was full.
     fn put_back<'h>(&mut self, holds: impl Iterator<Item = &'h OpenHold>) {
         // What a hand has lowered stays until a hand restores it.
-        let boot = self.drafter.boot;
+        let boot = self.scribe.boot;
         for hold in holds.filter(|hold| hold.id.boot == boot && hold.rule.is_some()) {
-            let action = ActionRecord::word("restore");
-            let mut draft = self.drafter.plain(Kind::Intent).doing(action);
-            draft.case = Some(hold.case);
-            draft.rule.clone_from(&hold.rule);
-            draft.subject = Some(hold.subject.clone());
-            if self.recorder.commit_undo(draft.clone()).is_err() {
+            let act = Act::Restore { set: hold.nice, originals: hold.originals.clone(), still: None };
+            let order = Order::on(hold.subject.process(boot), act.clone());
+            let about = (Some(hold.case), hold.rule.as_deref().map(RuleName::from));
+            let mut commit = Mending { recorder: &self.recorder, scribe: &self.scribe, order: &order, about: &about };
+            let actuator = Actuator { direct: self.direct.clone(), ..Actuator::default() };
+            let (outcome, ..) = actuator.perform(&order, &mut commit).outcome();
+            if matches!(outcome, Outcome::Unrecorded(_)) {
                 return;
             }
-            let handle = Handle::open(&hold.id).ok();
-            let direct = self.direct.as_deref();
-            let (kind, word, seen) = match lowering::put_back(handle.as_ref(), hold.nice, &hold.originals, None, direct)
-            {
-                Restored::Done(what) => {
-                    (Kind::Restored, "restored", format!("{what}: an earlier watcher left it lowered"))
-                }
-                Restored::Superseded => {
-                    (Kind::Superseded, "kept", "somebody else has changed it since: left as it is".to_owned())
-                }
-                Restored::Gone => (Kind::Superseded, "gone", "it has ended".to_owned()),
-                Restored::Refused(why) => (Kind::Refused, "refused", format!("niceness not put back: {why}")),
-            };
-            self.recorder.note(draft.as_kind(kind).came_of_it(word, seen.clone()));
-            if kind != Kind::Superseded {
-                let who = format!("{} {} ({})", hold.subject.app, hold.subject.id, hold.subject.owner);
-                (self.show)(EventLine {
-                    at: here::now().wall,
-                    word,
-                    label: Label::Notice,
-                    case: Some(hold.case),
-                    who,
-                    text: seen,
-                });
-            }
+            let remark =
+                matches!(outcome, Outcome::Restored(_)).then(|| "an earlier watcher left it lowered".to_owned());
+            let happening = came(&order.targets[0], about.clone(), act, outcome, remark);
+            self.tell(happening);
         }
     }
 }
 
+/// What an earlier run has left in force is taken back as any other: with its record.
+struct Mending<'a> {
+    recorder: &'a Recorder,
+    scribe: &'a Scribe,
+    order: &'a Order,
+    about: &'a (Option<u64>, Option<RuleName>),
+}
+
+impl Commit for Mending<'_> {
+    fn announce(&mut self, target: usize, found: Found) -> Result<(), String> {
+        let process = self.order.targets.get(target).ok_or("there is no such target")?;
+        let what = What::Announced(Box::new(self.order.act.clone()), Box::<Announced>::default());
+        let happening = commissions::announced(&of(process, self.about.clone(), what), found);
+        self.recorder.commit_undo(self.scribe.record(&happening).ok_or("there is no record of that")?)
+    }
+
+    fn still_right(&mut self, _: usize, _: Process) -> Result<(), String> {
+        Ok(())
+    }
+
+    fn takes_back(&self) -> bool {
+        true
+    }
+}
+
+fn of(process: &Process, (case, rule): (Option<u64>, Option<RuleName>), what: What) -> Happening {
+    let subject = Subject::process(process);
+    Happening { at: here::now().wall, rule, case: case.filter(|case| *case != 0), subject, what, next: Next::Unsaid }
+}
+
+fn came(
+    process: &Process,
+    about: (Option<u64>, Option<RuleName>),
+    act: impl Into<Option<Act>>,
+    outcome: Outcome,
+    remark: Option<String>,
+) -> Happening {
+    let act = act.into().map(Box::new);
+    let what = What::Came { act, step: None, tree: false, outcome, took: None, measure: None, remark, because: None };
+    of(process, about, what)
+}
+
+/// What every record of this program has in common.
+pub fn scribe(boot: Boot, by: By) -> Scribe {
+    let who = here::who(&mut here::Users::default(), by);
+    Scribe { host: here::host(), boot, who, zone: TimeZone::system() }
+}
+
+/// Everything put together.
+fn assemble(
+    plan: Plan,
+    rules: &Arc<RuleSet>,
+    next_case: u64,
+    (wake, bus): (SyncSender<Wake>, Bus),
+    (recorder, scribe): (Recorder, Scribe),
+    lock: std::fs::File,
+) -> Result<Watcher, Failure> {
+    let workers = |name, least, most| Workers::start(name, least, most).map_err(threadless);
+    let wants = Wants::of(rules, plan.only.clone());
+    let sampler =
+        Sampler::new(Path::new("/proc"), wants.of_everybody()).map_err(|error| Failure::of(Exit::Failed, error))?;
+    let settings = Settings {
+        shadow: plan.shadow,
+        assumed: false,
+        by_root: here::is_privileged(),
+        own: Some(std::process::id()),
+        only: plan.only,
+        zone: TimeZone::system(),
+    };
+    let protections = Protections {
+        conditions: plan.protections,
+        own: [std::process::id()].into(),
+        terminal: terminal::holders(scribe.boot),
+        ancestors: BTreeSet::new(),
+    };
+    Ok(Watcher {
+        dispatcher: Dispatcher::new(settings, Arc::clone(rules), protections, next_case),
+        every: rules.every,
+        direct: plan.service_manager,
+        sampler: if wants.trees() { sampler.with_descent() } else { sampler },
+        wants,
+        snapshot: Snapshot::default(),
+        fixed: BTreeMap::new(),
+        standing: BTreeMap::new(),
+        breached: Arc::new(Mutex::new((0, BTreeSet::new()))),
+        crew: Crew {
+            acts: workers("act", 2, 16)?,
+            undos: workers("undo", 1, 4)?,
+            programs: workers("run", 1, 8)?,
+            aside: workers("aside", 1, 1)?,
+        },
+        recorder,
+        scribe,
+        bus,
+        kept: Kept::default(),
+        hands: super::hands::Hands::of(&plan.state),
+        system_log: SystemLog {
+            socket: plan.system_log.unwrap_or_else(|| sophron_linux::system_log::SOCKET.into()),
+            said: false,
+        },
+        control: None,
+        asked: BTreeMap::new(),
+        wake,
+        _lock: lock,
+    })
+}
+
 /// What has become of a process, in words.
-fn found(id: &sophron_core::model::ProcessId, boot: sophron_core::model::Boot) -> String {
+fn found(id: &ProcessId, boot: Boot) -> String {
     if id.boot != boot {
         return "the machine was started anew since".to_owned();
     }
@@ -317,14 +295,6 @@ fn found(id: &sophron_core::model::ProcessId, boot: sophron_core::model::Boot) -
         Some(process) => format!("{}, nice {}", process.state.word(), process.nice),
         None => "it has ended".to_owned(),
     }
-}
-
-/// What every tick reads: what the rules name, what a record says of a process, and what the choice of a lever and its
-/// effect rest on.
-fn base_needs(rules: &RuleSet) -> Needs {
-    let needs = Needs::of(&rules.fields()).and(Needs::IDENTITY);
-    let lowers = |rule: &Rule| rule.ladder.iter().any(|step| matches!(step.action, Action::Lower { .. }));
-    if rules.rules.iter().any(lowers) { needs.with(Cost::Stat).with(Cost::Cgroup).with(Cost::Machine) } else { needs }
 }
 
 /// One watcher a state folder; whether that was made for it.
@@ -362,7 +332,7 @@ fn sound(latest: &Latest, state: &Path) -> Result<(), Failure> {
     }
 }
 
-fn threadless(error: std::io::Error) -> Failure {
+pub(super) fn threadless(error: std::io::Error) -> Failure {
     Failure::new(Exit::Failed, "no thread can be started: the watcher does not arm, and has touched nothing")
         .because(error)
 }
@@ -391,15 +361,14 @@ fn unarmed(error: trail::TrailError) -> Failure {
 }
 
 /// The first records. If they cannot be written, nothing begins.
-fn announce(plan: &Plan, recorder: &Recorder, drafter: &Drafter) -> Result<(), Failure> {
-    let started = format!("sophron {}{}", env!("CARGO_PKG_VERSION"), if plan.shadow { ", all in shadow" } else { "" });
-    let names: Vec<&str> = plan.rules.rules.iter().map(|rule| rule.name.as_str()).collect();
-    let loaded = format!("{}: {}; SHA-256 {}", plan.origin, names.join(", "), plan.rules.digest);
-    let records = [
-        drafter.plain(Kind::WatcherStarted).came_of_it("started", started),
-        drafter.plain(Kind::RulesLoaded).came_of_it("loaded", loaded),
+fn announce(plan: &Plan, recorder: &Recorder, scribe: &Scribe) -> Result<(), Failure> {
+    let names = plan.rules.rules.iter().map(|rule| rule.name.clone()).collect();
+    let (origin, digest) = (plan.origin.clone(), plan.rules.digest.clone());
+    let news = [
+        News::Started { version: env!("CARGO_PKG_VERSION"), shadow: plan.shadow },
+        News::RulesLoaded { origin, names, digest },
     ];
-    for draft in records {
+    for draft in news.into_iter().filter_map(|news| scribe.record(&Happening::news(here::now().wall, news))) {
         recorder.commit_undo(draft).map_err(|why| {
             Failure::new(Exit::Failed, format!("the audit trail cannot be written: {why}"))
                 .hint("no record, no action: the watcher does not arm, and has touched nothing")
@@ -409,7 +378,7 @@ fn announce(plan: &Plan, recorder: &Recorder, drafter: &Drafter) -> Result<(), F
 }
 
 /// Signals that end a watcher arrive as any other event. A terminal that goes away does not end it silently.
-fn listen(wake: Sender<Wake>) -> Result<(), Failure> {
+fn listen(wake: SyncSender<Wake>) -> Result<(), Failure> {
     let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])
         .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
     let hear = move || {

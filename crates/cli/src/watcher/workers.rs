@@ -3,7 +3,7 @@
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::Builder;
 use std::time::Duration;
@@ -92,13 +92,13 @@ impl Shared {
 
 /// What a job has to tell at its end, whatever becomes of it.
 pub struct Report {
-    wake: Sender<Wake>,
+    wake: SyncSender<Wake>,
     otherwise: Option<Box<dyn FnOnce() -> Wake + Send>>,
 }
 
 impl Report {
     /// `otherwise` is told where the job ends without a word.
-    pub fn new(wake: Sender<Wake>, otherwise: impl FnOnce() -> Wake + Send + 'static) -> Report {
+    pub fn new(wake: SyncSender<Wake>, otherwise: impl FnOnce() -> Wake + Send + 'static) -> Report {
         Report { wake, otherwise: Some(Box::new(otherwise)) }
     }
 
@@ -125,8 +125,8 @@ mod tests {
     #[test]
     fn whatever_becomes_of_a_job_it_is_told() {
         let workers = Workers::start("test", 1, 1).unwrap();
-        let (wake, told) = channel();
-        let report = |wake: &Sender<Wake>| Report::new(wake.clone(), || Wake::Lookback(Some("dropped".to_owned())));
+        let (wake, told) = std::sync::mpsc::sync_channel(4);
+        let report = |wake: &SyncSender<Wake>| Report::new(wake.clone(), || Wake::Lookback(Some("dropped".to_owned())));
         let (one, two) = (report(&wake), report(&wake));
         workers.give(move || {
             let _held = one;

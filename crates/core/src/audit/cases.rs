@@ -1,12 +1,14 @@
 //! What the records tell: cases, and acts by hand.
 
+use std::cmp::Reverse;
 use std::collections::BTreeMap;
+use std::fmt;
 
 use jiff::Timestamp;
 
-use super::kind::Kind;
 use super::record::Record;
-use crate::rules::Severity;
+use super::words::{Kind, SeverityWord};
+use crate::act::{Came, Verb};
 
 /// One case in short.
 #[derive(Debug, Clone, PartialEq)]
@@ -18,7 +20,7 @@ pub struct CaseSummary {
     /// The rule.
     pub rule: String,
     /// How serious the rule calls it.
-    pub severity: Severity,
+    pub severity: SeverityWord,
     /// The program.
     pub app: String,
     /// Its checked PID.
@@ -28,9 +30,27 @@ pub struct CaseSummary {
     /// The reading and its limit when the case opened.
     pub why: String,
     /// What was done, in order: `lowered`, `suspended`, …
-    pub done: Vec<String>,
+    pub done: Vec<Done>,
     /// Where it stands.
     pub story: Story,
+}
+
+/// One thing that became of a step.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Done {
+    /// It came to this.
+    Came(Came),
+    /// That step was not taken: why, in a word.
+    Not(Verb, Came),
+}
+
+impl fmt::Display for Done {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Done::Came(came) => write!(f, "{came}"),
+            Done::Not(verb, why) => write!(f, "{verb}: {why}"),
+        }
+    }
 }
 
 /// Where a case stands.
@@ -77,7 +97,7 @@ pub fn cases(records: &[Record]) -> Vec<CaseSummary> {
     }
     let mut cases: Vec<CaseSummary> = cases.into_values().collect();
     cases.sort_by(|a, b| {
-        let rank = |case: &CaseSummary| (std::cmp::Reverse(case.severity), case.story, std::cmp::Reverse(case.case));
+        let rank = |case: &CaseSummary| (Reverse(case.severity.known()), case.story, Reverse(case.case));
         rank(a).cmp(&rank(b))
     });
     cases
@@ -91,7 +111,7 @@ fn opened(case: u64, record: &Record) -> CaseSummary {
         case,
         began: record.at,
         rule: record.rule.clone().unwrap_or_default(),
-        severity: record.evidence.as_ref().map_or(Severity::Warning, super::Evidence::rank),
+        severity: severity(record),
         app: match group {
             Some(group) => group.name.clone(),
             None => of(|subject| &subject.app),
@@ -104,22 +124,25 @@ fn opened(case: u64, record: &Record) -> CaseSummary {
     }
 }
 
+/// An unknown severity is unknown.
+fn severity(record: &Record) -> SeverityWord {
+    let told = record.evidence.as_ref().map(|evidence| evidence.severity.clone());
+    told.unwrap_or_else(|| SeverityWord::Other("unknown".to_owned()))
+}
+
 fn follow(case: &mut CaseSummary, record: &Record) {
-    let outcome = || record.result.as_ref().map(|result| result.outcome.clone()).unwrap_or_default();
+    let verb = || record.verb().cloned().unwrap_or(Verb::Other("unknown".to_owned()));
+    let mut done = |done| case.done.push(done);
     match record.kind {
-        Kind::Outcome | Kind::Restored => case.done.push(outcome()),
-        Kind::Refused => case.done.push(format!("{}: refused", verb(record))),
-        Kind::Shadow => case.done.push(format!("{}: shadow", verb(record))),
-        Kind::Spared => case.done.push(format!("{}: spared", verb(record))),
+        Kind::Outcome | Kind::Restored => done(Done::Came(record.came().cloned().unwrap_or(Came::Unknown))),
+        Kind::Refused => done(Done::Not(verb(), Came::Refused)),
+        Kind::Shadow => done(Done::Not(verb(), Came::Other("shadow".to_owned()))),
+        Kind::Spared => done(Done::Not(verb(), Came::Spared)),
         Kind::Calm => case.story = Story::Calm,
         Kind::Ended => case.story = Story::Ended,
         Kind::Left => case.story = Story::Left,
         _ => {}
     }
-}
-
-fn verb(record: &Record) -> &str {
-    record.action.as_ref().map_or("", |action| &action.verb)
 }
 
 /// One act by hand in short.
@@ -130,11 +153,11 @@ pub struct HandSummary {
     /// Who did it.
     pub who: super::Who,
     /// What was done: `lower`, `suspend` …
-    pub verb: String,
+    pub verb: Verb,
     /// On whom.
     pub subject: super::SubjectRecord,
     /// What came of it.
-    pub outcome: String,
+    pub outcome: Came,
     /// Why, in the person's words.
     pub because: Option<String>,
 }

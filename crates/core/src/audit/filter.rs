@@ -5,10 +5,11 @@ use std::borrow::Cow;
 use jiff::Timestamp;
 use serde::Deserialize;
 
-use super::kind::Kind;
 use super::record::{Record, SubjectRecord};
+use super::words::Kind;
 use crate::condition::{Condition, Truth};
-use crate::model::{Facts, Machine, Process, ProcessId};
+use crate::facts::Facts;
+use crate::model::{Boot, Machine};
 
 /// Which records are wanted.
 #[derive(Debug, Clone, Default)]
@@ -70,15 +71,7 @@ impl Filter {
     fn covered(&self, subject: Option<&SubjectRecord>) -> bool {
         let Some(covers) = &self.covers else { return true };
         let Some(subject) = subject else { return false };
-        let mut process =
-            Process::unread(ProcessId { pid: subject.pid, start: subject.start, boot: crate::model::Boot(0) });
-        (process.uid, process.parent) = (subject.uid, subject.parent);
-        let names = process.names_mut();
-        names.app.clone_from(&subject.app);
-        names.name.clone_from(&subject.app);
-        names.owner.clone_from(&subject.owner);
-        names.path.clone_from(&subject.path);
-        names.command.clone_from(&subject.command);
+        let process = subject.process(Boot(0));
         covers.evaluate(&Facts::lasting(&process, &Machine::default())) == Truth::True
     }
 
@@ -95,15 +88,15 @@ impl Filter {
     /// cannot be read are left out: `verify` names them.
     pub fn pick(&self, bytes: &[u8], marks: bool) -> Vec<Record> {
         let lines = bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty());
-        let is_mark = |kind: Kind| marks && matches!(kind, Kind::WatcherStarted | Kind::WatcherEnded);
+        let is_mark = |kind: &Kind| marks && matches!(kind, Kind::WatcherStarted | Kind::WatcherEnded);
         let mut picked = Vec::new();
         for line in lines {
             let Ok(brief) = serde_json::from_slice::<Brief<'_>>(line) else { continue };
-            if !is_mark(brief.kind) && !self.may_take(&brief) {
+            if !is_mark(&brief.kind) && !self.may_take(&brief) {
                 continue;
             }
             let record = serde_json::from_slice::<Record>(line).ok();
-            picked.extend(record.filter(|record| is_mark(record.kind) || self.takes(record)));
+            picked.extend(record.filter(|record| is_mark(&record.kind) || self.takes(record)));
         }
         picked
     }

@@ -8,9 +8,10 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use jiff::{SignedDuration, Timestamp};
 
-use super::kind::Kind;
 use super::record::{Record, SubjectRecord};
-use crate::effects::Originals;
+use super::words::Kind;
+use crate::act::Originals;
+use crate::act::{Came, Verb};
 use crate::model::{Boot, ProcessId};
 
 /// Acts and hands are carried from file to file for that long.
@@ -57,7 +58,7 @@ pub struct InForce {
     /// Lowerings, each with the records that tell of it.
     holds: BTreeMap<ProcessId, (OpenHold, Vec<Record>)>,
     suspended: BTreeMap<ProcessId, Record>,
-    announced: BTreeMap<(Option<ProcessId>, String), Record>,
+    announced: BTreeMap<(Option<ProcessId>, Option<Verb>), Record>,
     acts: VecDeque<Record>,
     hands: VecDeque<Record>,
     loss: Option<Record>,
@@ -87,7 +88,9 @@ impl InForce {
         match record.kind {
             Kind::Intent | Kind::Carried if record.is_by_hand() => push(&mut self.hands, record),
             // Somebody has resumed what we had suspended.
-            Kind::StoodBack if record.rule.is_none() && verb(record) == "resume" => push(&mut self.hands, record),
+            Kind::StoodBack if record.rule.is_none() && record.verb() == Some(&Verb::Resume) => {
+                push(&mut self.hands, record)
+            }
             Kind::Intent | Kind::Carried if record.action.as_ref().is_some_and(|action| action.step.is_some()) => {
                 push(&mut self.acts, record);
             }
@@ -99,7 +102,7 @@ impl InForce {
 
     /// Announced, and nothing told of it: the writer ended in between, or is still at it.
     fn take_intent(&mut self, record: &Record) {
-        let key = (record.identity(), verb(record).to_owned());
+        let key = (record.identity(), record.verb().cloned());
         match record.kind {
             Kind::Intent => {
                 self.announced.insert(key, record.clone());
@@ -113,11 +116,11 @@ impl InForce {
 
     fn take_suspension(&mut self, record: &Record) {
         let Some(id) = record.identity() else { return };
-        match (record.kind, verb(record)) {
-            (Kind::Outcome, "suspend") if outcome(record) == "suspended" => {
+        match (&record.kind, record.verb()) {
+            (Kind::Outcome, Some(Verb::Suspend)) if record.came() == Some(&Came::Suspended) => {
                 self.suspended.insert(id, record.clone());
             }
-            (Kind::Restored | Kind::Superseded | Kind::StoodBack, "resume") | (Kind::Ended, _) => {
+            (Kind::Restored | Kind::Superseded | Kind::StoodBack, Some(Verb::Resume)) | (Kind::Ended, _) => {
                 self.suspended.remove(&id);
             }
             _ => {}
@@ -134,8 +137,8 @@ impl InForce {
             }
             return;
         };
-        match (record.kind, action.verb.as_str()) {
-            (Kind::Intent | Kind::Carried, "lower") => {
+        match (&record.kind, &action.verb) {
+            (Kind::Intent | Kind::Carried, Verb::Lower) => {
                 let (Some(nice), Some(originals), Some(subject)) = (action.nice, &action.originals, &record.subject)
                 else {
                     return;
@@ -153,11 +156,11 @@ impl InForce {
                 hold.originals.join(originals);
                 told.push(record.clone());
             }
-            (Kind::Refused, "lower") => self.not_lowered(id, record),
-            (Kind::Outcome, "lower") if matches!(outcome(record), "dropped" | "already gone") => {
+            (Kind::Refused, Verb::Lower) => self.not_lowered(id, record),
+            (Kind::Outcome, Verb::Lower) if matches!(record.came(), Some(Came::Dropped | Came::AlreadyGone)) => {
                 self.not_lowered(id, record);
             }
-            (Kind::Restored | Kind::Superseded, "restore") => {
+            (Kind::Restored | Kind::Superseded, Verb::Restore) => {
                 // Restored to what another case still wants: the hold goes on at that niceness.
                 match (action.nice, self.holds.get_mut(&id)) {
                     (Some(still), Some((hold, told))) if record.kind == Kind::Restored => {
@@ -170,7 +173,7 @@ impl InForce {
                     }
                 }
             }
-            (Kind::Outcome, "terminate") if outcome(record).starts_with("ended") => {
+            (Kind::Outcome, Verb::Terminate) if record.tells_an_end() => {
                 self.holds.remove(&id);
             }
             _ => {}
@@ -274,12 +277,4 @@ fn push(records: &mut VecDeque<Record>, record: &Record) {
     while records.len() > MOST || records.front().is_some_and(old) {
         records.pop_front();
     }
-}
-
-fn verb(record: &Record) -> &str {
-    record.action.as_ref().map_or("", |action| action.verb.as_str())
-}
-
-fn outcome(record: &Record) -> &str {
-    record.result.as_ref().map_or("", |result| result.outcome.as_str())
 }

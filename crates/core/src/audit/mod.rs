@@ -4,21 +4,24 @@ mod cases;
 mod chain;
 mod filter;
 mod in_force;
-mod kind;
 mod record;
 mod schema;
 pub mod stamps;
 mod stats;
+mod words;
 
-pub use cases::{CaseSummary, HandSummary, Story, cases, hands};
+pub use cases::{CaseSummary, Done, HandSummary, Story, cases, hands};
 pub use chain::{
     Checked, Fault, GENESIS, Link, Repair, Verified, Walk, check, check_files, find_time, tail, verify, verify_files,
 };
 pub use filter::Filter;
 pub use in_force::{InForce, OpenHold, OpenSuspension};
-pub use kind::Kind;
 pub use record::{
-    ActionRecord, By, Draft, Evidence, FORMAT, Record, ResultRecord, Retired, StampRecord, SubjectRecord, Who, Wording,
+    ActionRecord, By, Draft, Evidence, FORMAT, GroupRecord, Record, ResultRecord, Retired, StampRecord, SubjectRecord,
+    Who, Wording,
 };
 pub use schema::schema;
 pub use stats::{RuleStats, stats};
+pub use words::{JudgedWord, Kind, ReadsAs, SeverityWord};
+
+pub use crate::act::{Came, Verb};

@@ -1,18 +1,19 @@
 //! One record of the trail.
 
+use std::time::Duration;
+
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::kind::Kind;
-use crate::condition::Measure;
-use crate::effects::Originals;
-use crate::judge::{Case, Points};
+use super::words::{JudgedWord, Kind, ReadsAs, SeverityWord};
+use crate::act::{Act, Came, Only, Originals, Verb};
 use crate::model::{Boot, Process, ProcessId};
-use crate::rules::{Action, Rule, Severity};
 use crate::subject::{Judged, Likeness, SubjectKey};
 
 /// The trail format that this version writes.
-pub const FORMAT: u32 = 1;
+///
+/// 2: the kind of readings stands beside them (`reads_as`). Trails of format 1 are read as before.
+pub const FORMAT: u32 = 2;
 
 /// On whose behalf.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -76,7 +77,7 @@ pub struct SubjectRecord {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct GroupRecord {
     /// `app`, `tree`, `owner`, `unit` or `machine`.
-    pub judge: String,
+    pub judge: JudgedWord,
     /// How it is named for people.
     pub name: String,
     /// How many processes are of it.
@@ -86,24 +87,6 @@ pub struct GroupRecord {
     pub group: Option<String>,
     /// Their checked PIDs, at most 32.
     pub ids: Vec<String>,
-}
-
-impl SubjectRecord {
-    /// The subject of a case: the process that stands for it, and the group. `None` for a machine without processes.
-    pub fn of_case(case: &Case) -> Option<SubjectRecord> {
-        let judged = case.key.judged();
-        if judged == Judged::Process {
-            return Some(SubjectRecord::from(&case.subject));
-        }
-        let ids = case.members.iter().take(32).map(|id| id.checked().to_string()).collect();
-        let group = match &case.key {
-            SubjectKey::Unit(group) => Some(group.clone()),
-            _ => None,
-        };
-        let (judge, name) = (judged.word().to_owned(), case.label());
-        let of = GroupRecord { judge, name, processes: case.members.len(), group, ids };
-        (!case.members.is_empty()).then(|| SubjectRecord { of: Some(of), ..SubjectRecord::from(&case.subject) })
-    }
 }
 
 impl From<&Process> for SubjectRecord {
@@ -131,7 +114,7 @@ impl SubjectRecord {
     pub fn likeness(&self) -> Option<Likeness> {
         let program = || Likeness::Program { uid: self.uid, app: self.app.clone(), path: self.path.clone() };
         let Some(of) = &self.of else { return Some(program()) };
-        let key = match Judged::ALL.into_iter().find(|judged| judged.word() == of.judge)? {
+        let key = match Judged::ALL.into_iter().find(|judged| judged.word() == of.judge.word())? {
             Judged::Process | Judged::Tree => return Some(program()),
             Judged::App => SubjectKey::App { uid: self.uid, app: self.app.clone() },
             Judged::Owner => SubjectKey::Owner(self.uid),
@@ -139,6 +122,21 @@ impl SubjectRecord {
             Judged::Machine => SubjectKey::Machine,
         };
         Some(Likeness::Group(key))
+    }
+
+    /// The process, as far as the record tells of it.
+    pub fn process(&self, boot: Boot) -> Process {
+        let mut process = Process::unread(self.identity(boot));
+        (process.uid, process.parent) = (self.uid, self.parent);
+        let path_proven = self.path_proven;
+        let names = process.names_mut();
+        names.app.clone_from(&self.app);
+        names.name.clone_from(&self.app);
+        names.owner.clone_from(&self.owner);
+        names.path.clone_from(&self.path);
+        names.path_proven = path_proven;
+        names.command.clone_from(&self.command);
+        process
     }
 
     /// The identity, in the boot of the record.
@@ -151,12 +149,15 @@ impl SubjectRecord {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Evidence {
     /// How serious the rule calls it.
-    pub severity: String,
+    pub severity: SeverityWord,
     /// The breach, as the rule has it.
     pub breach: String,
     /// The field that tells the story.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
+    /// Of which kind its readings are; trails of format 1 do not say.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reads_as: Option<ReadsAs>,
     /// Its reading at this moment, in base units; null when unknown.
     #[serde(default)]
     pub reading: serde_json::Value,
@@ -174,56 +175,18 @@ pub struct Evidence {
 }
 
 impl Evidence {
-    /// The evidence of a case as it stands.
-    pub fn of(case: &Case, rule: &Rule) -> Self {
-        let json =
-            |value: Option<&crate::units::Value>| value.map_or(serde_json::Value::Null, crate::units::Value::to_json);
-        let measure = case.measure.as_ref();
-        Evidence {
-            severity: rule.severity.word().to_owned(),
-            breach: rule.breach.to_string(),
-            field: measure.map(|measure| measure.quantity.to_string()),
-            reading: json(measure.and_then(|measure| measure.reading.as_ref())),
-            limit: json(measure.and_then(|measure| measure.limit.as_ref())),
-            words: measure.map(in_words).unwrap_or_default(),
-            disk: case
-                .subject
-                .disk_read
-                .zip(case.subject.disk_write)
-                .map(|(read, write)| [f64::from(read), f64::from(write)]),
-            points: points(&case.points),
-        }
+    /// What was read, for people; `None` where that is not known.
+    pub fn reading_in_words(&self) -> Option<String> {
+        self.reads_as.as_ref()?.scaled(&self.reading)
     }
-
-    /// The severity as a rank.
-    pub fn rank(&self) -> Severity {
-        match self.severity.as_str() {
-            "critical" => Severity::Critical,
-            "notice" => Severity::Notice,
-            _ => Severity::Warning,
-        }
-    }
-}
-
-fn points(points: &Points) -> Vec<(Timestamp, serde_json::Value)> {
-    let json = |value: &Option<crate::units::Value>| {
-        value.as_ref().map_or(serde_json::Value::Null, crate::units::Value::to_json)
-    };
-    points.iter().map(|(at, value)| (*at, json(value))).collect()
-}
-
-fn in_words(measure: &Measure) -> String {
-    let scaled =
-        |value: &Option<crate::units::Value>| value.as_ref().map_or("unknown".to_owned(), crate::units::Value::scaled);
-    format!("{} {}, limit {}", measure.quantity, scaled(&measure.reading), scaled(&measure.limit))
 }
 
 /// What is done, or would be.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ActionRecord {
     /// The word of the action.
     #[serde(rename = "do")]
-    pub verb: String,
+    pub verb: Verb,
     /// The step of the ladder, from 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub step: Option<usize>,
@@ -249,29 +212,61 @@ pub struct ActionRecord {
 
 impl ActionRecord {
     /// An action that needs no more than its word.
-    pub fn word(verb: &str) -> Self {
-        ActionRecord { verb: verb.to_owned(), ..ActionRecord::default() }
-    }
-
-    /// A step of a ladder; `step` counts from 0.
-    pub fn step(action: Action, step: usize) -> Self {
-        let record = ActionRecord { step: Some(step + 1), ..ActionRecord::word(action.word()) };
-        match action {
-            Action::Alert | Action::Run | Action::Restart => record,
-            Action::Lower { nice } => ActionRecord { nice: Some(nice), ..record },
-            Action::Suspend { length } => ActionRecord { seconds: Some(length.as_secs_f64()), ..record },
-            Action::Terminate { force_after } => {
-                ActionRecord { force_after: force_after.map(|wait| wait.as_secs_f64()), ..record }
-            }
+    pub fn word(verb: Verb) -> Self {
+        ActionRecord {
+            verb,
+            step: None,
+            nice: None,
+            originals: None,
+            seconds: None,
+            force_after: None,
+            tree: false,
+            because: None,
         }
     }
 }
 
+/// The originals of a lowering are known when it is announced, and not before.
+impl From<&Act> for ActionRecord {
+    fn from(act: &Act) -> Self {
+        let seconds = |time: &Duration| Some(time.as_secs_f64());
+        let word = ActionRecord::word(act.verb());
+        match act {
+            Act::Lower { nice, .. } => ActionRecord { nice: Some(*nice), ..word },
+            Act::Suspend { length } => ActionRecord { seconds: seconds(length), ..word },
+            Act::Terminate { force_after } => {
+                ActionRecord { force_after: force_after.as_ref().and_then(seconds), ..word }
+            }
+            Act::Restore { still, .. } => ActionRecord { nice: *still, ..word },
+            Act::Resume | Act::Restart => word,
+        }
+    }
+}
+
+impl ActionRecord {
+    /// The act that it tells of; none for what is no act on a process.
+    pub fn act(&self) -> Option<Act> {
+        let time = |seconds: f64| Duration::try_from_secs_f64(seconds).unwrap_or_default();
+        Some(match self.verb {
+            Verb::Lower => Act::Lower { nice: self.nice?, only: Only::Both },
+            Verb::Suspend => Act::Suspend { length: time(self.seconds.unwrap_or_default()) },
+            Verb::Resume => Act::Resume,
+            Verb::Restart => Act::Restart,
+            Verb::Terminate => Act::Terminate { force_after: self.force_after.map(time) },
+            Verb::Restore => {
+                let originals = self.originals.clone().unwrap_or_default();
+                Act::Restore { set: originals.was, originals, still: self.nice }
+            }
+            Verb::Alert | Verb::Run | Verb::KeepTheTrail | Verb::AcceptTheLoss | Verb::Other(_) => return None,
+        })
+    }
+}
+
 /// What came of it.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ResultRecord {
     /// One word or two: `lowered`, `suspended`, `ended`, `ended by force`, `refused`, …
-    pub outcome: String,
+    pub outcome: Came,
     /// What was seen afterwards, for people.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub seen: String,
@@ -441,6 +436,22 @@ impl Record {
             Some(by) => by == By::Hand,
             None => self.rule.is_none() && self.case.is_none() && self.subject.is_some(),
         }
+    }
+
+    /// What is done, if anything is.
+    pub fn verb(&self) -> Option<&Verb> {
+        self.action.as_ref().map(|action| &action.verb)
+    }
+
+    /// What came of it, if that is told.
+    pub fn came(&self) -> Option<&Came> {
+        self.result.as_ref().map(|result| &result.outcome)
+    }
+
+    /// Whether it tells that its process was ended by us.
+    pub fn tells_an_end(&self) -> bool {
+        let ended = self.came().is_some_and(Came::is_an_end);
+        self.kind == Kind::Outcome && self.verb() == Some(&Verb::Terminate) && ended
     }
 
     /// The process it is about, if any.

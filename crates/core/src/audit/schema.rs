@@ -2,7 +2,8 @@
 
 use serde_json::{Value, json};
 
-use super::kind::Kind;
+use super::record::FORMAT;
+use super::words::{Kind, ReadsAs, SeverityWord};
 
 /// The schema of one line of the trail.
 pub fn schema() -> Value {
@@ -29,7 +30,7 @@ pub fn schema() -> Value {
         "type": "object",
         "required": ["severity", "breach", "reading", "limit", "words"],
         "properties": {
-            "severity": { "enum": ["notice", "warning", "critical"] }, "breach": text("as the rule has it"),
+            "severity": { "enum": SeverityWord::WORDS }, "reads_as": { "enum": ReadsAs::WORDS, "description": "of which kind the readings are; not in format 1" }, "breach": text("as the rule has it"),
             "field": text("what tells the story"), "reading": { "description": "base units" }, "limit": { "description": "base units" },
             "words": text("both for people"), "disk": { "type": "array", "items": { "type": "number" }, "minItems": 2, "maxItems": 2 },
             "points": { "type": "array", "maxItems": 32, "items": { "type": "array", "minItems": 2, "maxItems": 2 } },
@@ -37,7 +38,7 @@ pub fn schema() -> Value {
     });
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "A record of Sophron's audit trail, format 1",
+        "title": format!("A record of Sophron's audit trail, format {FORMAT}"),
         "type": "object",
         "required": ["seq", "at", "host", "boot", "kind", "who", "prev", "hash"],
         "properties": {
@@ -46,7 +47,7 @@ pub fn schema() -> Value {
             "at": { "type": "string", "format": "date-time" },
             "host": text("the machine"), "boot": text("32 hex digits"), "sophron": text("the version that wrote it"),
             "case": number("what belongs together"),
-            "kind": { "enum": Kind::ALL.map(Kind::word) },
+            "kind": { "enum": Kind::WORDS },
             "who": { "type": "object", "required": ["uid", "user"], "properties": { "uid": number("runs as"), "user": text("its name"), "login_uid": number("who logged in") } },
             "rule": text("its name"), "subject": subject, "evidence": evidence,
             "action": { "type": "object", "required": ["do"], "properties": { "do": text("what is done"), "step": number("from 1"),

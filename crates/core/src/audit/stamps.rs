@@ -6,8 +6,8 @@
 use ed25519_dalek::{Signature, Signer, SigningKey, VerifyingKey};
 
 use super::chain::{Fault, Link};
-use super::kind::Kind;
 use super::record::{Record, StampRecord};
+use super::words::Kind;
 use crate::text::hex;
 
 /// Bytes of a private key.

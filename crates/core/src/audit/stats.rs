@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 
-use super::kind::Kind;
 use super::record::Record;
+use super::words::Kind;
+use crate::act::{Came, Verb};
 
 /// One rule on one app.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -19,7 +20,7 @@ pub struct RuleStats {
     /// Acts announced.
     pub acts: u64,
     /// What came of them, by the word.
-    pub outcomes: BTreeMap<String, u64>,
+    pub outcomes: BTreeMap<Came, u64>,
     /// Seconds from the opening to calm, in the middle; `None` where none became calm.
     pub calm: Option<f64>,
     /// Cases that came back under another PID.
@@ -47,7 +48,7 @@ pub fn stats(records: &[Record]) -> Vec<RuleStats> {
             }
             Kind::Intent if !is_undo(record) => of.acts += 1,
             Kind::Outcome | Kind::Refused if !is_undo(record) => {
-                let outcome = record.result.as_ref().map(|result| result.outcome.clone()).unwrap_or_default();
+                let outcome = record.came().cloned().unwrap_or(Came::Unknown);
                 *of.outcomes.entry(outcome).or_default() += 1;
             }
             Kind::Calm => {
@@ -71,5 +72,5 @@ pub fn stats(records: &[Record]) -> Vec<RuleStats> {
 }
 
 fn is_undo(record: &Record) -> bool {
-    record.action.as_ref().is_some_and(|action| matches!(action.verb.as_str(), "resume" | "restore"))
+    record.verb().is_some_and(Verb::is_undo)
 }

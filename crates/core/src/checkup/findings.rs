@@ -8,7 +8,7 @@ use super::suspects::Lineup;
 use super::words::{self, Trend, figure, worst};
 use super::{Figure, Finding, FindingKind, Next, Report, Scene, Settings, Since, Surroundings, Suspect};
 use crate::model::{Machine, Process, Stall};
-use crate::rules::Severity;
+use crate::severity::Severity;
 use crate::units::{scaled_percent, scaled_size};
 
 /// A group that uses that part of its limit is at it.

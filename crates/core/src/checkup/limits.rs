@@ -1,7 +1,7 @@
 //! From where on a figure is a finding: one table, which a rules file's `[checkup]` may change.
 
 use crate::model::{Field, Machine};
-use crate::rules::Severity;
+use crate::severity::Severity;
 use crate::units::{Kind, Value, scaled_size};
 
 /// A figure of the machine that has limits.

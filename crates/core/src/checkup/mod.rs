@@ -20,7 +20,7 @@ pub use observe::{Observation, Past, Scene, Tally};
 pub use suspects::Suspect;
 
 use crate::model::{Field, Process, ProcessId};
-use crate::rules::Severity;
+use crate::severity::Severity;
 
 /// What a finding is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

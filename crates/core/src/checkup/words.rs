@@ -2,8 +2,9 @@
 
 use super::limits::{Limits, Watched};
 use super::{Figure, Scene};
-use crate::model::{Cost, Facts, Field, Machine, Process};
-use crate::rules::Severity;
+use crate::facts::Facts;
+use crate::model::{Cost, Field, Machine, Process};
+use crate::severity::Severity;
 use crate::units::{Value, scaled_percent, scaled_size};
 
 /// A figure of the machine with its limit; `None` where it is unknown.

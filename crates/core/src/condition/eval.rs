@@ -4,7 +4,8 @@ use std::borrow::Cow;
 use std::cmp::Ordering;
 
 use super::{Comparison, Condition, Quantity, Term};
-use crate::model::{Facts, Field};
+use crate::facts::Facts;
+use crate::model::Field;
 use crate::units::{Kind, Value};
 
 /// Kleene's three values.

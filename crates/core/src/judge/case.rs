@@ -5,9 +5,11 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
+use super::ladder::Ladder;
 use crate::condition::Measure;
-use crate::model::{Facts, Moment, Process, ProcessId};
-use crate::rules::{Rule, Step};
+use crate::facts::Facts;
+use crate::model::{Moment, Process, ProcessId};
+use crate::rules::{Rule, RuleName, Step};
 use crate::subject::SubjectKey;
 use crate::units::Value;
 
@@ -23,6 +25,8 @@ pub enum Closing {
     Ended,
     /// The rule's `where` no longer covers it.
     Left,
+    /// The rule is no longer watched with, or means something else now.
+    RuleGone,
 }
 
 /// The readings that lead to a breach, the newest last.
@@ -33,22 +37,21 @@ pub type Points = VecDeque<(Timestamp, Option<Value>)>;
 pub struct Case {
     /// Its number.
     pub number: u64,
-    /// Its rule, by its place in the file.
-    pub rule: usize,
+    /// Its rule.
+    pub rule: RuleName,
     /// Which subject.
     pub key: SubjectKey,
-    /// The process, as last seen; of a group the one that stands for it: a tree's root, else its heaviest.
-    pub subject: Process,
+    /// The process, as last seen; of a group the one that stands for it: a tree's root, else its heaviest. None for a
+    /// machine that no process stands for.
+    pub lead: Option<Process>,
     /// All its processes, as last seen.
     pub members: Vec<ProcessId>,
     /// Whether it was closed before, and its subject came back under another PID.
     pub returned: bool,
     /// When it opened.
     pub opened: Moment,
-    /// Breached time since then: the ladder's clock.
-    pub clock: Duration,
-    /// The next step, by its place in the ladder.
-    pub next: usize,
+    /// Where it stands on its ladder.
+    pub ladder: Ladder,
     /// The reading that tells the story, beside its limit, as last judged.
     pub measure: Option<Measure>,
     /// The highest reading since the case opened (the lowest, where the limit is a floor).
@@ -57,27 +60,10 @@ pub struct Case {
     pub points: Points,
     /// Whether the breach was true at the last judged tick.
     pub breached: bool,
-    /// Whether something is in force that closing has to undo.
-    pub has_effect: bool,
-    /// How many outcomes of a step are awaited.
-    pub pending: u32,
-    /// The one of several that its steps act on, once it is chosen.
-    pub picked: Option<ProcessId>,
-    /// Whether the budget of its subject is spent: people are told, and nothing is done.
-    pub over_budget: bool,
     /// How long calm must hold before the case closes.
     pub wait: Duration,
-    pub(super) still: Duration,
-    pub(super) regain: Option<Duration>,
-    /// Whether the interval that ends with the next tick began outside the hours of the step.
-    pub(super) barred: bool,
     pub(super) easing: Option<Easing>,
-    pub(super) acted: bool,
-    /// Whether a step could not be taken and stays due.
-    pub(super) postponed: bool,
     pub(super) told: Told,
-    /// After a suspension of ours no whole interval in breach has passed yet.
-    pub(super) resumed: bool,
 }
 
 /// When people were last told, and of which reading.
@@ -97,26 +83,31 @@ pub(super) struct Easing {
 impl Case {
     /// The next step and how much breached time is left until it is due.
     pub fn upcoming<'r>(&self, rule: &'r Rule) -> Option<(&'r Step, Duration)> {
-        rule.ladder.get(self.next).map(|step| (step, step.at.saturating_sub(self.clock)))
+        rule.ladder.get(self.ladder.next).map(|step| (step, step.at.saturating_sub(self.ladder.clock)))
     }
 
     /// How its subject is named in lines for people.
     pub fn label(&self) -> String {
-        self.key.label(&self.subject, self.members.len())
+        self.key.label(self.lead.as_ref(), self.members.len())
     }
 
-    /// One of the outcomes awaited is in. A step that could not be taken on one of several is due again.
-    pub(super) fn one_outcome(&mut self) {
-        self.pending = self.pending.saturating_sub(1);
-        if self.pending == 0 && std::mem::take(&mut self.postponed) {
-            self.next = self.next.saturating_sub(1);
+    /// Whether a process is the one that is judged, or one of several.
+    pub fn concerns(&self, id: &ProcessId) -> bool {
+        self.members.contains(id) || self.lead.as_ref().is_some_and(|lead| lead.id == *id)
+    }
+
+    pub(super) fn seen(&mut self, lead: Option<&Process>, members: &[ProcessId]) {
+        match (&mut self.lead, lead) {
+            // Names are shared: only the figures are copied.
+            (Some(known), Some(lead)) => known.clone_from(lead),
+            (known, lead) => *known = lead.cloned(),
         }
+        self.members.clear();
+        self.members.extend_from_slice(members);
     }
 
     pub(super) fn read(&mut self, rule: &Rule, facts: &Facts<'_>, members: &[ProcessId], at: Timestamp) {
-        self.subject = facts.process.clone();
-        self.members.clear();
-        self.members.extend_from_slice(members);
+        self.seen(facts.process, members);
         self.measure = rule.breach.leading(facts);
         note_point(&mut self.points, self.measure.as_ref(), at);
         let Some(Measure { reading: Some(reading), comparison, .. }) = &self.measure else { return };
@@ -128,6 +119,12 @@ impl Case {
         if worse {
             self.worst = Some(reading.clone());
         }
+    }
+
+    /// Every case and every act is told to people; from then on they are told again only as the rule says.
+    pub(super) fn now_told(&mut self, at: Duration) {
+        let reading = self.measure.as_ref().and_then(|measure| measure.reading.clone());
+        self.told = Told { at, reading };
     }
 }
 

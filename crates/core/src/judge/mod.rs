@@ -4,6 +4,7 @@
 //! step's outcome is told back with [`Judge::settled`] before the next may fall due.
 
 mod case;
+mod ladder;
 mod pace;
 mod returns;
 mod subjects;
@@ -13,8 +14,9 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
-pub use case::{Case, Closing, Points};
+pub use case::{Case, Closing, MOST_POINTS, Points};
 use jiff::tz::TimeZone;
+pub use ladder::{Allowance, Ladder};
 pub use pace::Pace;
 pub use returns::COMES_BACK;
 use returns::Memory;
@@ -22,8 +24,8 @@ use subjects::State;
 pub use subjects::{MemoryWish, Part};
 
 use crate::model::{Field, Machine, Moment, Process, ProcessId, Snapshot};
-use crate::rules::{Rule, RuleSet};
-use crate::subject::{Judged, Likeness, SubjectKey};
+use crate::rules::{Meaning, Rule, RuleName, RuleSet};
+use crate::subject::{Likeness, SubjectKey};
 
 /// For how long an undo is remembered: breached again within it, the next undo waits longer.
 pub const RELAPSE: Duration = Duration::from_secs(600);
@@ -51,19 +53,15 @@ pub struct Tick<'a> {
 pub enum Event {
     /// A breach has begun to hold: its processes should be fixed by handles from now on.
     Building {
-        /// Which rule, by its place in the file.
-        rule: usize,
-        /// Which subject.
-        subject: SubjectKey,
+        /// Which rule.
+        rule: RuleName,
         /// Its processes.
         members: Vec<ProcessId>,
     },
     /// The breach went away before a case opened.
     Abandoned {
         /// Which rule.
-        rule: usize,
-        /// Which subject.
-        subject: SubjectKey,
+        rule: RuleName,
         /// Its processes, when it began.
         members: Vec<ProcessId>,
     },
@@ -123,12 +121,21 @@ pub struct RuleStatus {
     pub unreadable: BTreeSet<Field>,
 }
 
+/// One rule, and what is known of its subjects.
+#[derive(Debug)]
+struct Watched {
+    rule: Arc<Rule>,
+    meaning: Meaning,
+    state: State,
+    status: RuleStatus,
+}
+
 /// The judge over one set of rules.
 #[derive(Debug)]
 pub struct Judge {
-    rules: Arc<RuleSet>,
-    states: Vec<State>,
-    status: Vec<RuleStatus>,
+    every: Duration,
+    settle: Duration,
+    watched: Vec<Watched>,
     memory: Memory,
     wishes: Vec<MemoryWish>,
     last: Option<Moment>,
@@ -141,24 +148,47 @@ pub struct Judge {
 
 impl Judge {
     /// A judge that numbers its cases from `next_case` on.
-    pub fn new(rules: Arc<RuleSet>, next_case: u64) -> Self {
-        let count = rules.rules.len();
+    pub fn new(rules: &RuleSet, next_case: u64) -> Self {
         Judge {
-            states: (0..count).map(|_| State::default()).collect(),
-            status: vec![RuleStatus::default(); count],
+            every: rules.every,
+            settle: rules.settle,
+            watched: rules.rules.iter().map(|rule| Watched::new(rules, rule)).collect(),
             memory: Memory::new(next_case),
             wishes: Vec::new(),
             last: None,
             begun: None,
             acting_from: Duration::ZERO,
             ticks: 0,
-            rules,
         }
     }
 
+    /// Judges by other rules from now on. What a rule means decides whether it is the same: then its stories go on, whatever
+    /// its note, its place or its spelling is now. The cases of the others are closed.
+    #[must_use]
+    pub fn adopt(&mut self, rules: &RuleSet) -> Vec<Event> {
+        let mut before: Vec<Watched> = std::mem::take(&mut self.watched);
+        for rule in &rules.rules {
+            let mut next = Watched::new(rules, rule);
+            if let Some(place) = before.iter().position(|known| known.meaning == next.meaning) {
+                let known = before.swap_remove(place);
+                (next.state, next.status) = (known.state, known.status);
+            }
+            self.watched.push(next);
+        }
+        (self.every, self.settle) = (rules.every, rules.settle);
+        self.wishes.clear();
+        before.sort_by(|a, b| a.rule.name.cmp(&b.rule.name));
+        let mut events = Vec::new();
+        for mut gone in before {
+            events.extend(gone.state.give_up(&gone.rule.name, Closing::RuleGone));
+            self.memory.forget_rule(&gone.rule.name);
+        }
+        events
+    }
+
     /// What each rule saw at the last tick, in the file's order.
-    pub fn status(&self) -> &[RuleStatus] {
-        &self.status
+    pub fn status(&self) -> impl Iterator<Item = (&Rule, &RuleStatus)> {
+        self.watched.iter().map(|watched| (&*watched.rule, &watched.status))
     }
 
     /// An open case.
@@ -168,53 +198,49 @@ impl Judge {
 
     /// Every open case.
     pub fn cases(&self) -> impl Iterator<Item = &Case> {
-        self.states.iter().flat_map(State::cases)
+        self.watched.iter().flat_map(|watched| watched.state.cases())
     }
 
-    /// The rule of a case.
-    pub fn rule_of(&self, case: &Case) -> &Rule {
-        &self.rules.rules[case.rule]
+    /// A rule that is watched with.
+    pub fn rule(&self, name: &RuleName) -> Option<&Arc<Rule>> {
+        Some(&self.watched(name)?.rule)
+    }
+
+    fn watched(&self, name: &RuleName) -> Option<&Watched> {
+        self.watched.iter().find(|watched| watched.rule.name == *name)
     }
 
     /// How long a breach has held that has opened no case yet.
-    pub fn building(&self, rule: usize, key: &SubjectKey) -> Option<Duration> {
-        self.states.get(rule)?.building(key)
+    pub fn building(&self, rule: &RuleName, key: &SubjectKey) -> Option<Duration> {
+        self.watched(rule)?.state.building(key)
     }
 
     /// The subject of a rule that a process is of, as last seen, with the process that stands for it.
-    pub fn subject_of(&self, rule: usize, process: &Process) -> Option<(SubjectKey, Process)> {
-        let judge = self.rules.rules.get(rule)?.judge;
-        let in_case = self.cases().find(|case| case.rule == rule && case.members.contains(&process.id));
+    pub fn subject_of(&self, rule: &RuleName, process: &Process) -> Option<(SubjectKey, Option<Process>)> {
+        let judge = self.rule(rule)?.judge;
+        let in_case = self.cases().find(|case| case.rule == *rule && case.members.contains(&process.id));
         if let Some(case) = in_case {
-            return Some((case.key.clone(), case.subject.clone()));
+            return Some((case.key.clone(), case.lead.clone()));
         }
-        let key = match judge {
-            Judged::Process => SubjectKey::Process(process.id),
-            Judged::App => SubjectKey::App { uid: process.uid, app: process.app.clone() },
-            Judged::Tree => SubjectKey::Tree(process.id),
-            Judged::Owner => SubjectKey::Owner(process.uid),
-            Judged::Unit => SubjectKey::Unit(process.group.clone()?),
-            Judged::Machine => SubjectKey::Machine,
-        };
-        Some((key, process.clone()))
+        Some((judge.key_of(process)?, Some(process.clone())))
     }
 
     /// How each part of a rule's breach stands for a subject, with its windows.
-    pub fn parts(&self, rule: usize, key: &SubjectKey, lead: &Process, machine: &Machine) -> Vec<Part> {
-        let (Some(state), Some(rule)) = (self.states.get(rule), self.rules.rules.get(rule)) else { return Vec::new() };
-        state.parts(rule, key, lead, machine)
+    pub fn parts(&self, rule: &RuleName, key: &SubjectKey, lead: Option<&Process>, machine: &Machine) -> Vec<Part> {
+        let Some(watched) = self.watched(rule) else { return Vec::new() };
+        watched.state.parts(&watched.rule, key, lead, machine)
     }
 
     /// How many cases of a subject were acted upon in the time of its rule's budget.
-    pub fn spent(&self, rule: usize, key: &SubjectKey, lead: &Process) -> Option<usize> {
-        let budget = self.rules.rules.get(rule)?.budget?;
+    pub fn spent(&self, rule: &RuleName, key: &SubjectKey, lead: Option<&Process>) -> Option<usize> {
+        let budget = self.rule(rule)?.budget?;
         Some(self.memory.spent(rule, &key.likeness(lead), budget, self.last.as_ref()?))
     }
 
     /// A case of an earlier run was acted upon at that time (boot clock): it counts towards the budget of its rule.
-    pub fn remember(&mut self, rule: &str, likeness: Likeness, at: Duration) {
-        if let Some(place) = self.rules.rules.iter().position(|known| known.name == rule && known.budget.is_some()) {
-            self.memory.remember(place, likeness, at);
+    pub fn remember(&mut self, rule: &RuleName, likeness: Likeness, at: Duration) {
+        if self.rule(rule).is_some_and(|rule| rule.budget.is_some()) {
+            self.memory.remember(rule, likeness, at);
         }
     }
 
@@ -227,33 +253,33 @@ impl Judge {
     #[must_use]
     pub fn tick(&mut self, tick: &Tick<'_>) -> Vec<Event> {
         let moment = tick.snapshot.moment;
-        let pace = Pace::between(self.last.as_ref(), &moment, self.rules.every);
+        let pace = Pace::between(self.last.as_ref(), &moment, self.every);
         let napped = self.last.is_some_and(|last| moment.napped_since(&last) > Duration::from_secs(1));
         if self.last.is_none() || napped {
-            self.acting_from = moment.monotonic + self.rules.settle;
+            self.acting_from = moment.monotonic + self.settle;
         }
         if self.last.is_some() && pace.is_gap() {
-            self.states.iter_mut().for_each(State::empty_windows);
+            self.watched.iter_mut().for_each(|watched| watched.state.empty_windows());
         }
         self.last = Some(moment);
         self.ticks += 1;
         self.wishes.clear();
+        let since_begun = moment.monotonic.saturating_sub(*self.begun.get_or_insert(moment.monotonic));
         let mut events = Vec::new();
-        let rules = Arc::clone(&self.rules);
         // Who is gone first: whoever comes back at this very tick is the same case.
-        for index in 0..self.states.len() {
-            let gone = self.states[index].drop_the_ended(index, tick.snapshot);
-            self.close_the_gone(gone, &moment, &mut events);
+        for watched in &mut self.watched {
+            let gone = watched.state.drop_the_ended(&watched.rule.name, tick.snapshot);
+            remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
-        for (index, rule) in rules.rules.iter().enumerate() {
+        for watched in &mut self.watched {
+            let rule = Arc::clone(&watched.rule);
             let mut round = subjects::Round {
-                index,
-                rule,
+                rule: &rule,
                 tick,
                 pace,
                 number: self.ticks,
-                since_begun: moment.monotonic.saturating_sub(*self.begun.get_or_insert(moment.monotonic)),
-                every: rules.every,
+                since_begun,
+                every: self.every,
                 in_hours: rule.hours.covers(moment.wall, tick.zone),
                 settled: moment.monotonic >= self.acting_from,
                 status: RuleStatus::default(),
@@ -261,24 +287,15 @@ impl Judge {
                 wishes: &mut self.wishes,
                 events: &mut events,
             };
-            self.states[index].judge(&mut round);
-            self.status[index] = round.status;
+            watched.state.judge(&mut round);
+            watched.status = round.status;
         }
-        for index in 0..self.states.len() {
-            let gone = self.states[index].drop_the_gone(index, self.ticks);
-            self.close_the_gone(gone, &moment, &mut events);
+        for watched in &mut self.watched {
+            let gone = watched.state.drop_the_gone(&watched.rule.name, self.ticks);
+            remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
         self.memory.forget(&moment);
         events
-    }
-
-    fn close_the_gone(&mut self, gone: Vec<Event>, now: &Moment, events: &mut Vec<Event>) {
-        for event in gone {
-            if let Event::Closed { case, .. } = &event {
-                self.memory.ended(case, now);
-            }
-            events.push(event);
-        }
     }
 
     /// Groups whose exact memory would decide.
@@ -288,43 +305,55 @@ impl Judge {
 
     /// The exact memory of a group, as it was wished for.
     pub fn memory_read(&mut self, wish: &MemoryWish, bytes: u64) {
-        if let Some(state) = self.states.get_mut(wish.rule) {
-            state.memory_read(wish, bytes, self.ticks);
+        if let Some(watched) = self.watched.iter_mut().find(|watched| watched.rule.name == wish.rule) {
+            watched.state.memory_read(wish, bytes, self.ticks);
         }
     }
 
     /// How many outcomes a step of a case has: one for each process that it acts on.
     pub fn awaits(&mut self, case: u64, outcomes: u32) {
-        if let Some(case) = self.case_mut(case) {
-            case.pending = outcomes;
-        }
+        self.with(case, |case| case.ladder.awaits(outcomes));
     }
 
     /// On whom of several the steps of a case act from now on.
     pub fn pick(&mut self, case: u64, picked: ProcessId) {
-        if let Some(case) = self.case_mut(case) {
-            case.picked = Some(picked);
-        }
+        self.with(case, |case| case.ladder.picked = Some(picked));
     }
 
     /// Tells the judge that one outcome of a case's step is in. `effect` says whether something is now in force that
     /// will have to be undone.
     pub fn settled(&mut self, case: u64, effect: bool) {
-        if let Some(case) = self.case_mut(case) {
-            case.has_effect |= effect;
-            case.one_outcome();
-        }
+        self.with(case, |case| {
+            case.ladder.has_effect |= effect;
+            case.ladder.one_outcome(false);
+        });
     }
 
     /// Tells the judge that a step could not be taken now and stays due: nothing was done.
     pub fn postponed(&mut self, case: u64) {
-        if let Some(case) = self.case_mut(case) {
-            case.postponed = true;
-            case.one_outcome();
-        }
+        self.with(case, |case| case.ladder.one_outcome(true));
     }
 
-    fn case_mut(&mut self, number: u64) -> Option<&mut Case> {
-        self.states.iter_mut().flat_map(State::cases_mut).find(|case| case.number == number)
+    fn with(&mut self, number: u64, change: impl FnOnce(&mut Case)) {
+        let mut cases = self.watched.iter_mut().flat_map(|watched| watched.state.cases_mut());
+        if let Some(case) = cases.find(|case| case.number == number) {
+            change(case);
+        }
+    }
+}
+
+impl Watched {
+    fn new(rules: &RuleSet, rule: &Rule) -> Watched {
+        let (state, status) = (State::default(), RuleStatus::default());
+        Watched { meaning: rules.meaning(rule), rule: Arc::new(rule.clone()), state, status }
+    }
+}
+
+fn remember_the_gone(memory: &mut Memory, gone: Vec<Event>, now: &Moment, events: &mut Vec<Event>) {
+    for event in gone {
+        if let Event::Closed { case, .. } = &event {
+            memory.ended(case, now);
+        }
+        events.push(event);
     }
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::Case;
 use crate::model::Moment;
-use crate::rules::Budget;
+use crate::rules::{Budget, RuleName};
 use crate::subject::Likeness;
 
 /// For how long a subject that ended is the same case when it is back.
@@ -14,7 +14,7 @@ pub const COMES_BACK: Duration = Duration::from_secs(600);
 /// A case whose subject ended.
 #[derive(Debug, Clone)]
 pub(super) struct Gone {
-    rule: usize,
+    rule: RuleName,
     likeness: Likeness,
     at: Duration,
     pub number: u64,
@@ -28,7 +28,7 @@ pub(super) struct Memory {
     next_case: u64,
     gone: VecDeque<Gone>,
     /// When cases of a subject were acted upon, on the boot clock.
-    spent: BTreeMap<(usize, Likeness), VecDeque<Duration>>,
+    spent: BTreeMap<RuleName, BTreeMap<Likeness, VecDeque<Duration>>>,
 }
 
 impl Memory {
@@ -42,8 +42,9 @@ impl Memory {
     }
 
     pub fn ended(&mut self, case: &Case, now: &Moment) {
-        let likeness = case.key.likeness(&case.subject);
-        self.gone.push_back(Gone { rule: case.rule, likeness, at: now.boottime, number: case.number, next: case.next });
+        let likeness = case.key.likeness(case.lead.as_ref());
+        let (rule, number, next) = (case.rule.clone(), case.number, case.ladder.next);
+        self.gone.push_back(Gone { rule, likeness, at: now.boottime, number, next });
     }
 
     /// Forgets who did not come back in time.
@@ -54,15 +55,15 @@ impl Memory {
     }
 
     /// The case that a subject goes on with, if it is one that ended.
-    pub fn come_back(&mut self, rule: usize, likeness: &Likeness, now: &Moment) -> Option<Gone> {
+    pub fn come_back(&mut self, rule: &RuleName, likeness: &Likeness, now: &Moment) -> Option<Gone> {
         self.forget(now);
-        let place = self.gone.iter().position(|gone| gone.rule == rule && gone.likeness == *likeness)?;
+        let place = self.gone.iter().position(|gone| gone.rule == *rule && gone.likeness == *likeness)?;
         self.gone.remove(place)
     }
 
     /// Whether one more case of a subject may be acted upon; if so, that is counted.
-    pub fn spend(&mut self, rule: usize, likeness: Likeness, budget: Budget, now: &Moment) -> bool {
-        let spent = self.spent.entry((rule, likeness)).or_default();
+    pub fn spend(&mut self, rule: &RuleName, likeness: Likeness, budget: Budget, now: &Moment) -> bool {
+        let spent = self.spent.entry(rule.clone()).or_default().entry(likeness).or_default();
         spent.retain(|at| now.boottime.saturating_sub(*at) < budget.per);
         let may = spent.len() < budget.cases as usize;
         if may {
@@ -71,14 +72,20 @@ impl Memory {
         may
     }
 
+    /// Of a rule that means something else now nothing is remembered.
+    pub fn forget_rule(&mut self, rule: &RuleName) {
+        self.gone.retain(|gone| gone.rule != *rule);
+        self.spent.remove(rule);
+    }
+
     /// A case of an earlier run that was acted upon.
-    pub fn remember(&mut self, rule: usize, likeness: Likeness, at: Duration) {
-        self.spent.entry((rule, likeness)).or_default().push_back(at);
+    pub fn remember(&mut self, rule: &RuleName, likeness: Likeness, at: Duration) {
+        self.spent.entry(rule.clone()).or_default().entry(likeness).or_default().push_back(at);
     }
 
     /// How many cases of a subject were acted upon in the budget's time.
-    pub fn spent(&self, rule: usize, likeness: &Likeness, budget: Budget, now: &Moment) -> usize {
-        let spent = self.spent.get(&(rule, likeness.clone()));
+    pub fn spent(&self, rule: &RuleName, likeness: &Likeness, budget: Budget, now: &Moment) -> usize {
+        let spent = self.spent.get(rule).and_then(|spent| spent.get(likeness));
         spent.map_or(0, |spent| spent.iter().filter(|at| now.boottime.saturating_sub(**at) < budget.per).count())
     }
 }

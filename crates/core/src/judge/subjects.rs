@@ -1,14 +1,15 @@
 //! From a sample to the subjects of a rule, with their windows, and each to its state machine.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::time::Duration;
 
-use super::track::{Seen, Track};
-use super::{Case, Event, Memory, Pace, RuleStatus, Tick};
+use super::track::{Hand, Seen, Track};
+use super::{Case, Closing, Event, Memory, Pace, RuleStatus, Tick};
 use crate::condition::{Condition, InWords, Truth};
+use crate::facts::Facts;
 use crate::groups::{Group, Grouping, groups};
-use crate::model::{Facts, Field, Machine, Process, ProcessId, Snapshot};
-use crate::rules::Rule;
+use crate::model::{Field, Machine, Process, ProcessId, Snapshot};
+use crate::rules::{Rule, RuleName};
 use crate::subject::{Judged, SubjectKey, Totals};
 use crate::units::Value;
 use crate::window::History;
@@ -25,8 +26,8 @@ const STALE: u64 = 10;
 /// A group whose exact memory would decide: the proportional memory of its processes, summed.
 #[derive(Debug, Clone, PartialEq)]
 pub struct MemoryWish {
-    /// The rule, by its place.
-    pub rule: usize,
+    /// The rule.
+    pub rule: RuleName,
     /// The group.
     pub key: SubjectKey,
     /// Its processes.
@@ -74,7 +75,6 @@ struct Exact {
 
 /// One rule at one tick.
 pub(super) struct Round<'r, 't> {
-    pub index: usize,
     pub rule: &'r Rule,
     pub tick: &'r Tick<'t>,
     pub pace: Pace,
@@ -121,6 +121,11 @@ impl State {
         if let Some(kept) = self.groups.get_mut(&wish.key) {
             kept.exact = Some(Exact { bytes, resident: wish.resident, tick });
         }
+    }
+
+    /// Everything that is open, given up.
+    pub fn give_up(&mut self, rule: &RuleName, why: Closing) -> Vec<Event> {
+        std::mem::take(&mut self.tracks).into_values().filter_map(|track| track.over(rule, why)).collect()
     }
 
     pub fn judge(&mut self, round: &mut Round<'_, '_>) {
@@ -198,7 +203,7 @@ impl State {
                     let moved =
                         |exact: &Exact| exact.resident.abs_diff(resident) as f64 > exact.resident as f64 * MOVED;
                     if kept.exact.as_ref().is_none_or(|exact| moved(exact) || exact.tick + STALE <= round.number) {
-                        let (rule, key, members) = (round.index, key.clone(), members.clone());
+                        let (rule, key, members) = (rule.name.clone(), key.clone(), members.clone());
                         round.wishes.push(MemoryWish { rule, key, members, resident });
                     }
                     if let Some(exact) = kept.exact {
@@ -222,16 +227,17 @@ impl State {
     }
 
     /// How each part of the breach stands for a subject, with its windows.
-    pub fn parts(&self, rule: &Rule, key: &SubjectKey, lead: &Process, machine: &Machine) -> Vec<Part> {
+    pub fn parts(&self, rule: &Rule, key: &SubjectKey, lead: Option<&Process>, machine: &Machine) -> Vec<Part> {
         let of_group = self.groups.get(key);
         let history = match key {
             SubjectKey::Process(id) => self.processes.get(id).map(|kept| &kept.history),
             _ => of_group.map(|kept| &kept.history),
         };
-        let plain = match (of_group.and_then(|kept| kept.totals.as_ref()), key) {
-            (Some(totals), _) => Facts::of_group(lead, machine, totals),
-            (None, SubjectKey::Process(_) | SubjectKey::Machine) => Facts::new(lead, machine),
-            (None, _) => return Vec::new(),
+        let plain = match (of_group.and_then(|kept| kept.totals.as_ref()), key, lead) {
+            (Some(totals), _, Some(lead)) => Facts::of_group(lead, machine, totals),
+            (None, SubjectKey::Process(_) | SubjectKey::Machine, Some(lead)) => Facts::new(lead, machine),
+            (None, SubjectKey::Machine, None) => Facts::of_machine(machine),
+            _ => return Vec::new(),
         };
         let facts = plain.with_history(history);
         let part = |part: &Condition| {
@@ -248,14 +254,12 @@ impl State {
         let members: Vec<&Process> =
             tick.snapshot.processes.iter().filter(|process| covered.binary_search(&process.id.pid).is_ok()).collect();
         let ids: Vec<ProcessId> = members.iter().map(|process| process.id).collect();
-        // Without processes of its own nobody stands for the machine but itself.
-        let mut nobody = Process::unread(ProcessId { pid: 0, start: 0, boot: machine.boot });
-        nobody.names_mut().app = machine.host.clone();
         let group = Group { name: String::new(), owner: String::new(), members };
-        let lead = if ids.is_empty() { &nobody } else { group.heaviest(true) };
+        // Without processes of its own nobody stands for the machine.
+        let lead = (!ids.is_empty()).then(|| group.heaviest(true));
         let kept = self.groups.entry(SubjectKey::Machine).or_insert_with(|| new(rule, round.every));
         kept.seen = round.number;
-        let plain = Facts::new(lead, machine);
+        let plain = lead.map_or_else(|| Facts::of_machine(machine), |lead| Facts::new(lead, machine));
         if !ids.iter().any(|id| tick.suspended.contains(id)) {
             kept.history.feed(&rule.windows, round.since_begun, &plain);
         }
@@ -266,7 +270,7 @@ impl State {
     }
 
     /// Processes, and roots of trees, that have ended.
-    pub fn drop_the_ended(&mut self, rule: usize, snapshot: &Snapshot) -> Vec<Event> {
+    pub fn drop_the_ended(&mut self, rule: &RuleName, snapshot: &Snapshot) -> Vec<Event> {
         let ended =
             |id: &ProcessId| snapshot.process(id.pid).is_none_or(|process| process.id != *id || process.has_ended());
         self.drop_those(rule, |key, _| match key {
@@ -276,14 +280,14 @@ impl State {
     }
 
     /// Subjects that this tick has not shown any more.
-    pub fn drop_the_gone(&mut self, rule: usize, now: u64) -> Vec<Event> {
+    pub fn drop_the_gone(&mut self, rule: &RuleName, now: u64) -> Vec<Event> {
         self.drop_those(rule, |_, track| track.last_seen != now)
     }
 
-    fn drop_those(&mut self, rule: usize, over: impl Fn(&SubjectKey, &Track) -> bool) -> Vec<Event> {
+    fn drop_those(&mut self, rule: &RuleName, over: impl Fn(&SubjectKey, &Track) -> bool) -> Vec<Event> {
         let gone: Vec<SubjectKey> =
             self.tracks.iter().filter(|(key, track)| over(key, track)).map(|(key, _)| key.clone()).collect();
-        let ended = gone.into_iter().filter_map(|key| self.tracks.remove(&key)?.ended(rule, key));
+        let ended = gone.into_iter().filter_map(|key| self.tracks.remove(&key)?.over(rule, Closing::Ended));
         ended.collect()
     }
 }
@@ -342,7 +346,7 @@ impl Round<'_, '_> {
 
     /// What was only late is told apart from what cannot be read.
     fn cannot_read(&mut self, facts: &Facts<'_>, mut fields: Vec<Field>) {
-        if facts.process.command_unread {
+        if facts.process.is_some_and(|process| process.command_unread) {
             let all = fields.len();
             fields.retain(|field| !matches!(field, Field::App | Field::Command));
             self.status.late += usize::from(fields.len() < all);
@@ -359,21 +363,24 @@ impl Round<'_, '_> {
         covered: Truth,
         truth: Truth,
     ) {
-        let suspended = members.iter().any(|id| self.tick.suspended.contains(id));
+        let among = |ids: &BTreeSet<ProcessId>| members.iter().any(|id| ids.contains(id));
+        let hand = match among(self.tick.suspended) {
+            true => Hand::Suspending,
+            false if among(self.tick.busy) => Hand::Acting,
+            false => Hand::Off,
+        };
         let track = match tracks.get_mut(key) {
             Some(track) => track,
-            None if truth == Truth::True && !suspended => tracks.entry(key.clone()).or_default(),
+            None if truth == Truth::True && hand != Hand::Suspending => tracks.entry(key.clone()).or_default(),
             None => return,
         };
         let seen = Seen {
-            rule: self.index,
             key,
             members,
             facts,
             covered,
             truth,
-            suspended,
-            busy: members.iter().any(|id| self.tick.busy.contains(id)),
+            hand,
             moment: self.tick.snapshot.moment,
             pace: self.pace,
             in_hours: self.in_hours,
@@ -399,14 +406,7 @@ fn of_rule<'s>(judge: Judged, processes: &'s [Process], covered: &[u32]) -> Vec<
     }
     let mut found: BTreeMap<SubjectKey, Group<'s>> = BTreeMap::new();
     for process in processes.iter().filter(|process| covered.binary_search(&process.id.pid).is_ok()) {
-        let key = match judge {
-            Judged::Owner => SubjectKey::Owner(process.uid),
-            Judged::Unit => match process.group.as_deref() {
-                Some(group) => SubjectKey::Unit(group.to_owned()),
-                None => continue,
-            },
-            _ => SubjectKey::App { uid: process.uid, app: process.app.clone() },
-        };
+        let Some(key) = judge.key_of(process) else { continue };
         let group = || Group { name: process.app.clone(), owner: process.owner.clone(), members: Vec::new() };
         found.entry(key).or_insert_with(group).members.push(process);
     }

@@ -5,23 +5,23 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 
 use super::case::{Case, Closing, Easing, Points, Told, note_point};
+use super::ladder::{Allowance, Interval, Ladder};
 use super::returns::{Gone, Memory};
 use super::{Event, LONGEST_WAIT, Pace, RELAPSE};
 use crate::condition::Truth;
-use crate::model::{Facts, Moment, ProcessId};
-use crate::rules::Rule;
+use crate::facts::Facts;
+use crate::model::{Moment, ProcessId};
+use crate::rules::{Rule, RuleName};
 use crate::subject::SubjectKey;
 
 /// What one tick shows of one subject to one rule.
 pub(super) struct Seen<'a> {
-    pub rule: usize,
     pub key: &'a SubjectKey,
     pub members: &'a [ProcessId],
     pub facts: &'a Facts<'a>,
     pub covered: Truth,
     pub truth: Truth,
-    pub suspended: bool,
-    pub busy: bool,
+    pub hand: Hand,
     pub moment: Moment,
     pub pace: Pace,
     /// Whether these are hours of the rule.
@@ -31,6 +31,17 @@ pub(super) struct Seen<'a> {
     pub zone: &'a TimeZone,
     /// The number of the tick.
     pub tick: u64,
+}
+
+/// The hand that we have in a subject at a tick.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Hand {
+    /// None.
+    Off,
+    /// An act of ours is under way: no step falls due.
+    Acting,
+    /// A suspension of ours was in force: nothing is judged.
+    Suspending,
 }
 
 #[derive(Debug, Default)]
@@ -99,25 +110,23 @@ impl Track {
         }
     }
 
-    /// What is said when the subject has ended.
-    pub fn ended(self, rule: usize, subject: SubjectKey) -> Option<Event> {
+    /// What is said when the subject has ended, or its rule is no longer watched with.
+    pub fn over(self, rule: &RuleName, why: Closing) -> Option<Event> {
         match self.phase {
             Phase::Within => None,
-            Phase::Building(building) => Some(Event::Abandoned { rule, subject, members: building.members }),
-            Phase::Open(case) => Some(Event::Closed { case, why: Closing::Ended }),
+            Phase::Building(building) => Some(Event::Abandoned { rule: rule.clone(), members: building.members }),
+            Phase::Open(case) => Some(Event::Closed { case, why }),
         }
     }
 
     /// One tick. While a suspension of ours touches the interval nothing is judged: only the ladder's clock runs on.
     pub fn see(&mut self, rule: &Rule, seen: &Seen<'_>, memory: &mut Memory, events: &mut Vec<Event>) {
         self.last_seen = seen.tick;
-        if seen.suspended {
+        if seen.hand == Hand::Suspending {
             if let Phase::Open(case) = &mut self.phase {
-                case.subject = seen.facts.process.clone();
-                case.members = seen.members.to_vec();
+                case.seen(seen.facts.process, seen.members);
                 end_of_hours(rule, case, seen, events);
-                case.clock += seen.pace.counts;
-                case.resumed = true;
+                case.ladder.suspended(seen.pace.counts);
             }
             return;
         }
@@ -127,7 +136,7 @@ impl Track {
             }
             self.phase = Phase::Building(Building { members: seen.members.to_vec(), ..Building::default() });
             self.before = Truth::False;
-            events.push(Event::Building { rule: seen.rule, subject: seen.key.clone(), members: seen.members.to_vec() });
+            events.push(Event::Building { rule: rule.name.clone(), members: seen.members.to_vec() });
         }
         if let Phase::Building(building) = &mut self.phase {
             match building.see(rule, seen, self.before) {
@@ -135,11 +144,11 @@ impl Track {
                 Progress::Dropped => {
                     let members = std::mem::take(&mut building.members);
                     self.phase = Phase::Within;
-                    events.push(Event::Abandoned { rule: seen.rule, subject: seen.key.clone(), members });
+                    events.push(Event::Abandoned { rule: rule.name.clone(), members });
                 }
                 Progress::Confirmed => {
                     let points = std::mem::take(&mut building.points);
-                    let gone = memory.come_back(seen.rule, &seen.key.likeness(seen.facts.process), &seen.moment);
+                    let gone = memory.come_back(&rule.name, &seen.key.likeness(seen.facts.process), &seen.moment);
                     let number = gone.as_ref().map_or_else(|| memory.next_number(), |gone| gone.number);
                     let case = self.open(rule, seen, number, gone, points);
                     events.push(Event::Opened { case: case.number });
@@ -162,42 +171,31 @@ impl Track {
         let clock = rule.ladder.get(next).filter(|_| gone.is_some()).map_or(Duration::ZERO, |step| step.at);
         let mut case = Box::new(Case {
             number,
-            rule: seen.rule,
+            rule: rule.name.clone(),
             key: seen.key.clone(),
+            lead: None,
             members: seen.members.to_vec(),
             returned: gone.is_some(),
-            picked: None,
-            over_budget: false,
-            acted: false,
-            postponed: false,
-            told: Told::default(),
-            subject: seen.facts.process.clone(),
             opened: seen.moment,
-            clock,
-            next,
+            ladder: Ladder::at(next, clock),
             measure: None,
             worst: None,
             points,
             breached: true,
-            has_effect: false,
-            pending: 0,
             wait,
-            still: Duration::ZERO,
-            regain: None,
-            barred: false,
             easing: None,
-            resumed: false,
+            told: Told::default(),
         });
         // The newest point is this tick's: reading adds it again.
         case.points.pop_back();
         case.read(rule, seen.facts, seen.members, seen.moment.wall);
-        told(&mut case, seen);
+        case.now_told(seen.moment.monotonic);
         case
     }
 
     fn close(&mut self, why: Closing, seen: &Seen<'_>, events: &mut Vec<Event>) {
         if let Phase::Open(case) = std::mem::take(&mut self.phase) {
-            if case.has_effect {
+            if case.ladder.has_effect {
                 let wait = case.wait.max(seen.pace.counts * 2);
                 self.undone = Some(Undone { at: seen.moment, wait });
             }
@@ -247,16 +245,19 @@ fn go_on(
     events: &mut Vec<Event>,
 ) -> Option<Closing> {
     case.read(rule, seen.facts, seen.members, seen.moment.wall);
-    if case.picked.is_some_and(|picked| !seen.members.contains(&picked)) && case.pending == 0 {
+    let ladder = &mut case.ladder;
+    if ladder.picked.is_some_and(|picked| !seen.members.contains(&picked)) && !ladder.is_awaiting() {
         // The next choice starts at the first step.
-        (case.picked, case.next, case.clock) = (None, 0, Duration::ZERO);
+        (ladder.picked, ladder.next, ladder.clock) = (None, 0, Duration::ZERO);
     }
     end_of_hours(rule, case, seen, events);
     case.breached = seen.truth == Truth::True;
-    if seen.covered == Truth::False && case.pending == 0 {
+    if seen.covered == Truth::False && !case.ladder.is_awaiting() {
         return Some(Closing::Left);
     }
-    run_the_clock(rule, case, seen, before);
+    let advances = seen.truth == Truth::True && before == Truth::True && !seen.pace.is_gap() && seen.in_hours;
+    let (counts, passed) = (seen.pace.counts, seen.pace.passed);
+    case.ladder.run(&Interval { truth: seen.truth, advances, counts, passed }, rule.lasting);
     if seen.truth == Truth::True {
         if case.easing.take().is_some() {
             events.push(Event::BreachedAgain { case: case.number });
@@ -286,66 +287,33 @@ fn go_on(
         Some(easing) => {
             easing.held += seen.pace.counts;
             easing.ticks += 1;
-            let over = easing.held >= case.wait && easing.ticks >= 2 && case.pending == 0;
+            let over = easing.held >= case.wait && easing.ticks >= 2 && !case.ladder.is_awaiting();
             over.then_some(Closing::Calm)
         }
-    }
-}
-
-/// The clock advances over intervals with the breach true at both ends. After it has stood still for longer than
-/// `lasting`, the breach must hold for `lasting` again before a step is taken.
-fn run_the_clock(rule: &Rule, case: &mut Case, seen: &Seen<'_>, before: Truth) {
-    let advances = seen.truth == Truth::True && before == Truth::True && !seen.pace.is_gap() && seen.in_hours;
-    if advances {
-        case.clock += seen.pace.counts;
-        case.still = Duration::ZERO;
-        case.resumed = false;
-    } else {
-        case.still += seen.pace.passed;
-        if case.still > rule.lasting {
-            case.regain = Some(Duration::ZERO);
-        }
-    }
-    if let Some(held) = case.regain {
-        let barred = std::mem::take(&mut case.barred);
-        let held = match seen.truth {
-            _ if barred => Duration::ZERO,
-            Truth::True if advances => held + seen.pace.counts,
-            Truth::False => Duration::ZERO,
-            _ => held,
-        };
-        case.regain = (seen.truth != Truth::True || held < rule.lasting).then_some(held);
     }
 }
 
 /// One step a tick; none while an outcome is awaited, and after a suspension of ours none before one whole interval
 /// in breach.
 fn next_step(rule: &Rule, case: &mut Case, seen: &Seen<'_>, memory: &mut Memory, events: &mut Vec<Event>) {
-    let Some(step) = rule.ladder.get(case.next) else { return };
+    let Some(step) = rule.ladder.get(case.ladder.next) else { return };
     if !step.hours.covers(seen.moment.wall, seen.zone) {
-        // It waits for its hours, and then for a fresh `lasting`.
-        (case.regain, case.barred) = (Some(Duration::ZERO), true);
+        case.ladder.bar();
         return;
     }
-    let held_up = case.pending > 0 || seen.busy || case.regain.is_some() || case.resumed || !seen.in_hours;
-    if held_up || case.clock < step.at || (step.action.is_act() && !seen.settled) {
+    let held_up = !case.ladder.is_firm() || seen.hand == Hand::Acting || !seen.in_hours;
+    if held_up || case.ladder.clock < step.at || (step.action.is_act() && !seen.settled) {
         return;
     }
-    if step.action.is_act() && !case.acted {
-        case.acted = true;
+    if step.action.is_act() && case.ladder.budget == Allowance::Unasked {
         let likeness = seen.key.likeness(seen.facts.process);
-        case.over_budget = rule.budget.is_some_and(|budget| !memory.spend(seen.rule, likeness, budget, &seen.moment));
+        let spent = rule.budget.is_some_and(|budget| !memory.spend(&rule.name, likeness, budget, &seen.moment));
+        case.ladder.budget = if spent { Allowance::Spent } else { Allowance::Granted };
     }
-    events.push(Event::Due { case: case.number, step: case.next });
-    case.next += 1;
-    case.pending = 1;
-    told(case, seen);
-}
-
-/// Every case and every act is told to people; from then on they are told again only as the rule says.
-fn told(case: &mut Case, seen: &Seen<'_>) {
-    let reading = case.measure.as_ref().and_then(|measure| measure.reading.clone());
-    case.told = Told { at: seen.moment.monotonic, reading };
+    events.push(Event::Due { case: case.number, step: case.ladder.next });
+    case.ladder.next += 1;
+    case.ladder.awaits(1);
+    case.now_told(seen.moment.monotonic);
 }
 
 fn remind(rule: &Rule, case: &mut Case, seen: &Seen<'_>, events: &mut Vec<Event>) {
@@ -361,19 +329,19 @@ fn remind(rule: &Rule, case: &mut Case, seen: &Seen<'_>, events: &mut Vec<Event>
     });
     if late || risen {
         events.push(Event::Remind { case: case.number });
-        told(case, seen);
+        case.now_told(seen.moment.monotonic);
     }
 }
 
 /// When the hours of the rule, or of a step taken, are over, what is in force is undone.
 fn end_of_hours(rule: &Rule, case: &mut Case, seen: &Seen<'_>, events: &mut Vec<Event>) {
-    if !case.has_effect || case.pending > 0 {
+    if !case.ladder.has_effect || case.ladder.is_awaiting() {
         return;
     }
-    let taken = rule.ladder.iter().take(case.next).filter(|step| step.action.is_act());
+    let taken = rule.ladder.iter().take(case.ladder.next).filter(|step| step.action.is_act());
     let over = |step: &crate::rules::Step| !step.hours.covers(seen.moment.wall, seen.zone);
     if !seen.in_hours || taken.into_iter().any(over) {
-        case.has_effect = false;
+        case.ladder.has_effect = false;
         events.push(Event::HoursEnded { case: case.number });
     }
 }

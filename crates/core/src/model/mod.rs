@@ -1,6 +1,5 @@
 //! The machine as one sample shows it: identities, processes, machine figures, and the table of fields.
 
-mod facts;
 mod field;
 mod field_help;
 mod identity;
@@ -9,7 +8,6 @@ mod process;
 mod snapshot;
 mod unit;
 
-pub use facts::Facts;
 pub use field::{Cost, Field, FieldInfo, Needs, Subject};
 pub use field_help::FieldHelp;
 pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};

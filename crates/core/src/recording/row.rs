@@ -5,7 +5,8 @@ use std::time::Duration;
 
 use serde_json::{Map, Value, json};
 
-use crate::model::{CpuSplit, DiskUse, Facts, Field, Machine, Origin, Process, Stall, State, Subject};
+use crate::facts::Facts;
+use crate::model::{CpuSplit, DiskUse, Field, Machine, Origin, Process, Stall, State, Subject};
 use crate::text;
 
 /// What a recording holds of a process: not what follows from the rest (`id`, `cpu`, shares, sums, age), and not what is

@@ -47,7 +47,7 @@ pub fn compare(old: &Rehearsal, new: &Rehearsal) -> Vec<Difference> {
     fn gather(rehearsal: &Rehearsal) -> Cases<'_> {
         let mut cases = Cases::new();
         for story in rehearsal.stories() {
-            let rule = rehearsal.rules().rules[story.rule].name.clone();
+            let rule = story.rule.to_string();
             cases.entry((rule, story.app.clone(), story.owner.clone())).or_default().push(story);
         }
         cases

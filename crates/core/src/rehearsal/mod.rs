@@ -1,4 +1,4 @@
-//! What rules would have done: recorded snapshots through the very same judge and decisions as on a live machine.
+//! What rules would have done: recorded snapshots through the very same dispatcher as on a live machine.
 //!
 //! Every rule is taken for armed. An act is taken for done: who is terminated has no readings from then on, who is
 //! suspended none until he is resumed.
@@ -18,14 +18,17 @@ pub use compare::{Change, Difference, compare};
 pub use story::{Step, StepWord, Story};
 pub use vary::{Varied, VaryError, vary};
 
+use crate::act::{Act, Ending, Lever, Lowering, Only, Originals, Outcome as Came, Restoring, Standstill};
 use crate::condition::{Condition, Truth};
-use crate::decide::{self, Circumstances, Decision, Ledger, Verdict};
-use crate::judge::{Closing, Event, Judge, Tick};
-use crate::model::{Facts, Field, Process, ProcessId, Snapshot};
+use crate::decide::Verdict;
+use crate::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input, Recorded, Settings};
+use crate::facts::Facts;
+use crate::happening::{Happening, Over, Subject, What};
+use crate::model::{Field, Moment, ProcessId, Snapshot};
 use crate::protect::Protections;
 use crate::recording::{self, Ours, Outcome};
-use crate::rules::{Action, RuleSet};
-use crate::subject::{Judged, SubjectKey};
+use crate::rules::{Action, RuleName, RuleSet};
+use crate::subject::Judged;
 
 /// What one rule would have done in all.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -61,8 +64,8 @@ impl RuleSum {
 pub struct Hit {
     /// When.
     pub at: Timestamp,
-    /// The rule, by its place.
-    pub rule: usize,
+    /// The rule.
+    pub rule: RuleName,
     /// The case.
     pub case: u64,
     /// Whom.
@@ -75,17 +78,15 @@ pub struct Hit {
 #[derive(Debug)]
 pub struct Rehearsal {
     rules: Arc<RuleSet>,
-    judge: Judge,
-    ledger: Ledger,
-    protections: Protections,
+    dispatcher: Dispatcher,
     spare: Option<Condition>,
     zone: TimeZone,
     /// Who would have ended.
     gone: BTreeSet<ProcessId>,
-    /// Until when who would have been suspended, on the monotonic clock.
-    suspended: BTreeMap<ProcessId, Duration>,
-    /// Of these, the ones of the latest tick.
+    /// Whom a step has suspended at the latest tick.
     just_suspended: Vec<ProcessId>,
+    /// What happened at the latest sample.
+    told: Vec<Happening>,
     stories: BTreeMap<u64, Story>,
     sums: Vec<RuleSum>,
     hits: Vec<Hit>,
@@ -110,17 +111,17 @@ impl Rehearsal {
         armed.every = armed.every.max(every);
         armed.rules.iter_mut().for_each(|rule| rule.armed = true);
         let rules = Arc::new(armed);
+        let settings =
+            Settings { shadow: false, assumed: true, by_root: true, own: None, only: None, zone: zone.clone() };
         Rehearsal {
-            judge: Judge::new(Arc::clone(&rules), 1),
+            dispatcher: Dispatcher::new(settings, Arc::clone(&rules), protections, 1),
             sums: vec![RuleSum::default(); rules.rules.len()],
             rules,
-            ledger: Ledger::default(),
-            protections,
             spare,
             zone,
             gone: BTreeSet::new(),
-            suspended: BTreeMap::new(),
             just_suspended: Vec::new(),
+            told: Vec::new(),
             stories: BTreeMap::new(),
             hits: Vec::new(),
             first: None,
@@ -172,6 +173,11 @@ impl Rehearsal {
         &self.done
     }
 
+    /// What would have happened at the latest sample, in its order: the very values that a watcher tells.
+    pub fn happenings(&self) -> &[Happening] {
+        &self.told
+    }
+
     /// The next sample, and what the watcher that recorded it was doing: what it had suspended is not judged here either.
     pub fn take(&mut self, snapshot: &Snapshot, ours: &Ours) {
         let wall = snapshot.moment.wall;
@@ -180,184 +186,196 @@ impl Rehearsal {
         self.samples += 1;
         self.done.extend(ours.outcomes.iter().cloned());
         self.gone.retain(|id| snapshot.process(id.pid).is_some_and(|process| process.id == *id));
+        self.told.clear();
         if self.gone.is_empty() {
-            self.judge_and_decide(snapshot, ours);
+            self.dispatch(snapshot, ours);
         } else {
             // Whoever would have ended is not there any more.
             let mut left = snapshot.clone();
             left.processes.retain(|process| !self.gone.contains(&process.id));
-            self.judge_and_decide(&left, ours);
+            self.dispatch(&left, ours);
         }
     }
 
-    fn judge_and_decide(&mut self, snapshot: &Snapshot, ours: &Ours) {
-        let now = snapshot.moment.monotonic;
-        // Where the watcher that recorded took the same step at the same tick, it is known when its suspension began and
-        // ended: that is what the readings tell of.
-        for id in std::mem::take(&mut self.just_suspended) {
-            if ours.busy.contains(&id.pid)
-                || ours.outcomes.iter().any(|done| done.pid == id.pid && done.verb == "suspend")
-            {
-                self.suspended.remove(&id);
-            }
-        }
-        let mut suspended = recording::identities(&ours.suspended, snapshot);
-        suspended.extend(self.suspended.keys());
-        let busy = recording::identities(&ours.busy, snapshot);
-        let standing_back = recording::identities(&ours.back, snapshot).into_iter().map(|id| (id, now)).collect();
-        let tick = Tick { snapshot, suspended: &suspended, busy: &busy, only: None, zone: &self.zone };
-        let events = self.judge.tick(&tick);
-        // The interval in which it was resumed is not judged either.
-        self.suspended.retain(|_, until| *until > now);
-        let circumstances = Circumstances {
-            snapshot,
-            protections: &self.protections,
-            standing_back: &standing_back,
-            all_in_shadow: false,
-            disarmed: false,
+    fn dispatch(&mut self, snapshot: &Snapshot, ours: &Ours) {
+        let now = snapshot.moment;
+        let did = |id: &ProcessId| {
+            let suspends = |done: &Outcome| done.pid == id.pid && done.verb == "suspend";
+            ours.busy.contains(&id.pid) || ours.outcomes.iter().any(suspends)
         };
-        let decisions = decide::decide(&events, &mut self.judge, &circumstances, self.rules.cap, &mut self.ledger);
-        for event in &events {
-            self.follow(event, snapshot);
-        }
-        for (place, decision) in decisions.iter().enumerate() {
-            // A step on several processes is told once.
-            let first = !decisions[..place].iter().any(|earlier| earlier.case == decision.case);
-            self.do_it(decision, first, snapshot);
-        }
+        let recorded = Recorded {
+            suspended: recording::identities(&ours.suspended, snapshot),
+            busy: recording::identities(&ours.busy, snapshot),
+            back: recording::identities(&ours.back, snapshot),
+            did: std::mem::take(&mut self.just_suspended).into_iter().filter(did).collect(),
+        };
+        let beside = Beside { recorded, ..Beside::default() };
+        let due = self.dispatcher.step(now, Input::Time);
+        self.follow(due, snapshot);
+        let commands = self.dispatcher.step(now, Input::Sample(snapshot, &beside));
+        self.follow(commands, snapshot);
         for story in self.stories.values_mut().filter(|story| story.closed.is_none()) {
-            if let Some(case) = self.judge.case(story.case) {
-                story.read(case, snapshot.moment.wall);
+            if let Some(case) = self.dispatcher.judge().case(story.case) {
+                story.read(case, now.wall);
             }
         }
         self.count_the_blind();
     }
 
-    fn follow(&mut self, event: &Event, snapshot: &Snapshot) {
-        let wall = snapshot.moment.wall;
-        match event {
-            Event::Opened { case } => {
-                let Some(case) = self.judge.case(*case) else { return };
-                let sum = &mut self.sums[case.rule];
-                sum.alerts += 1;
-                sum.subjects.insert(format!("{} {}", case.subject.app, case.subject.owner));
-                if case.returned
-                    && let Some(story) = self.stories.get_mut(&case.number)
-                {
-                    story.came_back(case, wall);
-                } else {
-                    sum.cases += 1;
-                    self.stories.insert(case.number, Story::of(case, wall));
+    /// Every act is taken for done, at once.
+    fn follow(&mut self, commands: Vec<Command>, snapshot: &Snapshot) {
+        let mut commands: std::collections::VecDeque<Command> = commands.into();
+        while let Some(command) = commands.pop_front() {
+            let next = match command {
+                Command::Tell(happening) | Command::Say(happening) => {
+                    self.tell(&happening, snapshot);
+                    self.told.push(*happening);
+                    continue;
                 }
-            }
-            Event::Remind { case } => {
-                let Some(case) = self.judge.case(*case) else { return };
-                self.sums[case.rule].alerts += 1;
-                if let Some(story) = self.stories.get_mut(&case.number) {
-                    story.step(wall, StepWord::Reminded, String::new());
+                Command::Act(commission) => {
+                    self.note(&commission);
+                    let outcome = assumed(&commission, snapshot.moment);
+                    let done = Done { commission: *commission, outcome, took: Duration::ZERO };
+                    Input::Acted(Box::new(done))
                 }
-            }
-            Event::HoursEnded { case } => {
-                if let Some(story) = self.stories.get_mut(case) {
-                    story.step(wall, StepWord::HoursEnded, String::new());
-                }
-            }
-            Event::Closed { case, why } => {
-                let rule = self.judge.rule_of(case);
-                let upcoming = case.upcoming(rule).is_some();
-                if *why == Closing::Calm && upcoming {
-                    self.sums[case.rule].calmed += 1;
-                }
-                if let Some(story) = self.stories.get_mut(&case.number) {
-                    story.read(case, wall);
-                    story.closed = Some((wall, *why));
-                }
-                // What it holds is undone.
-                self.suspended.retain(|id, _| !case.members.contains(id));
-            }
-            Event::Building { .. }
-            | Event::Abandoned { .. }
-            | Event::Due { .. }
-            | Event::Easing { .. }
-            | Event::BreachedAgain { .. } => {}
+                Command::Run(call) => Input::Ran(call, Came::Ran(String::new())),
+                Command::Keep(_)
+                | Command::Fix(_)
+                | Command::Release(_)
+                | Command::Dismiss(_)
+                | Command::Read(_)
+                | Command::Answer(..) => continue,
+            };
+            commands.extend(self.dispatcher.step(snapshot.moment, next));
         }
     }
 
-    fn do_it(&mut self, decision: &Decision, first: bool, snapshot: &Snapshot) {
-        let Some(case) = self.judge.case(decision.case).cloned() else { return };
-        let (wall, sum) = (snapshot.moment.wall, &mut self.sums[case.rule]);
-        let whom = decision.subject.label();
-        let (word, effect) = match &decision.verdict {
-            Verdict::Alert => {
-                sum.alerts += u32::from(!case.clock.is_zero());
-                (StepWord::Told, false)
+    /// Whom an act takes away, or lets stand still.
+    fn note(&mut self, commission: &Commission) {
+        let order = &commission.order;
+        let Some(target) = commission.target() else { return };
+        match order.act {
+            Act::Suspend { .. } => self.just_suspended.push(target.id),
+            Act::Terminate { .. } | Act::Restart => {
+                self.gone.insert(target.id);
+                self.gone.extend(order.whole.iter().flat_map(|whole| &whole.members).map(|(id, _)| *id));
+                self.gone.extend(order.mates.iter().map(|mate| mate.id));
             }
-            Verdict::Act(action) | Verdict::Shadow(action) => {
-                *sum.acts.entry(action.word()).or_default() += 1;
-                sum.alerts += u32::from(first);
-                let facts = Facts::new(&decision.subject, &snapshot.machine);
-                let spare = self.spare.as_ref().is_some_and(|spare| spare.evaluate(&facts) == Truth::True);
-                if spare && action.is_act() {
-                    let whom = whom.clone();
-                    self.hits.push(Hit { at: wall, rule: case.rule, case: case.number, whom, action: *action });
+            _ => {}
+        }
+    }
+
+    fn sum(&mut self, happening: &Happening) -> Option<&mut RuleSum> {
+        let name = happening.rule.as_ref()?;
+        let place = self.rules.rules.iter().position(|rule| rule.name == *name)?;
+        self.sums.get_mut(place)
+    }
+
+    fn tell(&mut self, happening: &Happening, snapshot: &Snapshot) {
+        let Some(number) = happening.case else { return };
+        let at = happening.at;
+        match &happening.what {
+            What::Opened { returned, grounds, .. } => {
+                let who = match happening.subject.lead() {
+                    Some(lead) => (lead.app.clone(), lead.owner.clone()),
+                    None => (snapshot.machine.host.clone(), String::new()),
+                };
+                let known = self.stories.contains_key(&number) && *returned;
+                if let Some(sum) = self.sum(happening) {
+                    sum.alerts += 1;
+                    sum.subjects.insert(format!("{} {}", who.0, who.1));
+                    sum.cases += u32::from(!known);
                 }
-                (
-                    StepWord::Done(*action),
-                    self.take_effect(*action, &decision.subject, &case.key, &case.members, snapshot),
-                )
+                match self.stories.get_mut(&number).filter(|_| known) {
+                    Some(story) => story.came_back(happening),
+                    None => {
+                        self.stories.insert(number, Story::of(happening, number, who, grounds));
+                    }
+                }
             }
-            Verdict::Spared(why) => {
-                sum.held_back += 1;
-                (StepWord::HeldBack(decision.action, why.clone()), false)
+            What::Reminded(_) => {
+                if let Some(sum) = self.sum(happening) {
+                    sum.alerts += 1;
+                }
+                self.step(number, at, StepWord::Reminded, String::new());
             }
-            Verdict::OverBudget(action) => {
-                sum.held_back += 1;
-                (StepWord::HeldBack(*action, "the budget is spent".to_owned()), false)
+            What::HoursEnded => self.step(number, at, StepWord::HoursEnded, String::new()),
+            What::Closed { why, grounds } => {
+                let Some(story) = self.stories.get_mut(&number) else { return };
+                story.close(at, *why, grounds);
+                let upcoming = story.reached;
+                let rule = happening.rule.as_ref().and_then(|rule| self.rules.rule(rule));
+                let upcoming = rule.is_some_and(|rule| upcoming < rule.ladder.len());
+                if let Some(sum) = self.sum(happening).filter(|_| *why == Over::Calm && upcoming) {
+                    sum.calmed += 1;
+                }
             }
+            What::Decided { action, verdict, at_opening, .. } => {
+                self.decided(happening, number, *action, verdict, *at_opening, snapshot);
+            }
+            _ => {}
+        }
+    }
+
+    fn step(&mut self, case: u64, at: Timestamp, word: StepWord, whom: String) {
+        if let Some(story) = self.stories.get_mut(&case) {
+            story.step(at, word, whom);
+        }
+    }
+
+    fn decided(
+        &mut self,
+        happening: &Happening,
+        number: u64,
+        action: Action,
+        verdict: &Verdict,
+        at_opening: bool,
+        snapshot: &Snapshot,
+    ) {
+        let at = happening.at;
+        // A step on several processes is told once.
+        let same = |step: &Step| step.at == at && step.word == StepWord::Done(action);
+        let first = !self.stories.get(&number).is_some_and(|story| story.steps.last().is_some_and(same));
+        let word = match verdict {
+            Verdict::Alert => StepWord::Told,
+            Verdict::Act(action) | Verdict::Shadow(action) => StepWord::Done(*action),
+            Verdict::Spared(why) => StepWord::HeldBack(action, why.clone()),
+            Verdict::OverBudget(action) => StepWord::HeldBack(*action, "the budget is spent".to_owned()),
             // In a rehearsal everything can be recorded.
             Verdict::Waits(_) => return,
-            Verdict::Capped(action) => {
-                sum.held_back += 1;
-                (StepWord::HeldBack(*action, "the most acts in an hour are reached".to_owned()), false)
+            Verdict::Capped(action, _) => {
+                StepWord::HeldBack(*action, "the most acts in an hour are reached".to_owned())
             }
-            Verdict::Overtaken { by } => {
-                (StepWord::HeldBack(decision.action, format!("case {by} takes a stronger step")), false)
-            }
-            Verdict::StandingBack { .. } => {
-                (StepWord::HeldBack(decision.action, "a hand was at work".to_owned()), false)
-            }
+            Verdict::Overtaken { by } => StepWord::HeldBack(action, format!("case {by} takes a stronger step")),
+            Verdict::StandingBack { .. } => StepWord::HeldBack(action, "a hand was at work".to_owned()),
         };
-        if let Some(story) = self.stories.get_mut(&decision.case) {
-            story.step(wall, word, if decision.action.is_act() { whom } else { String::new() });
+        if let Some(sum) = self.sum(happening) {
+            match verdict {
+                Verdict::Alert => sum.alerts += u32::from(!at_opening),
+                Verdict::Act(action) | Verdict::Shadow(action) => {
+                    *sum.acts.entry(action.word()).or_default() += 1;
+                    sum.alerts += u32::from(first);
+                }
+                Verdict::Spared(_) | Verdict::OverBudget(_) | Verdict::Capped(..) => sum.held_back += 1,
+                Verdict::Waits(_) | Verdict::Overtaken { .. } | Verdict::StandingBack { .. } => {}
+            }
         }
-        self.judge.settled(decision.case, effect);
+        let whom = match &happening.subject {
+            Subject::Process(process) => process.label(),
+            Subject::Group(group) => group.lead.label(),
+            Subject::Machine => String::new(),
+        };
+        if matches!(word, StepWord::Done(_)) && action.is_act() {
+            self.count_a_hit(happening, number, action, &whom, snapshot);
+        }
+        self.step(number, at, word, if action.is_act() { whom } else { String::new() });
     }
 
-    /// What an act would have changed. Whether something is in force then.
-    fn take_effect(
-        &mut self,
-        action: Action,
-        subject: &Process,
-        key: &SubjectKey,
-        members: &[ProcessId],
-        snapshot: &Snapshot,
-    ) -> bool {
-        match action {
-            Action::Alert | Action::Run => false,
-            Action::Lower { .. } => true,
-            Action::Suspend { length } => {
-                self.just_suspended.push(subject.id);
-                self.suspended.insert(subject.id, snapshot.moment.monotonic + length);
-                true
-            }
-            Action::Restart | Action::Terminate { .. } => {
-                let whole = action == Action::Restart || matches!(key, SubjectKey::Tree(root) if *root == subject.id);
-                self.gone.insert(subject.id);
-                if whole {
-                    self.gone.extend(members);
-                }
-                false
-            }
+    fn count_a_hit(&mut self, happening: &Happening, case: u64, action: Action, whom: &str, snapshot: &Snapshot) {
+        let (Some(process), Some(rule)) = (happening.subject.lead(), &happening.rule) else { return };
+        let facts = Facts::new(process, &snapshot.machine);
+        if self.spare.as_ref().is_some_and(|spare| spare.evaluate(&facts) == Truth::True) {
+            self.hits.push(Hit { at: happening.at, rule: rule.clone(), case, whom: whom.to_owned(), action });
         }
     }
 
@@ -366,7 +384,7 @@ impl Rehearsal {
         if self.samples < 2 {
             return;
         }
-        for ((sum, status), rule) in self.sums.iter_mut().zip(self.judge.status()).zip(&self.rules.rules) {
+        for (sum, (rule, status)) in self.sums.iter_mut().zip(self.dispatcher.judge().status()) {
             if status.covered + status.undecided == 0 && rule.judge != Judged::Machine {
                 continue;
             }
@@ -384,5 +402,36 @@ impl Rehearsal {
                 }
             }
         }
+    }
+}
+
+/// What would have come of an act.
+fn assumed(commission: &Commission, now: Moment) -> Came {
+    match &commission.order.act {
+        Act::Lower { nice, only } => Came::Lowered(Box::new(lowered(*nice, *only))),
+        Act::Suspend { length } => {
+            let over = now.wall.checked_add(*length).unwrap_or(now.wall);
+            let until = now.monotonic + *length;
+            Came::Suspended(Standstill { took: Some(Duration::ZERO), until, over, holds_locks: false, more: 0 })
+        }
+        Act::Resume => Came::Resumed(Some(Duration::ZERO)),
+        Act::Terminate { .. } => Came::Ended(Ending::default()),
+        Act::Restart => Came::Restarted { unit: String::new(), main: None, took: Duration::ZERO },
+        Act::Restore { .. } => Came::Restored(Restoring::default()),
+    }
+}
+
+fn lowered(nice: i32, only: Only) -> Lowering {
+    Lowering {
+        nice,
+        only,
+        originals: Originals::default(),
+        threads: 1,
+        complete: true,
+        hindered: None,
+        session: None,
+        weight: None,
+        lever: Lever::Nice,
+        reversible: true,
     }
 }

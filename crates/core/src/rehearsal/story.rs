@@ -4,8 +4,9 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use crate::judge::{Case, Closing};
-use crate::rules::Action;
+use crate::happening::{Grounds, Happening, Over};
+use crate::judge::Case;
+use crate::rules::{Action, RuleName};
 use crate::units::Value;
 
 /// Most readings kept of a story; beyond that every second one is left out.
@@ -46,8 +47,8 @@ pub struct Step {
 pub struct Story {
     /// Its number.
     pub case: u64,
-    /// Its rule, by its place.
-    pub rule: usize,
+    /// Its rule.
+    pub rule: RuleName,
     /// Its subject, as people call it.
     pub label: String,
     /// The program of the process that stands for it.
@@ -57,7 +58,7 @@ pub struct Story {
     /// When it opened.
     pub opened: Timestamp,
     /// When and why it closed; `None` where it was open at the end.
-    pub closed: Option<(Timestamp, Closing)>,
+    pub closed: Option<(Timestamp, Over)>,
     /// Breached time.
     pub breached: Duration,
     /// What is measured, as the rule has it.
@@ -72,20 +73,23 @@ pub struct Story {
     pub points: Vec<(Timestamp, f64)>,
     /// The steps.
     pub steps: Vec<Step>,
+    /// The step that came next, by its place.
+    pub(super) reached: usize,
     every: usize,
     skipped: usize,
 }
 
 impl Story {
-    pub(super) fn of(case: &Case, at: Timestamp) -> Story {
-        let measure = case.measure.as_ref();
+    /// A case that opens; `who` is its program and its owner.
+    pub(super) fn of(happening: &Happening, case: u64, who: (String, String), grounds: &Grounds) -> Story {
+        let measure = grounds.measure.as_ref();
         let mut story = Story {
-            case: case.number,
-            rule: case.rule,
-            label: case.label(),
-            app: case.subject.app.clone(),
-            owner: case.subject.owner.clone(),
-            opened: at,
+            case,
+            rule: happening.rule.clone().unwrap_or_else(|| RuleName::from("")),
+            label: happening.whom(),
+            app: who.0,
+            owner: who.1,
+            opened: happening.at,
             closed: None,
             breached: Duration::ZERO,
             quantity: measure.map(|measure| measure.quantity.to_string()).unwrap_or_default(),
@@ -94,20 +98,29 @@ impl Story {
             reading: measure.and_then(|measure| measure.reading.clone()),
             points: Vec::new(),
             steps: Vec::new(),
+            reached: 0,
             every: 1,
             skipped: 0,
         };
         // The readings that led here.
-        for (at, value) in &case.points {
+        for (at, value) in &grounds.points {
             story.point(*at, value.as_ref());
         }
         story
     }
 
-    pub(super) fn came_back(&mut self, case: &Case, at: Timestamp) {
+    pub(super) fn came_back(&mut self, happening: &Happening) {
         self.closed = None;
-        self.label = case.label();
-        self.step(at, StepWord::CameBack, String::new());
+        self.label = happening.whom();
+        self.step(happening.at, StepWord::CameBack, String::new());
+    }
+
+    pub(super) fn close(&mut self, at: Timestamp, why: Over, grounds: &Grounds) {
+        let reading = grounds.measure.as_ref().and_then(|measure| measure.reading.as_ref());
+        if self.points.last().is_none_or(|(last, _)| *last < at) {
+            self.point(at, reading);
+        }
+        self.closed = Some((at, why));
     }
 
     pub(super) fn step(&mut self, at: Timestamp, word: StepWord, whom: String) {
@@ -119,7 +132,7 @@ impl Story {
     }
 
     pub(super) fn read(&mut self, case: &Case, at: Timestamp) {
-        self.breached = case.clock;
+        (self.breached, self.reached) = (case.ladder.clock, case.ladder.next);
         self.worst.clone_from(&case.worst);
         let reading = case.measure.as_ref().and_then(|measure| measure.reading.clone());
         if self.points.last().is_none_or(|(last, _)| *last < at) {

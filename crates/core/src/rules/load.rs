@@ -376,7 +376,7 @@ fn rule(
     }
     let mut rule = Rule {
         text: String::new(),
-        name: name?,
+        name: name?.into(),
         note: None,
         covers: None,
         judge,

@@ -6,6 +6,8 @@ mod hours;
 mod keeping;
 mod ladder;
 mod load;
+mod meaning;
+mod name;
 mod options;
 mod review;
 mod schema;
@@ -21,12 +23,14 @@ pub use explain::{Sentence, explain};
 pub use hours::{Hours, Span};
 pub use keeping::{Audit, CommandLines, Lookback};
 pub use load::{File, LARGEST, Rejected, load, load_files};
+pub use meaning::Meaning;
+pub use name::RuleName;
 pub use review::{Present, Warning, review};
 pub use schema::schema;
-use serde::Serialize;
 
 use crate::condition::Condition;
 use crate::model::Field;
+pub use crate::severity::Severity;
 use crate::subject::Judged;
 use crate::units::Value;
 use crate::window::Spec;
@@ -61,7 +65,7 @@ pub struct RuleSet {
 #[derive(Debug, Clone)]
 pub struct Rule {
     /// Its name, unique in the file.
-    pub name: String,
+    pub name: RuleName,
     /// Its own lines in the file, and those that adjust it.
     pub text: String,
     /// What people see in the alert.
@@ -154,29 +158,6 @@ impl Pick {
             Pick::MostCpu => "most cpu",
             Pick::MostMemory => "most memory",
             Pick::Newest => "newest",
-        }
-    }
-}
-
-/// How serious a case is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Severity {
-    /// Worth knowing.
-    Notice,
-    /// Worth looking at.
-    Warning,
-    /// Worth getting up for.
-    Critical,
-}
-
-impl Severity {
-    /// Its word.
-    pub fn word(self) -> &'static str {
-        match self {
-            Severity::Notice => "notice",
-            Severity::Warning => "warning",
-            Severity::Critical => "critical",
         }
     }
 }
@@ -288,6 +269,6 @@ impl RuleSet {
 
     /// The rule of that name.
     pub fn rule(&self, name: &str) -> Option<&Rule> {
-        self.rules.iter().find(|rule| rule.name == name)
+        self.rules.iter().find(|rule| rule.name == *name)
     }
 }

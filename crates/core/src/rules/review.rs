@@ -4,7 +4,8 @@ use std::time::Duration;
 
 use super::{Action, Hours, Rule, RuleSet};
 use crate::condition::{Comparison, Condition, InWords, Quantity, Truth};
-use crate::model::{Facts, Field, Snapshot};
+use crate::facts::Facts;
+use crate::model::{Field, Snapshot};
 use crate::protect::Protections;
 use crate::units::{Value, scaled_duration};
 use crate::window::Function;
@@ -55,7 +56,7 @@ struct Found(Vec<Warning>);
 
 impl Found {
     fn say(&mut self, rule: &Rule, what: impl Into<String>, mend: impl Into<String>) {
-        self.0.push(Warning { rule: rule.name.clone(), what: what.into(), mend: mend.into() });
+        self.0.push(Warning { rule: rule.name.to_string(), what: what.into(), mend: mend.into() });
     }
 
     fn times(&mut self, rule: &Rule, every: Duration) {

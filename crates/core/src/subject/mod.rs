@@ -50,12 +50,12 @@ pub enum Likeness {
 
 impl SubjectKey {
     /// What is the same when it comes back.
-    pub fn likeness(&self, lead: &Process) -> Likeness {
-        match self {
-            SubjectKey::Process(_) | SubjectKey::Tree(_) => {
+    pub fn likeness(&self, lead: Option<&Process>) -> Likeness {
+        match (self, lead) {
+            (SubjectKey::Process(_) | SubjectKey::Tree(_), Some(lead)) => {
                 Likeness::Program { uid: lead.uid, app: lead.app.clone(), path: lead.path.clone() }
             }
-            group => Likeness::Group(group.clone()),
+            (group, _) => Likeness::Group(group.clone()),
         }
     }
 
@@ -72,19 +72,37 @@ impl SubjectKey {
     }
 
     /// How it is named in lines for people, with the process that stands for it and the number of its processes.
-    pub fn label(&self, lead: &Process, members: usize) -> String {
+    pub fn label(&self, lead: Option<&Process>, members: usize) -> String {
+        let of_lead = |id: &ProcessId| lead.map_or_else(|| id.checked().to_string(), Process::label);
+        let owner = || lead.map_or("", |lead| lead.owner.as_str());
         let count = if members == 1 { "1 process".to_owned() } else { format!("{members} processes") };
         match self {
-            SubjectKey::Process(_) => lead.label(),
-            SubjectKey::App { app, .. } => format!("{app} ({}), {count}", lead.owner),
-            SubjectKey::Tree(_) => format!("tree of {}, {count}", lead.label()),
-            SubjectKey::Owner(_) => format!("{}, {count}", lead.owner),
+            SubjectKey::Process(id) => of_lead(id),
+            SubjectKey::App { app, .. } => format!("{app} ({}), {count}", owner()),
+            SubjectKey::Tree(id) => format!("tree of {}, {count}", of_lead(id)),
+            SubjectKey::Owner(_) => format!("{}, {count}", owner()),
             SubjectKey::Unit(group) => {
-                let unit = lead.unit.as_deref().filter(|unit| !unit.is_empty()).unwrap_or(group);
+                let unit = lead.and_then(|lead| lead.unit.as_deref()).filter(|unit| !unit.is_empty()).unwrap_or(group);
                 format!("{unit}, {count}")
             }
             SubjectKey::Machine => "the machine".to_owned(),
         }
+    }
+}
+
+impl Judged {
+    /// The subject that a process is of; none where that is not known: whose program has not been read is of no app, who is in
+    /// no control group of no unit. A tree is that of the process itself.
+    pub fn key_of(self, process: &Process) -> Option<SubjectKey> {
+        Some(match self {
+            Judged::Process => SubjectKey::Process(process.id),
+            Judged::App if process.app_unread => return None,
+            Judged::App => SubjectKey::App { uid: process.uid, app: process.app.clone() },
+            Judged::Tree => SubjectKey::Tree(process.id),
+            Judged::Owner => SubjectKey::Owner(process.uid),
+            Judged::Unit => SubjectKey::Unit(process.group.clone()?),
+            Judged::Machine => SubjectKey::Machine,
+        })
     }
 }
 

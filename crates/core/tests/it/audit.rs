@@ -2,11 +2,11 @@
 
 use jiff::Timestamp;
 use proptest::prelude::*;
+use sophron_core::act::Originals;
 use sophron_core::audit::{
     ActionRecord, By, Draft, InForce, Kind, Link, OpenHold, Record, ResultRecord, Retired, Story, SubjectRecord, Who,
     cases, check, check_files, find_time, hands, stamps, tail, verify, verify_files,
 };
-use sophron_core::effects::Originals;
 use sophron_testkit::process;
 
 fn draft(kind: Kind, case: Option<u64>, verb: &str, outcome: &str) -> Draft {
@@ -16,10 +16,8 @@ fn draft(kind: Kind, case: Option<u64>, verb: &str, outcome: &str) -> Draft {
         case,
         rule: case.map(|_| "press-leak".to_owned()),
         subject: case.map(|_| SubjectRecord::from(&process(51907, "labelpress"))),
-        action: (!verb.is_empty()).then(|| ActionRecord::word(verb)),
-        result: Some(ResultRecord {
-            outcome: outcome.to_owned(), seen: "größer — ✓".to_owned(), took: Some(0.25)
-        }),
+        action: (!verb.is_empty()).then(|| ActionRecord::word(verb.into())),
+        result: Some(ResultRecord { outcome: outcome.into(), seen: "größer — ✓".to_owned(), took: Some(0.25) }),
         ..Draft::new(at, kind, "mossgate-desk-03", "00000000000000000000000000000007", who)
     }
 }
@@ -120,7 +118,10 @@ fn cases_are_told_worst_first() {
         draft(Kind::Refused, Some(2), "terminate", "refused"),
     ]);
     let records = verify(lines.concat().as_bytes()).records;
-    let told: Vec<_> = cases(&records).into_iter().map(|case| (case.case, case.story, case.done.join(", "))).collect();
+    let told: Vec<_> = cases(&records)
+        .into_iter()
+        .map(|case| (case.case, case.story, case.done.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")))
+        .collect();
     assert_eq!(
         told,
         [(2, Story::Open, "terminate: refused".to_owned()), (1, Story::Calm, "lowered, restored".to_owned())]
@@ -225,7 +226,7 @@ fn who_computes_the_chain_anew_has_no_key_for_the_past() {
     let (original, mut link) = (honest.clone(), Link::default());
     let mut forged = Vec::new();
     for (place, record) in original.iter().enumerate() {
-        let mut copy = draft(record.kind, record.case, "", "shown");
+        let mut copy = draft(record.kind.clone(), record.case, "", "shown");
         copy.stamp.clone_from(&record.stamp);
         copy.result.clone_from(&record.result);
         if place == 4 {
@@ -306,7 +307,7 @@ fn any_records() -> impl Strategy<Value = Vec<Draft>> {
         (Kind::LossAccepted, "", "accepted"),
     ];
     let one = (0..kinds.len(), 0..3_u32, 1..3_u64, any::<bool>()).prop_map(move |(kind, pid, case, by_hand)| {
-        let (kind, verb, outcome) = kinds[kind];
+        let (kind, verb, outcome) = kinds[kind].clone();
         let mut draft = draft(kind, Some(case), verb, outcome);
         draft.subject = Some(SubjectRecord::from(&process(51_900 + pid, "labelpress")));
         (draft.boot, draft.who.by) = (
@@ -316,7 +317,7 @@ fn any_records() -> impl Strategy<Value = Vec<Draft>> {
         if by_hand {
             (draft.rule, draft.case) = (None, None);
         }
-        if let Some(action) = draft.action.as_mut().filter(|action| action.verb == "lower") {
+        if let Some(action) = draft.action.as_mut().filter(|action| action.verb == sophron_core::audit::Verb::Lower) {
             (action.nice, action.step) = (Some(5 + pid.cast_signed()), Some(1));
             action.originals = Some(Originals { was: i32::try_from(case).unwrap(), ..Originals::default() });
         }

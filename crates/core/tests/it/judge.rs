@@ -155,6 +155,6 @@ fn an_unknown_where_covers_nobody_and_is_counted() {
     let mut script = Script::new(&rules);
     script.world.process(PID).names_mut().path = None;
     assert_eq!(script.tick(800), Vec::<String>::new());
-    let status = &script.judge.status()[0];
+    let (_, status) = script.judge.status().next().unwrap();
     assert_eq!((status.covered, status.undecided, status.unreadable.len()), (0, 1, 1));
 }

@@ -120,7 +120,7 @@ proptest! {
         own in prop::collection::btree_set(10u32..16, 0..4),
     ) {
         let rules = load(GROUPS);
-        let mut judge = Judge::new(std::sync::Arc::clone(&rules), 1);
+        let mut judge = Judge::new(&rules, 1);
         let protections = Protections { own: own.clone(), ..Protections::default() };
         let mut world = World::new((10..16).map(|pid| process(pid, "tilebaker")).collect());
         let mut ledger = Ledger::default();
@@ -141,13 +141,13 @@ proptest! {
                 protections: &protections,
                 standing_back: &BTreeMap::new(),
                 all_in_shadow: false,
- disarmed: false,
+                disarmed: false,
             };
-            let decisions = decide(&events, &mut judge, &circumstances, rules.cap, &mut ledger);
+            let decisions = decide(&events, &judge, &circumstances, rules.cap, &mut ledger);
             let acts: Vec<u32> = decisions
                 .iter()
                 .filter(|decision| matches!(decision.verdict, Verdict::Act(action) if action.is_act()))
-                .map(|decision| decision.subject.id.pid)
+                .filter_map(|decision| Some(decision.target.as_ref()?.id.pid))
                 .collect();
             prop_assert!(!acts.iter().any(|pid| own.contains(pid)), "{:?}", decisions);
             let each: BTreeSet<u32> = acts.iter().copied().collect();

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::tz::TimeZone;
-use sophron_core::decide::{Circumstances, Ledger, Verdict, decide};
+use sophron_core::decide::{Circumstances, Decision, Ledger, Verdict, decide};
 use sophron_core::judge::Tick;
 use sophron_core::protect::Protections;
 use sophron_core::rules::Cap;
@@ -92,7 +92,7 @@ fn past_its_budget_people_are_told_and_nothing_is_done() {
             script.world.pass(seconds(3600));
         }
         script.tick(800);
-        over.push(script.judge.cases().next().unwrap().over_budget);
+        over.push(script.judge.cases().next().unwrap().ladder.is_over_budget());
         script.world.processes.clear();
         script.judge_now();
     }
@@ -138,9 +138,14 @@ fn the_machines_offender_is_picked_and_kept() {
             all_in_shadow: false,
             disarmed: false,
         };
-        let decisions = decide(&events, &mut script.judge, &circumstances, Cap::default(), &mut ledger);
-        decisions.iter().for_each(|decision| script.judge.settled(decision.case, true));
-        decisions.into_iter().map(|decision| (decision.subject.id.pid, decision.action.word())).collect::<Vec<_>>()
+        let decisions = decide(&events, &script.judge, &circumstances, Cap::default(), &mut ledger);
+        let target = |decision: &Decision| decision.target.as_ref().unwrap().id;
+        for decision in &decisions {
+            assert!(decision.picked);
+            script.judge.pick(decision.case, target(decision));
+            script.judge.settled(decision.case, true);
+        }
+        decisions.iter().map(|decision| (target(decision).pid, decision.action.word())).collect::<Vec<_>>()
     };
     assert_eq!(acts(&mut script), [(12, "suspend")], "11 has most, and is protected");
     script.world.process(10).memory_held = Some(2000 * MIB);
@@ -160,7 +165,7 @@ fn all_rules_together_act_no_more_than_the_cap_allows() {
     let mut world = World::new((11..=13).map(|pid| process(pid, "labelpress")).collect());
     world.processes.iter_mut().for_each(|process| process.memory_held = Some(800 * MIB));
     let snapshot = world.snapshot();
-    let mut judge = sophron_core::judge::Judge::new(std::sync::Arc::clone(&rules), 1);
+    let mut judge = sophron_core::judge::Judge::new(&rules, 1);
     let none = BTreeSet::new();
     let tick = Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
     let events = judge.tick(&tick);
@@ -171,8 +176,8 @@ fn all_rules_together_act_no_more_than_the_cap_allows() {
         all_in_shadow: false,
         disarmed: false,
     };
-    let decisions = decide(&events, &mut judge, &circumstances, rules.cap, &mut Ledger::default());
+    let decisions = decide(&events, &judge, &circumstances, rules.cap, &mut Ledger::default());
     let acts = decisions.iter().filter(|decision| matches!(decision.verdict, Verdict::Act(_))).count();
-    let capped = decisions.iter().filter(|decision| matches!(decision.verdict, Verdict::Capped(_))).count();
+    let capped = decisions.iter().filter(|decision| matches!(decision.verdict, Verdict::Capped(..))).count();
     assert_eq!((acts, capped), (1, 2));
 }

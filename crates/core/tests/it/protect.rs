@@ -1,7 +1,8 @@
 //! Protection: unknown protects, and a name that anybody can give himself does not.
 
 use sophron_core::condition::{Condition, Place};
-use sophron_core::model::{Facts, Process};
+use sophron_core::facts::Facts;
+use sophron_core::model::Process;
 use sophron_core::protect::Protections;
 use sophron_testkit::{World, process};
 

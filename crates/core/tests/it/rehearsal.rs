@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use jiff::tz::TimeZone;
 use sophron_core::condition::{Condition, Place};
-use sophron_core::judge::Closing;
+use sophron_core::happening::Over;
 use sophron_core::protect::Protections;
 use sophron_core::recording::Ours;
 use sophron_core::rehearsal::{Change, Rehearsal, StepWord, compare, vary};
@@ -49,7 +49,7 @@ fn an_act_is_taken_for_done() {
     play(&mut rehearsal, 60, |second| Some(if (6..9).contains(&second) { 1 } else { 800 }));
     assert_eq!(words(&rehearsal), ["Told", "suspend", "terminate"], "calm while suspended is no calm");
     let story = rehearsal.stories().next().unwrap();
-    assert_eq!((rehearsal.stories().count(), story.closed.map(|(_, why)| why)), (1, Some(Closing::Ended)));
+    assert_eq!((rehearsal.stories().count(), story.closed.map(|(_, why)| why)), (1, Some(Over::EndedByUs)));
     let sum = &rehearsal.sums()[0];
     assert_eq!((sum.cases, sum.alerts, sum.acts["suspend"], sum.acts["terminate"]), (1, 3, 1, 1));
     assert!(sum.cannot_be_judged().is_none());

@@ -41,7 +41,7 @@ impl Script {
     pub fn new(rules: &Arc<RuleSet>) -> Script {
         let world = World::new(vec![process(PID, "labelpress")]);
         let zone = jiff::tz::TimeZone::UTC;
-        Script { world, judge: Judge::new(Arc::clone(rules), 1), suspended: false, busy: false, zone, prompt: true }
+        Script { world, judge: Judge::new(rules, 1), suspended: false, busy: false, zone, prompt: true }
     }
 
     /// One tick after `passed`, with that much memory held; `None` cannot be read.
@@ -90,7 +90,10 @@ impl Script {
             Event::BreachedAgain { .. } => "again".to_owned(),
             Event::Closed { case, why } => format!("closed {} {why:?}", case.number),
             Event::Due { case, step } => {
-                let word = self.judge.case(*case).map(|found| self.judge.rule_of(found).ladder[*step].action.word());
+                let word = self
+                    .judge
+                    .case(*case)
+                    .map(|found| self.judge.rule(&found.rule).unwrap().ladder[*step].action.word());
                 if self.prompt {
                     self.judge.settled(*case, true);
                 }
@@ -100,6 +103,6 @@ impl Script {
     }
 
     pub fn clock(&self) -> Duration {
-        self.judge.cases().next().map(|case| case.clock).expect("an open case")
+        self.judge.cases().next().map(|case| case.ladder.clock).expect("an open case")
     }
 }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 use sophron_core::condition::{Condition, Place, Quantity, Truth};
-use sophron_core::model::Facts;
+use sophron_core::facts::Facts;
 use sophron_core::units::Value;
 use sophron_core::window::{History, SLOTS, Series, Spec};
 use sophron_testkit::{World, process};

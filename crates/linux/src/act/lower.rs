@@ -4,7 +4,7 @@ use std::io;
 use std::time::Duration;
 
 use rustix::process::{Resource, getrlimit};
-use sophron_core::effects::Originals;
+use sophron_core::act::{Only, Originals};
 
 use super::{ActError, Grip};
 use crate::handle::{Handle, Thread};
@@ -17,25 +17,12 @@ const MOST_PASSES: u32 = 50;
 /// The idle class: its requests are served when nobody else has any (ioprio_set(2)).
 const IDLE_CLASS: u32 = 3 << 13;
 
-/// What is lowered.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Only {
-    /// CPU and disk.
-    Both,
-    /// Niceness only.
-    Cpu,
-    /// The I/O class only.
-    Disk,
+fn cpu(only: Only) -> bool {
+    only != Only::Disk
 }
 
-impl Only {
-    fn cpu(self) -> bool {
-        self != Only::Disk
-    }
-
-    fn disk(self) -> bool {
-        self != Only::Cpu
-    }
+fn disk(only: Only) -> bool {
+    only != Only::Cpu
 }
 
 /// What came of lowering.
@@ -74,7 +61,7 @@ pub fn originals(handle: &impl Grip, only: Only) -> Result<Originals, ActError> 
     let was = main.map_or(0, |thread| thread.nice);
     let others = threads.iter().filter(|thread| thread.nice != was).map(|thread| (thread.id, thread.nice)).collect();
     let mut originals = Originals { was, others, ..Originals::default() };
-    if only.disk() {
+    if disk(only) {
         originals.disk = main.and_then(|thread| handle.io_priority(thread.id).ok());
         let of = |thread: &Thread| handle.io_priority(thread.id).ok().map(|value| (thread.id, value));
         originals.disk_others =
@@ -103,10 +90,10 @@ pub fn lower(handle: &impl Grip, nice: i32, only: Only) -> Result<Lowering, ActE
         };
         complete = true;
         for thread in &threads {
-            let cpu = only.cpu() && thread.nice < nice;
-            let disk = only.disk() && handle.io_priority(thread.id).is_ok_and(|value| value != IDLE_CLASS);
-            let cpu = if cpu { set(handle, thread.id, nice) } else { Ok(false) };
-            let disk = if disk { set_disk(handle, thread.id, IDLE_CLASS) } else { Ok(false) };
+            let milder = cpu(only) && thread.nice < nice;
+            let idle = disk(only) && handle.io_priority(thread.id).is_ok_and(|value| value != IDLE_CLASS);
+            let cpu = if milder { set(handle, thread.id, nice) } else { Ok(false) };
+            let disk = if idle { set_disk(handle, thread.id, IDLE_CLASS) } else { Ok(false) };
             let touched = matches!(cpu, Ok(true)) || matches!(disk, Ok(true));
             changed += usize::from(touched);
             complete &= !touched;
@@ -124,7 +111,7 @@ pub fn lower(handle: &impl Grip, nice: i32, only: Only) -> Result<Lowering, ActE
     }
     complete &= hindered.is_none();
     let threads = handle.threads().unwrap_or_default();
-    let threads = threads.iter().filter(|thread| !only.cpu() || thread.nice >= nice).count();
+    let threads = threads.iter().filter(|thread| !cpu(only) || thread.nice >= nice).count();
     Ok(Lowering { threads, changed, complete, took: handle.clock().saturating_sub(began), hindered })
 }
 
@@ -206,7 +193,7 @@ fn set_disk(handle: &impl Grip, thread: u32, value: u32) -> Result<bool, ActErro
 }
 
 /// The value of the session's scheduling group, `/autogroup-41 nice 0` (sched(7)).
-pub fn session_value(handle: &Handle) -> Option<i32> {
+pub(super) fn session_value(handle: &Handle) -> Option<i32> {
     let line = std::fs::read_to_string(format!("/proc/{}/autogroup", handle.id().pid)).ok()?;
     line.rsplit(' ').next()?.trim().parse().ok()
 }
@@ -216,7 +203,7 @@ pub fn session_value(handle: &Handle) -> Option<i32> {
 ///
 /// # Errors
 /// The process is gone or another user's.
-pub fn set_session_value(handle: &Handle, nice: i32) -> Result<(), ActError> {
+pub(super) fn set_session_value(handle: &Handle, nice: i32) -> Result<(), ActError> {
     let path = format!("/proc/{}/autogroup", handle.id().pid);
     for _ in 0..10 {
         if handle.has_ended() {

@@ -1,8 +1,13 @@
 //! The actuator: what can be done to a process, through its handle, and what was seen afterwards.
+//!
+//! [`Actuator::perform`] is the one way in, for rules, hands, what is taken back and what is mended at a start: the same
+//! refusals, the same checks and the same order for all. The rest are its parts.
 
 mod grip;
+mod levers;
 mod lineage;
 mod lower;
+mod perform;
 mod suspend;
 mod terminate;
 mod tree;
@@ -12,7 +17,9 @@ use std::time::Duration;
 
 pub use grip::Grip;
 pub use lineage::Lineage;
-pub use lower::{Lowering, Only, Restoring, lower, may_raise, originals, restore, session_value, set_session_value};
+pub use lower::{Lowering, Restoring, lower, may_raise, originals, restore};
+pub use perform::{Actuator, Commit, Found, Performed, Standing};
+pub use sophron_core::act::Only;
 pub use suspend::{resume, suspend};
 pub use terminate::{Ending, terminate};
 pub use tree::{GuardThem, Suspended, Tree};

@@ -26,6 +26,7 @@ const FORCE_PATIENCE: Duration = Duration::from_secs(6);
 const PATIENCE: Duration = Duration::from_secs(5);
 
 /// Processes that belong together, each fixed by its handle.
+#[derive(Debug)]
 pub struct Tree {
     boot: Boot,
     members: BTreeMap<u32, Arc<Handle>>,

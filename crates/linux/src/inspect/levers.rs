@@ -2,26 +2,9 @@
 
 use std::fs;
 
-use crate::cgroups;
+use sophron_core::act::Lever;
 
-/// What lowering would work by.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Lever {
-    /// Niceness: it shares its scheduling group with everybody.
-    Nice,
-    /// The CPU weight of its control group: plain niceness would only act against the group's own.
-    Weight {
-        /// The group.
-        group: String,
-        /// Whether it is in the unified hierarchy (`cpu.weight`; else `cpu.shares`).
-        unified: bool,
-    },
-    /// The value of its session's automatic group: plain niceness would only act inside the session (sched(7)).
-    SessionGroup {
-        /// As `/proc/PID/autogroup` has it.
-        group: String,
-    },
-}
+use crate::cgroups;
 
 /// The lever that works for a process.
 pub fn lever(pid: u32) -> Lever {

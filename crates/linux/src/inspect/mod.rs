@@ -10,7 +10,7 @@ use std::fs;
 
 use sophron_core::text;
 
-pub use levers::{Lever, lever};
+pub use levers::lever;
 pub use threads::{Threads, any_waits};
 pub use units::{Restart, restart};
 pub use waits::{wait_of, waits_on_file};

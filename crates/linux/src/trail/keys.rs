@@ -4,7 +4,7 @@
 //! `first.pub` the first public key, to be kept elsewhere.
 
 use sophron_core::audit::stamps::{Key, SEED, begun, unhex};
-use sophron_core::audit::{Draft, Kind, Record};
+use sophron_core::audit::{Came, Draft, Kind, Record};
 use sophron_core::text::hex;
 
 use super::folder::{Folder, Sheet};
@@ -35,7 +35,7 @@ impl<F: Folder> Writer<F> {
         self.write_key(KEY, &hex(&key.seed()))?;
         self.write_key(FIRST_KEY, &format!("{}\n", key.public()))?;
         self.synced()?;
-        Ok(Draft { stamp: Some(begun(&key)), ..self.own(Kind::KeyBegun, "begun", "a key for stamps was made") })
+        Ok(Draft { stamp: Some(begun(&key)), ..self.own(Kind::KeyBegun, Came::Begun, "a key for stamps was made") })
     }
 
     /// Signs what was recorded so far. Called with the lock held and the end known.
@@ -53,7 +53,7 @@ impl<F: Folder> Writer<F> {
         let number = number + 1;
         let stamp = key.stamp(number, &link, &next);
         let seen = format!("records up to {} are signed", link.seq);
-        self.write(&[Draft { stamp: Some(stamp), ..self.own(Kind::Stamp, "stamped", &seen) }])?;
+        self.write(&[Draft { stamp: Some(stamp), ..self.own(Kind::Stamp, Came::Stamped, &seen) }])?;
         // From here on nobody can sign for the past any more.
         self.take_next()?;
         Ok(self.link().map(|link| Stamped { number, seq: link.seq, hash: link.hash }))

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use jiff::SignedDuration;
 use sophron_core::audit::{
-    ActionRecord, Draft, FORMAT, InForce, Kind, Link, Record, ResultRecord, Retired, StampRecord, tail,
+    ActionRecord, Came, Draft, FORMAT, InForce, Kind, Link, Record, ResultRecord, Retired, StampRecord, Verb, tail,
 };
 use sophron_core::model::Moment;
 use sophron_core::rules::CommandLines;
@@ -99,12 +99,12 @@ impl<F: Folder> Writer<F> {
         self.folder.sync().map_err(|error| io_error(&self.place, "synced", error))
     }
 
-    pub(super) fn own(&self, kind: Kind, outcome: &str, seen: &str) -> Draft {
+    pub(super) fn own(&self, kind: Kind, outcome: Came, seen: &str) -> Draft {
         Draft {
             at: (self.clock)().wall,
             kind,
-            action: Some(ActionRecord::word("keep the trail")),
-            result: Some(ResultRecord { outcome: outcome.to_owned(), seen: seen.to_owned(), took: None }),
+            action: Some(ActionRecord::word(Verb::KeepTheTrail)),
+            result: Some(ResultRecord { outcome, seen: seen.to_owned(), took: None }),
             ..self.base.clone()
         }
     }
@@ -229,7 +229,7 @@ impl<F: Folder> Writer<F> {
             let keep = size - torn.bytes;
             open.sheet.cut(keep).map_err(|error| io_error(&path, "repaired", error))?;
             open.size = keep;
-            own.push(self.own(Kind::Repaired, "cut a torn last line off", &torn.cut));
+            own.push(self.own(Kind::Repaired, Came::CutOff, &torn.cut));
         }
         self.open = Some(open);
         if !has_records {
@@ -250,7 +250,7 @@ impl<F: Folder> Writer<F> {
         let opened = |writer: &Self, seen: &str, in_force: &InForce, stamp| {
             let boot = writer.base.boot.parse().unwrap_or_default();
             let (case, carried) = (Some(in_force.highest_case).filter(|case| *case > 0), in_force.carried(boot));
-            Draft { case, stamp, carried, ..writer.own(Kind::TrailOpened, "opened", seen) }
+            Draft { case, stamp, carried, ..writer.own(Kind::TrailOpened, Came::Opened, seen) }
         };
         if let Some(before) = before {
             let (in_force, stamp) = self.told_by(before)?;
@@ -259,7 +259,7 @@ impl<F: Folder> Writer<F> {
         let Some(loss) = loss else {
             return Ok(vec![opened(self, &format, &InForce::default(), None), self.begin_a_key()?]);
         };
-        let lost = self.own(Kind::TrailLost, "lost", &loss.seen);
+        let lost = self.own(Kind::TrailLost, Came::Lost, &loss.seen);
         Ok(vec![opened(self, &format, &loss.in_force, None), self.begin_a_key()?, lost])
     }
 
@@ -375,7 +375,7 @@ impl<F: Folder> Writer<F> {
             let file = name(*number);
             let seen = format!("{file}, records {} to {}, is removed", first.seq, last.seq);
             let retired = Retired { file: file.clone(), records: [first.seq, last.seq], hash: last.hash.clone() };
-            let draft = Draft { retired: Some(retired), ..self.own(Kind::Retired, "removed", &seen) };
+            let draft = Draft { retired: Some(retired), ..self.own(Kind::Retired, Came::Removed, &seen) };
             // Told before it is done, as everything, and signed: who only can write the files cannot tell the same.
             self.write(&[draft])?;
             self.write_stamp()?;

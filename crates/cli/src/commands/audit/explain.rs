@@ -3,10 +3,8 @@
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use sophron_core::audit::stamps;
-use sophron_core::audit::{self, InForce, Kind, Record, SubjectRecord};
-use sophron_core::condition::Quantity;
-use sophron_core::model::Field;
-use sophron_core::units::{Kind as Unit, Value, scaled_duration};
+use sophron_core::audit::{self, Came, Evidence, InForce, Kind, Record, SubjectRecord, Verb};
+use sophron_core::units::{Value, scaled_duration};
 
 use super::{Trail, nothing_there, read};
 use crate::args;
@@ -48,7 +46,7 @@ impl Explained<'_> {
     fn text(&self) -> String {
         let summary = audit::cases(self.records);
         let stands = summary.first().map_or("open", |case| case.story.word());
-        let severity = self.opening.evidence.as_ref().map(|evidence| evidence.severity.clone()).unwrap_or_default();
+        let severity = self.opening.evidence.as_ref().map_or(String::new(), |evidence| evidence.severity.to_string());
         let head = [
             Styled(Label::Heading, &format!("case {}", self.opening.case.unwrap_or(0))).to_string(),
             self.opening.host.clone(),
@@ -177,9 +175,9 @@ impl Explained<'_> {
         let mut lines = Vec::new();
         let open: Vec<u64> = InForce::of(self.records).announced().iter().map(|record| record.seq).collect();
         for record in self.records {
-            let verb = record.action.as_ref().map_or("", |action| action.verb.as_str());
+            let verb = record.verb().map_or("", Verb::word);
             let result = record.result.as_ref();
-            let outcome = result.map_or("", |result| result.outcome.as_str());
+            let outcome = record.came().map_or("", Came::word);
             let seen = result.map(|result| result.seen.as_str()).filter(|seen| !seen.is_empty());
             let seen = seen.map(|seen| format!(": {seen}")).unwrap_or_default();
             let on = record.subject.as_ref().map(|subject| format!(" {}", subject.id)).unwrap_or_default();
@@ -240,11 +238,7 @@ impl Explained<'_> {
     }
 
     fn ended(&self) -> bool {
-        self.records.iter().any(|record| {
-            record.kind == Kind::Outcome
-                && record.action.as_ref().is_some_and(|action| action.verb == "terminate")
-                && record.result.as_ref().is_some_and(|result| result.outcome.starts_with("ended"))
-        })
+        self.records.iter().any(Record::tells_an_end)
     }
 
     fn wording(&self) -> Vec<String> {
@@ -284,15 +278,14 @@ impl Explained<'_> {
             return "This was about the machine as a whole, and nobody's program.".to_owned();
         };
         let evidence = self.opening.evidence.as_ref();
-        let read = evidence.and_then(|evidence| words_of(evidence.field.as_deref()?, &evidence.reading));
+        let read = evidence.and_then(reading_of);
         let read = read.map(|words| format!(" ({words})")).unwrap_or_default();
         let acts: Vec<String> = self
             .records
             .iter()
             .filter(|record| record.kind == Kind::Outcome)
             .filter_map(|record| {
-                let (verb, outcome) = (record.action.as_ref()?.verb.as_str(), record.result.as_ref()?.outcome.as_str());
-                Some(format!("{} {}", when::clock(record.at), in_plain_words(verb, outcome)?))
+                Some(format!("{} {}", when::clock(record.at), in_plain_words(record.verb()?, record.came()?)?))
             })
             .collect();
         let done = match acts.is_empty() {
@@ -318,12 +311,11 @@ impl Explained<'_> {
 }
 
 fn letter(record: &Record) -> Option<char> {
-    let verb = record.action.as_ref().map_or("", |action| action.verb.as_str());
-    match (record.kind, verb) {
-        (Kind::Outcome, "lower") => Some('l'),
-        (Kind::Outcome, "suspend") => Some('s'),
-        (Kind::Outcome, "terminate" | "restart") => Some('t'),
-        (Kind::Restored, "resume") => Some('r'),
+    match (&record.kind, record.verb()) {
+        (Kind::Outcome, Some(Verb::Lower)) => Some('l'),
+        (Kind::Outcome, Some(Verb::Suspend)) => Some('s'),
+        (Kind::Outcome, Some(verb)) if verb.ends() => Some('t'),
+        (Kind::Restored, Some(Verb::Resume)) => Some('r'),
         (Kind::Restored, _) => Some('u'),
         (Kind::Calm, _) => Some('c'),
         (Kind::Ended | Kind::Left, _) => Some('e'),
@@ -331,27 +323,18 @@ fn letter(record: &Record) -> Option<char> {
     }
 }
 
-/// `memory.held 812 MiB`, from the field's name and a number in base units.
-fn words_of(field: &str, reading: &serde_json::Value) -> Option<String> {
-    let number = reading.as_f64()?;
-    let inside = field.split_once('(').map_or(field, |(_, rest)| rest.split([',', ')']).next().unwrap_or(rest));
-    let kind = Quantity::Now(Field::named(inside.trim())?).kind();
-    let value = match kind {
-        Unit::Size => Value::Size(number.max(0.0) as u64),
-        Unit::Percent => Value::Percent(number),
-        Unit::Rate => Value::Rate(number),
-        _ => return None,
-    };
-    Some(format!("{field} {}", value.scaled()))
+/// `memory.held 812 MiB`.
+fn reading_of(evidence: &Evidence) -> Option<String> {
+    Some(format!("{} {}", evidence.field.as_deref()?, evidence.reading_in_words()?))
 }
 
-fn in_plain_words(verb: &str, outcome: &str) -> Option<&'static str> {
+fn in_plain_words(verb: &Verb, outcome: &Came) -> Option<&'static str> {
     Some(match (verb, outcome) {
-        ("lower", "lowered") => "it was made to give way to other programs",
-        ("suspend", "suspended") => "it was held for a moment",
-        ("terminate", "ended") => "it was asked to end, and ended",
-        ("terminate", "ended by force") => "it did not end when asked, and was ended by force",
-        ("restart", "restarted") => "it was started anew",
+        (Verb::Lower, Came::Lowered) => "it was made to give way to other programs",
+        (Verb::Suspend, Came::Suspended) => "it was held for a moment",
+        (Verb::Terminate, Came::Ended) => "it was asked to end, and ended",
+        (Verb::Terminate, Came::EndedByForce) => "it did not end when asked, and was ended by force",
+        (Verb::Restart, Came::Restarted) => "it was started anew",
         _ => return None,
     })
 }

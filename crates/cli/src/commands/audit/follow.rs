@@ -61,12 +61,12 @@ fn more(path: &std::path::Path, from: u64, rest: &mut Vec<u8>) -> u64 {
 
 /// `09:32:20  outcome  case 47  labelpress 51907-kqm (ines)  suspended: every thread`.
 fn told(record: &Record) -> String {
-    let mut pieces = vec![when::clock(record.at), record.kind.word()];
+    let mut pieces = vec![when::clock(record.at), record.kind.to_string()];
     pieces.extend(record.case.map(|case| format!("case {case}")));
     pieces.extend(record.subject.as_ref().map(|subject| format!("{} {} ({})", subject.app, subject.id, subject.owner)));
-    pieces.extend(record.action.as_ref().map(|action| action.verb.clone()));
+    pieces.extend(record.action.as_ref().map(|action| action.verb.to_string()));
     pieces.extend(record.result.as_ref().map(|result| match result.seen.is_empty() {
-        true => result.outcome.clone(),
+        true => result.outcome.to_string(),
         false => format!("{}: {}", result.outcome, result.seen),
     }));
     pieces.join("  ") + "\n"

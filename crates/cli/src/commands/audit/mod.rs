@@ -246,11 +246,11 @@ fn by_hand(records: &[Record]) -> String {
         vec![
             when::short_date(hand.at),
             hand.who.user.clone(),
-            hand.verb.clone(),
+            hand.verb.to_string(),
             hand.subject.app.clone(),
             hand.subject.id.clone(),
             hand.subject.owner.clone(),
-            hand.outcome.clone(),
+            hand.outcome.to_string(),
             hand.because.clone().unwrap_or_default(),
         ]
     };
@@ -265,16 +265,15 @@ fn done(case: &CaseSummary) -> String {
     if case.done.is_empty() {
         return "alerted".to_owned();
     }
-    let mut words: Vec<(&str, usize)> = Vec::new();
+    let mut words: Vec<(&audit::Done, usize)> = Vec::new();
     for word in &case.done {
-        match words.iter_mut().find(|(known, _)| known == word) {
+        match words.iter_mut().find(|(known, _)| *known == word) {
             Some((_, times)) => *times += 1,
             None => words.push((word, 1)),
         }
     }
-    let counted = words
-        .iter()
-        .map(|(word, times)| if *times == 1 { (*word).to_owned() } else { format!("{word} {times} times") });
+    let counted =
+        words.iter().map(|(word, times)| if *times == 1 { word.to_string() } else { format!("{word} {times} times") });
     counted.collect::<Vec<_>>().join(", ")
 }
 
@@ -292,7 +291,7 @@ fn as_json(picked: &Picked, cases: &[CaseSummary]) -> serde_json::Value {
                 "owner": case.owner,
                 "rule": case.rule,
                 "evidence": case.why,
-                "done": case.done,
+                "done": case.done.iter().map(ToString::to_string).collect::<Vec<_>>(),
                 "stands": case.story.word(),
             })
         })

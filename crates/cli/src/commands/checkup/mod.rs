@@ -43,7 +43,7 @@ pub fn run(args: &args::Checkup) -> Result<Exit, Failure> {
     };
     let machine = &gathered.scene.snapshot.machine;
     let protected =
-        |process: &sophron_core::model::Process| protections.reason(&sophron_core::model::Facts::new(process, machine));
+        |process: &sophron_core::model::Process| protections.reason(&sophron_core::facts::Facts::new(process, machine));
     let around = checkup::Surroundings { protected: Some(&protected), ..gathered.around };
     let report = checkup::check(&gathered.scene, &settings, &around);
     let found = report.found();

@@ -1,183 +1,104 @@
-//! The acts: one by one, or a tree as one; each recorded before and after.
+//! The acts: one by one, or a tree as one; each recorded before and after, and carried out by the one actuator.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use sophron_core::audit::{ActionRecord, Kind};
-use sophron_core::model::{Process, Snapshot, State};
-use sophron_core::units::scaled_duration;
-use sophron_linux::act::{self, ActError, Ending, Tree};
-use sophron_linux::cgroups;
-use sophron_linux::guard::Guard;
-use sophron_linux::handle::Handle;
+use sophron_core::act::{self, Act, Order, Outcome, Reach, Whole};
+use sophron_core::dispatch::children;
+use sophron_core::facts::Facts;
+use sophron_core::happening::{Announced, Happening, What};
+use sophron_core::model::{Process, Snapshot};
+use sophron_linux::act::{Actuator, Commit, Found, Performed};
 use sophron_linux::here;
-use sophron_linux::roles;
-use sophron_linux::service_manager::{ManagerError, ServiceManager, UnitName};
+use sophron_linux::service_manager::UnitName;
 
-use super::{Chosen, Hand, Verb};
+use super::record::Trail;
+use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
 use crate::ui;
 use crate::ui::style::{Label, Styled};
-use crate::watcher::act::guard_all;
-use crate::watcher::drafts::DraftExt;
-use crate::watcher::recorder::chain;
-
-/// While a tree is caught it is guarded for that long.
-const CATCHING: Duration = Duration::from_secs(15);
+use crate::watcher::commissions::announced;
 
 /// How long it is looked whether what was ended comes back.
 const COMES_BACK: Duration = Duration::from_millis(900);
 
-/// What came of one act: the word of the record, what was seen, and whether it was done.
-pub(super) type Came = (&'static str, String, bool);
-
 impl Hand<'_> {
     /// Does it.
-    pub(super) fn act(&mut self) -> Result<Exit, Failure> {
+    pub(super) fn go(&mut self) -> Result<Exit, Failure> {
         let all = std::mem::take(&mut self.chosen);
         let (able, refused): (Vec<Chosen>, Vec<Chosen>) = all.into_iter().partition(|chosen| chosen.refused.is_none());
         self.refused = refused.iter().map(|chosen| chosen.process.id.pid).collect();
-        match self.verb {
-            Verb::Lower { nice, only } => self.lower(&able, nice, only),
-            Verb::Suspend { length } => self.suspend(&able, length),
-            Verb::Resume => Ok(self.each(&able, ActionRecord::word("resume"), resume)),
-            Verb::Terminate { force_after } => Ok(self.terminate(&able, force_after)),
-            Verb::Restart => Ok(self.restart(&able)),
-        }
-    }
-
-    /// One after the other: the intent on disk, everything looked at once more, the act, the outcome.
-    fn each(&mut self, able: &[Chosen], action: ActionRecord, act: impl Fn(&Chosen) -> Result<Came, ActError>) -> Exit {
-        let mut exit = Exit::Fine;
-        for chosen in able {
-            let began = Instant::now();
-            let intent = match self.trail.intend(&chosen.process, &self.snapshot, action.clone()) {
-                Ok(intent) => intent,
-                Err(why) => {
-                    say(&chosen.process, "dropped", &format!("no record, no action: {why}"), false);
-                    exit = Exit::Failed;
-                    continue;
-                }
-            };
-            let came = match self.still_the_one(chosen) {
-                Ok(()) => act(chosen).unwrap_or_else(|error| refusal(&error)),
-                Err(why) => ("dropped", why, false),
-            };
-            exit = worse(exit, &came);
-            self.finish(chosen, &intent, &came, began);
-        }
-        exit
-    }
-
-    pub(super) fn finish(&mut self, chosen: &Chosen, intent: &sophron_core::audit::Draft, came: &Came, began: Instant) {
-        let (word, seen, done) = came;
-        let kind = if *word == "refused" { Kind::Refused } else { Kind::Outcome };
-        let took = (began.elapsed().as_secs_f64() * 1000.0).round() / 1000.0;
-        self.trail.tell(intent, kind, word, seen, Some(took));
-        say(&chosen.process, word, seen, *done);
-    }
-
-    fn terminate(&mut self, able: &[Chosen], force_after: Option<Duration>) -> Exit {
-        let action = ActionRecord {
-            force_after: force_after.map(|wait| wait.as_secs_f64()),
-            tree: self.args.tree,
-            ..ActionRecord::word("terminate")
-        };
-        let exit = if self.args.tree {
-            self.terminate_tree(able, action, force_after)
-        } else {
-            self.each(able, action, |chosen| terminate(chosen, force_after))
-        };
-        self.say_who_came_back(able);
-        exit
-    }
-
-    /// Each unit once, whichever of its processes were named.
-    fn restart(&mut self, able: &[Chosen]) -> Exit {
-        let mut exit = Exit::Fine;
-        let mut units: BTreeSet<String> = BTreeSet::new();
-        for chosen in able {
-            // Who is of no unit that can be restarted was refused before.
-            let Ok(unit) = UnitName::restartable(&chosen.process) else { continue };
-            if !units.insert(unit.group.clone()) {
-                continue;
+        match self.act.clone() {
+            Act::Lower { only, .. } => self.lower(&able, only),
+            Act::Suspend { length } => self.suspend(&able, length),
+            Act::Terminate { .. } => {
+                let exit = if self.args.tree { self.as_one(&able) } else { self.each(&able) };
+                self.say_who_came_back(&able);
+                Ok(exit)
             }
-            let manager = self.manager_of(&unit);
-            let one = std::slice::from_ref(chosen);
-            exit = match self.each(one, ActionRecord::word("restart"), |_| Ok(restart(&manager, &unit))) {
-                Exit::Fine => exit,
-                worse => worse,
-            };
+            Act::Restart => Ok(self.each(&one_of_each_unit(able))),
+            Act::Resume | Act::Restore { .. } => Ok(self.each(&able)),
         }
-        exit
     }
 
-    /// Intents of everybody known; then the tree is caught whole, and ended.
-    fn terminate_tree(&mut self, able: &[Chosen], action: ActionRecord, force_after: Option<Duration>) -> Exit {
-        let began = Instant::now();
-        let Some((intents, ready)) = self.intend_all(able, &action) else { return Exit::Failed };
-        let mut tree = self.tree(&ready);
-        let mut guards = Vec::new();
-        let ended = tree.terminate(force_after, &mut |new| guard_all(&mut guards, new, CATCHING));
-        guards.into_iter().for_each(Guard::release);
-        let members = tree.members().count();
-        let spared = crate::watcher::act::spared_words(&tree);
+    /// One after the other.
+    fn each(&mut self, able: &[Chosen]) -> Exit {
         let mut exit = Exit::Fine;
-        for (chosen, intent) in ready.iter().zip(&intents) {
-            let came = match &ended {
-                Ok(_) if chosen.handle.has_ended() => {
-                    let forced = matches!(ended, Ok((Ending::Forced(_), _)));
-                    (
-                        if forced { "ended by force" } else { "ended" },
-                        format!("with its tree of {members} in {}{spared}", scaled_duration(began.elapsed())),
-                        true,
-                    )
-                }
-                Ok((ending, left)) => {
-                    let (word, seen, done) = ending_words(chosen, *ending);
-                    (word, format!("{seen}; {left} of its tree are left{spared}"), done)
-                }
-                Err(error) => refusal(error),
-            };
-            exit = worse(exit, &came);
-            self.finish(chosen, intent, &came, began);
+        for chosen in able {
+            let order = self.order(std::slice::from_ref(chosen));
+            let (outcome, took, _) = self.perform(&order, &[chosen], false).outcome();
+            exit = worse(exit, &outcome);
+            self.finish(chosen, outcome, took, None);
         }
         exit
     }
 
-    /// Intents of all of them, and those who are still the ones meant; `None` where the trail cannot be written.
-    pub(super) fn intend_all<'c>(
-        &mut self,
-        able: &'c [Chosen],
-        action: &ActionRecord,
-    ) -> Option<(Vec<sophron_core::audit::Draft>, Vec<&'c Chosen>)> {
-        let (mut intents, mut ready) = (Vec::new(), Vec::new());
-        for chosen in able {
-            match self.trail.intend(&chosen.process, &self.snapshot, action.clone()) {
-                Ok(intent) => match self.still_the_one(chosen) {
-                    Ok(()) => {
-                        intents.push(intent);
-                        ready.push(chosen);
-                    }
-                    Err(why) => self.finish(chosen, &intent, &("dropped", why, false), Instant::now()),
-                },
-                Err(why) => {
-                    say(
-                        &chosen.process,
-                        "dropped",
-                        &format!("no record, no action: {why}; nothing was done to any of them"),
-                        false,
-                    );
-                    return None;
-                }
-            }
+    /// All of them, and what descends from them, as one.
+    fn as_one(&mut self, able: &[Chosen]) -> Exit {
+        let order = self.order(able);
+        let all: Vec<&Chosen> = able.iter().collect();
+        let performed = self.perform(&order, &all, false);
+        let mut exit = Exit::Fine;
+        for (chosen, outcome) in able.iter().zip(performed.outcomes) {
+            exit = worse(exit, &outcome);
+            self.finish(chosen, outcome, performed.took, None);
         }
-        Some((intents, ready))
+        exit
     }
 
-    /// The tree of those; whoever is protected is spared, with all below it.
-    pub(super) fn tree(&mut self, ready: &[&Chosen]) -> Tree {
+    pub(super) fn order(&self, able: &[Chosen]) -> Order {
+        let meant = |process: &Process| able.iter().any(|chosen| chosen.process.id == process.id);
+        let whole = self.args.tree && matches!(self.act, Act::Terminate { .. } | Act::Suspend { .. });
+        let first = able.first().map(|chosen| &chosen.process);
+        let mates = match (&self.act, first) {
+            (Act::Restart, Some(first)) => {
+                self.snapshot.processes.iter().filter(|other| other.group == first.group).cloned().collect()
+            }
+            _ => Vec::new(),
+        };
+        Order {
+            act: self.act.clone(),
+            targets: able.iter().map(|chosen| chosen.process.clone()).collect(),
+            whole: whole.then(|| Whole { spared: self.spared(), members: Vec::new() }),
+            reach: first.map_or(Reach::default(), |first| Reach::of(&self.snapshot.processes, first, meant)),
+            mates,
+            heeds_roles: !self.args.override_protection,
+        }
+    }
+
+    /// Has it done. `takes_back`: what we did ourselves is undone.
+    pub(super) fn perform(&mut self, order: &Order, chosen: &[&Chosen], takes_back: bool) -> Performed {
+        let handles = chosen.iter().map(|chosen| (chosen.process.id, Arc::clone(&chosen.handle))).collect();
+        let lineage = if order.whole.is_some() { self.lineage.take() } else { None };
+        let direct = self.args.service_manager.clone();
+        let actuator = Actuator { handles, direct, lineage, standing: None };
+        let (trail, snapshot, tree) = (&mut self.trail, &self.snapshot, self.args.tree);
+        actuator.perform(order, &mut ByHand { trail, order, snapshot, tree, takes_back })
+    }
+
+    /// Whoever is protected, ours or refused is no part of a tree, with all below it.
+    fn spared(&self) -> BTreeMap<u32, String> {
         let mut spared: BTreeMap<u32, String> =
             self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned())).collect();
         spared.extend(self.protections.ancestors.iter().map(|pid| (*pid, "Sophron was started from it".to_owned())));
@@ -185,32 +106,60 @@ impl Hand<'_> {
         spared.extend(self.refused.iter().map(|pid| (*pid, "refused".to_owned())));
         let machine = &self.snapshot.machine;
         let why = |process: &Process| {
-            let reason = self.protections.reason(&sophron_core::model::Facts::new(process, machine))?;
+            let reason = self.protections.reason(&Facts::new(process, machine))?;
             Some((process.id.pid, reason))
         };
         if !self.args.override_protection {
             spared.extend(self.snapshot.processes.iter().filter_map(why));
         }
-        let roots: Vec<Arc<Handle>> = ready.iter().map(|chosen| Arc::clone(&chosen.handle)).collect();
-        let spared = roles::sparing(spared, !self.args.override_protection);
-        Tree::of(&roots, spared).with_lineage(self.lineage.take())
+        spared
+    }
+
+    /// Records what came of it, and says it.
+    pub(super) fn finish(&mut self, chosen: &Chosen, outcome: Outcome, took: Duration, remark: Option<String>) {
+        say(&chosen.process, &outcome, remark.as_deref());
+        let act = self.act.clone();
+        // What could not be announced is nothing to tell.
+        if !matches!(outcome, Outcome::Unrecorded(_)) {
+            self.record(&chosen.process, act, outcome, Some(took), remark);
+        }
+    }
+
+    pub(super) fn record(
+        &mut self,
+        process: &Process,
+        act: Act,
+        outcome: Outcome,
+        took: Option<Duration>,
+        remark: Option<String>,
+    ) {
+        let what = What::Came {
+            act: Some(Box::new(act)),
+            step: None,
+            tree: self.args.tree,
+            outcome,
+            took,
+            measure: None,
+            remark,
+            because: self.trail.because.clone(),
+        };
+        self.trail.tell(&Happening::about(here::now().wall, process, what));
     }
 
     /// The same program of the same owner, started after it was ended.
     fn say_who_came_back(&mut self, able: &[Chosen]) {
-        let ended: Vec<&Chosen> = able.iter().filter(|chosen| chosen.handle.has_ended()).collect();
-        if ended.is_empty() {
-            return;
-        }
+        let mut missing: Vec<&Chosen> = able.iter().filter(|chosen| chosen.handle.has_ended()).collect();
         let until = Instant::now() + COMES_BACK;
-        let mut missing = ended;
         while Instant::now() < until && !missing.is_empty() {
             std::thread::sleep(COMES_BACK / 6);
             let Ok(now) = self.sampler.look() else { return };
             missing.retain(|chosen| match self.back(&chosen.process, &now) {
                 Some(back) => {
                     let parent = now.process(back.parent).map(|parent| format!(", started by {}", parent.label()));
-                    self.say_back(chosen, &format!("as {}{}", back.label(), parent.unwrap_or_default()));
+                    let seen = format!("as {}{}", back.label(), parent.unwrap_or_default());
+                    let back = Styled(Label::Warning, "back");
+                    ui::out(format_args!("{back}  {} came back {seen}\n", chosen.process.app));
+                    self.record(&chosen.process, self.act.clone(), Outcome::CameBack(seen), None, None);
                     false
                 }
                 None => true,
@@ -229,95 +178,70 @@ impl Hand<'_> {
                 && self.snapshot.process(process.id.pid).is_none_or(|known| known.id != process.id)
         })
     }
+}
 
-    fn say_back(&mut self, chosen: &Chosen, seen: &str) {
-        let mut draft = self.trail.drafter.plain(Kind::Outcome).doing(ActionRecord::word("terminate"));
-        draft.subject = Some((&chosen.process).into());
-        self.trail.tell(&draft, Kind::Outcome, "came back", seen, None);
-        ui::out(format_args!("{}  {} came back {seen}\n", Styled(Label::Warning, "back"), chosen.process.app));
+/// A unit is restarted once, whichever of its processes were named. Who is of none that can be was refused before.
+fn one_of_each_unit(able: Vec<Chosen>) -> Vec<Chosen> {
+    let mut units: BTreeSet<String> = BTreeSet::new();
+    let new = |chosen: &Chosen| UnitName::restartable(&chosen.process).map(|unit| unit.group);
+    able.into_iter().filter(|chosen| new(chosen).is_ok_and(|group| units.insert(group))).collect()
+}
+
+/// A person's intent, and identity and owner once more after it is on disk.
+pub(super) struct ByHand<'a> {
+    pub trail: &'a mut Trail,
+    pub order: &'a Order,
+    pub snapshot: &'a Snapshot,
+    pub tree: bool,
+    pub takes_back: bool,
+}
+
+impl Commit for ByHand<'_> {
+    fn announce(&mut self, target: usize, found: Found) -> Result<(), String> {
+        let process = self.order.targets.get(target).ok_or("there is no such target")?;
+        let announcement = Announced {
+            tree: self.tree,
+            because: self.trail.because.clone(),
+            children: children(self.snapshot, process.id.pid),
+            ..Announced::default()
+        };
+        let what = What::Announced(Box::new(self.order.act.clone()), Box::new(announcement));
+        self.trail.intend(&announced(&Happening::about(here::now().wall, process, what), found))
+    }
+
+    fn still_right(&mut self, target: usize, now: Process) -> Result<(), String> {
+        act::same(self.order.targets.get(target).ok_or("there is no such target")?, &now)
+    }
+
+    fn takes_back(&self) -> bool {
+        self.takes_back
     }
 }
 
-fn resume(chosen: &Chosen) -> Result<Came, ActError> {
-    if !chosen.handle.threads()?.iter().any(|thread| thread.state == State::Suspended) {
-        return Ok(("kept", "it was not suspended".to_owned(), true));
-    }
-    Ok(match act::resume(&*chosen.handle)? {
-        Some(took) => ("resumed", format!("every thread, in {} ms", took.as_millis()), true),
-        None if cgroups::is_frozen(chosen.process.id.pid) => {
-            ("pending: frozen", "its control group is frozen: it goes on when that is thawed".to_owned(), false)
-        }
-        None => ("resumed", "some threads still stand: they wait in the kernel, or are traced".to_owned(), false),
-    })
-}
-
-fn restart(manager: &ServiceManager, unit: &UnitName) -> Came {
-    let restarted = manager.restart(unit);
-    let unit = &unit.name;
-    match restarted {
-        Ok(done) if done.state == "active" => {
-            let main = done.main.map(|pid| format!(" as process {pid}")).unwrap_or_default();
-            ("restarted", format!("the unit {unit} is active again{main}, in {}", scaled_duration(done.took)), true)
-        }
-        Ok(done) => {
-            ("failed", format!("the unit {unit} is {} after {}", done.state, scaled_duration(done.took)), false)
-        }
-        Err(error @ ManagerError::Refused(_)) => ("refused", format!("{error}; root may do it"), false),
-        Err(error @ (ManagerError::Elsewhere { .. } | ManagerError::Foreign(..))) => {
-            ("refused", error.to_string(), false)
-        }
-        Err(error) => ("failed", error.to_string(), false),
-    }
-}
-
-fn terminate(chosen: &Chosen, force_after: Option<Duration>) -> Result<Came, ActError> {
-    Ok(ending_words(chosen, act::terminate(&*chosen.handle, force_after)?))
-}
-
-fn ending_words(chosen: &Chosen, ending: Ending) -> Came {
-    match ending {
-        Ending::Ended(took) => ("ended", format!("in {}", scaled_duration(took)), true),
-        Ending::Forced(took) => {
-            ("ended by force", format!("after {}: it did not answer the polite signal", scaled_duration(took)), true)
-        }
-        Ending::StillThere | Ending::PendingInTheKernel if cgroups::is_frozen(chosen.process.id.pid) => {
-            ("pending: frozen", "its control group is frozen: it ends when that is thawed".to_owned(), false)
-        }
-        Ending::StillThere => (
-            "still there",
-            format!(
-                "it does not answer the polite signal; --force-after 10s ends it by force: sophron terminate {} --force-after 10s",
-                chosen.process.id.checked()
-            ),
-            false,
-        ),
-        Ending::PendingInTheKernel => {
-            ("pending in the kernel", "it waits in the kernel, and ends when it comes back".to_owned(), false)
-        }
-    }
-}
-
-pub(super) fn refusal(error: &ActError) -> Came {
-    match error {
-        ActError::Gone => ("already gone", chain(error), true),
-        _ => ("refused", chain(error), false),
-    }
-}
-
-pub(super) fn worse(exit: Exit, came: &Came) -> Exit {
-    match (came.0, came.2) {
-        (_, true) => exit,
-        ("refused", _) if exit == Exit::Fine => Exit::Refused,
+pub(super) fn worse(exit: Exit, outcome: &Outcome) -> Exit {
+    match outcome {
+        outcome if outcome.is_success() => exit,
+        Outcome::Refused(_) if exit == Exit::Fine => Exit::Refused,
         _ => Exit::Failed,
     }
 }
 
 /// `12:04:11  ended  labelpress 51907-kqm (ines)  in 0.4 s`.
-pub(super) fn say(process: &Process, word: &str, seen: &str, done: bool) {
+pub(super) fn say(process: &Process, outcome: &Outcome, remark: Option<&str>) {
     let at = ui::when::clock(here::now().wall);
-    let line = format!("{word}  {}  {seen}", process.label());
+    let seen = match outcome {
+        Outcome::Suspended(still) => format!("{}; until {}", outcome.seen(), ui::when::clock(still.over)),
+        Outcome::StillThere(_) => format!(
+            "{}; --force-after 10s ends it by force: sophron terminate {} --force-after 10s",
+            outcome.seen(),
+            process.id.checked()
+        ),
+        other => other.seen(),
+    };
+    let remark = remark.map(|remark| format!("; {remark}")).unwrap_or_default();
+    let line = format!("{}  {}  {seen}{remark}", outcome.came(), process.label());
     let width = ui::table::terminal_width();
-    ui::out(match done {
+    ui::out(match outcome.is_success() {
         true => ui::paragraph::under(&at, 10, &line, width),
         false => ui::paragraph::styled(&at, 10, &line, width, Label::Warning),
     });

@@ -17,13 +17,15 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use sophron_core::model::{Facts, Needs, Process, Snapshot};
+use sophron_core::act::Act;
+use sophron_core::facts::Facts;
+use sophron_core::model::{Needs, Process, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_linux::act::Lineage;
 use sophron_linux::handle::Handle;
 use sophron_linux::here::{self, Capability};
 use sophron_linux::roles::Roles;
-use sophron_linux::service_manager::{ManagerError, ServiceManager, UnitName};
+use sophron_linux::service_manager::{ManagerError, UnitName};
 use sophron_linux::{Sampler, sys, terminal};
 
 pub use restoring::run as restore;
@@ -37,31 +39,9 @@ use record::Trail;
 /// How long names that come late are waited for.
 const NAMES: Duration = Duration::from_secs(2);
 
-/// What is to be done by hand.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Verb {
-    Lower { nice: i32, only: sophron_linux::act::Only },
-    Suspend { length: Duration },
-    Resume,
-    Terminate { force_after: Option<Duration> },
-    Restart,
-}
-
-impl Verb {
-    fn word(self) -> &'static str {
-        match self {
-            Verb::Lower { .. } => "lower",
-            Verb::Suspend { .. } => "suspend",
-            Verb::Resume => "resume",
-            Verb::Terminate { .. } => "terminate",
-            Verb::Restart => "restart",
-        }
-    }
-
-    /// Which right acting on another user's process takes.
-    fn capability(self) -> Capability {
-        if matches!(self, Verb::Lower { .. }) { Capability::SysNice } else { Capability::Kill }
-    }
+/// Which right acting on another user's process takes.
+fn capability(act: &Act) -> Capability {
+    if matches!(act, Act::Lower { .. }) { Capability::SysNice } else { Capability::Kill }
 }
 
 /// One target, fixed.
@@ -76,7 +56,7 @@ struct Chosen {
 
 /// A hand at work.
 struct Hand<'a> {
-    verb: Verb,
+    act: Act,
     args: &'a args::Hand,
     snapshot: Snapshot,
     sampler: Sampler,
@@ -88,7 +68,7 @@ struct Hand<'a> {
     refused: BTreeSet<u32>,
 }
 
-pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
+pub fn run(act: Act, args: &args::Hand) -> Result<Exit, Failure> {
     not_to_be_stopped()?;
     numbers_are_ours()?;
     let guidance = rules_file::guidance(args.rules.as_deref())?;
@@ -105,7 +85,7 @@ pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
         std::thread::sleep(NAMES / 20);
         sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
     }
-    let picked = targets::pick(args, verb, &snapshot)?;
+    let picked = targets::pick(args, &act, &snapshot)?;
     // Fixed before the question: whoever gets one of these numbers later is never touched, and nobody is added.
     let mut chosen = Vec::new();
     for (process, root) in picked {
@@ -120,8 +100,7 @@ pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
     let holders = terminal::holders(snapshot.machine.boot);
     let protections = guidance.protections_now(&snapshot, holders);
     let trail = Trail::new(args, &guidance.audit())?;
-    let mut hand =
-        Hand { verb, args, snapshot, sampler, protections, chosen, trail, lineage, refused: BTreeSet::new() };
+    let mut hand = Hand { act, args, snapshot, sampler, protections, chosen, trail, lineage, refused: BTreeSet::new() };
     hand.refuse();
     ui::out(preview::render(&hand));
     let able = hand.chosen.iter().filter(|chosen| chosen.refused.is_none()).count();
@@ -132,13 +111,13 @@ pub fn run(verb: Verb, args: &args::Hand) -> Result<Exit, Failure> {
     if able == 0 {
         return Ok(Exit::Refused);
     }
-    if !args.yes && std::io::stdin().is_terminal() && !ask(verb, able)? {
+    if !args.yes && std::io::stdin().is_terminal() && !ask(&hand.act, able)? {
         ui::out("nothing was done\n");
         return Ok(Exit::Fine);
     }
     hand.trail.open()?;
     let refused = hand.chosen.len() > able;
-    let done = hand.act()?;
+    let done = hand.go()?;
     Ok(if refused && done == Exit::Fine { Exit::Refused } else { done })
 }
 
@@ -154,9 +133,9 @@ fn numbers_are_ours() -> Result<(), Failure> {
 }
 
 /// In a terminal the person has the last word.
-fn ask(verb: Verb, able: usize) -> Result<bool, Failure> {
+fn ask(act: &Act, able: usize) -> Result<bool, Failure> {
     let them = if able == 1 { "it".to_owned() } else { format!("these {able}") };
-    ui::out(format_args!("{} {them}? type yes to go on: ", verb.word()));
+    ui::out(format_args!("{} {them}? type yes to go on: ", act.verb()));
     let mut answer = String::new();
     // Nothing is held while a person thinks: the terminal may stop us here.
     let _ = sys::allow_stop_signals();
@@ -167,8 +146,8 @@ fn ask(verb: Verb, able: usize) -> Result<bool, Failure> {
 }
 
 /// Only a service can be restarted; of anything else nobody knows how it was started, but by its command line.
-fn no_unit(verb: Verb, process: &Process) -> Option<String> {
-    if verb != Verb::Restart {
+fn no_unit(act: &Act, process: &Process) -> Option<String> {
+    if *act != Act::Restart {
         return None;
     }
     match UnitName::restartable(process) {
@@ -189,16 +168,10 @@ fn no_unit(verb: Verb, process: &Process) -> Option<String> {
 }
 
 impl Hand<'_> {
-    /// The service manager that a unit belongs to.
-    fn manager_of(&self, unit: &UnitName) -> ServiceManager {
-        let direct = self.args.service_manager.as_deref();
-        direct.map_or_else(|| ServiceManager::of_user(unit.uid), ServiceManager::at)
-    }
-
     /// Whom it must not, cannot or need not touch, each with the reason and what would help.
     fn refuse(&mut self) {
         let machine = &self.snapshot.machine;
-        let stands_still = matches!(self.verb, Verb::Suspend { .. } | Verb::Terminate { .. } | Verb::Restart);
+        let stands_still = self.act.stands_in_the_way();
         let roles = stands_still.then(Roles::look);
         // What is meant along with it may wait for it.
         let family: BTreeSet<u32> = self.chosen.iter().map(|chosen| chosen.process.id.pid).collect();
@@ -206,7 +179,7 @@ impl Hand<'_> {
             let process = &chosen.process;
             let id = process.id.checked();
             let never = process.id.pid == 1 || process.kernel;
-            let resuming = matches!(self.verb, Verb::Resume);
+            let resuming = self.act == Act::Resume;
             let protected = self.protections.reason(&Facts::new(process, machine)).filter(|_| !resuming);
             let own = process.uid == here::uid();
             let role = roles.as_ref().and_then(|roles| roles.of(process, &family));
@@ -217,11 +190,10 @@ impl Hand<'_> {
                 let way =
                     if never { "; nothing overrides that" } else { "; --override-protection does it all the same" };
                 Some(format!("protected: {why}{way}"))
-            } else if let Some(why) = no_unit(self.verb, process) {
+            } else if let Some(why) = no_unit(&self.act, process) {
                 Some(why)
-            } else if !own && !here::is_root() && self.verb != Verb::Restart && !here::has(self.verb.capability()) {
-                let verb = self.verb.word();
-                let right = self.verb.capability();
+            } else if !own && !here::is_root() && self.act != Act::Restart && !here::has(capability(&self.act)) {
+                let (verb, right) = (self.act.verb(), capability(&self.act));
                 Some(format!("it is {}'s; root may do it, or who has {right}: sudo sophron {verb} {id}", process.owner))
             } else {
                 None
@@ -245,17 +217,5 @@ impl Hand<'_> {
                 spared.insert(chosen.process.id.pid, chosen.process.label());
             }
         }
-    }
-
-    /// Identity and owner once more, after the record was synced and right before the act.
-    fn still_the_one(&mut self, chosen: &Chosen) -> Result<(), String> {
-        let now = self.sampler.again(chosen.process.id.pid).ok_or("it has ended meanwhile")?;
-        if now.id != chosen.process.id || chosen.handle.has_ended() {
-            return Err("it has ended meanwhile".to_owned());
-        }
-        if now.uid != chosen.process.uid {
-            return Err(format!("its owner is {} now", now.owner));
-        }
-        Ok(())
     }
 }

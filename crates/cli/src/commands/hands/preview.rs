@@ -1,12 +1,13 @@
 //! The list before the question: who each target is, what hangs on it, what cannot be undone.
 
+use sophron_core::act::{Act, Only};
 use sophron_core::inspect;
 use sophron_core::model::Process;
 use sophron_core::units::{exact_duration, scaled_duration, scaled_size};
 use sophron_linux::inspect::restart;
 use sophron_linux::{act, jobs, locks};
 
-use super::{Chosen, Hand, Verb};
+use super::{Chosen, Hand};
 use crate::ui::style::{Label, Styled};
 use crate::ui::{paragraph, table, when};
 
@@ -19,17 +20,17 @@ pub(super) fn render(hand: &Hand<'_>) -> String {
     let width = table::terminal_width();
     let snapshot = &hand.snapshot;
     let able = hand.chosen.iter().filter(|chosen| chosen.refused.is_none()).count();
-    let what = match hand.verb {
-        Verb::Lower { nice, only: act::Only::Both } => {
+    let what = match hand.act {
+        Act::Lower { nice, only: Only::Both } => {
             format!("lower to nice {nice}, and the disk only when nobody else wants it")
         }
-        Verb::Lower { nice, only: act::Only::Cpu } => format!("lower to nice {nice}"),
-        Verb::Lower { only: act::Only::Disk, .. } => "lower: the disk only when nobody else wants it".to_owned(),
-        Verb::Suspend { length } => format!("suspend for {}, then resume", exact_duration(length)),
-        Verb::Resume => "resume".to_owned(),
-        Verb::Restart => "start the unit anew".to_owned(),
-        Verb::Terminate { force_after: None } => "ask to end".to_owned(),
-        Verb::Terminate { force_after: Some(wait) } => {
+        Act::Lower { nice, only: Only::Cpu } => format!("lower to nice {nice}"),
+        Act::Lower { only: Only::Disk, .. } => "lower: the disk only when nobody else wants it".to_owned(),
+        Act::Suspend { length } => format!("suspend for {}, then resume", exact_duration(length)),
+        Act::Resume | Act::Restore { .. } => hand.act.verb().to_string(),
+        Act::Restart => "start the unit anew".to_owned(),
+        Act::Terminate { force_after: None } => "ask to end".to_owned(),
+        Act::Terminate { force_after: Some(wait) } => {
             format!("ask to end, and end by force after {}", exact_duration(wait))
         }
     };
@@ -69,9 +70,12 @@ fn one(hand: &Hand<'_>, chosen: &Chosen, width: Option<usize>) -> String {
         process.memory_held.map(|held| format!(", memory held {}", scaled_size(held as f64))).unwrap_or_default();
     let age = scaled_duration(std::time::Duration::from_secs(process.age.as_secs()));
     let first = format!("{}: {}, {age} old{held}", process.label(), process.state.word());
-    let (word, label) =
-        if chosen.refused.is_some() { ("refused", Label::Warning) } else { (hand.verb.word(), Label::Heading) };
-    let mut text = paragraph::styled(word, INDENT, &first, width, label);
+    let (word, label) = if chosen.refused.is_some() {
+        ("refused".to_owned(), Label::Warning)
+    } else {
+        (hand.act.verb().to_string(), Label::Heading)
+    };
+    let mut text = paragraph::styled(&word, INDENT, &first, width, label);
     let mut say = |line: &str| text.push_str(&paragraph::under("", INDENT, line, width));
     if let Some(why) = &chosen.refused {
         say(why);
@@ -90,8 +94,8 @@ fn one(hand: &Hand<'_>, chosen: &Chosen, width: Option<usize>) -> String {
 fn consequences(hand: &Hand<'_>, process: &Process) -> Vec<String> {
     let family = inspect::family(&hand.snapshot, process);
     let mut lines = Vec::new();
-    match hand.verb {
-        Verb::Terminate { .. } => {
+    match hand.act {
+        Act::Terminate { .. } => {
             if family.descendants > 0 && !hand.args.tree {
                 let children =
                     if family.children == 1 { "1 child".to_owned() } else { format!("{} children", family.children) };
@@ -121,9 +125,9 @@ fn consequences(hand: &Hand<'_>, process: &Process) -> Vec<String> {
             }
             lines.push("cannot be undone: what it has not saved is lost".to_owned());
         }
-        Verb::Suspend { .. } => lines.extend(upset(hand, process)),
-        Verb::Lower { only, .. } => {
-            if only != act::Only::Disk && !act::may_raise(process.nice) {
+        Act::Suspend { .. } => lines.extend(upset(hand, process)),
+        Act::Lower { only, .. } => {
+            if only != Only::Disk && !act::may_raise(process.nice) {
                 lines.push(
                     "cannot be undone without root or CAP_SYS_NICE: you may not bring its niceness down again"
                         .to_owned(),
@@ -134,7 +138,7 @@ fn consequences(hand: &Hand<'_>, process: &Process) -> Vec<String> {
                 lines.push("lowering frees no memory: what it holds it keeps; suspend keeps it from growing, only its end frees it".to_owned());
             }
         }
-        Verb::Restart => {
+        Act::Restart => {
             let unit = process.unit.as_deref().unwrap_or_default();
             let others = hand.snapshot.processes.iter().filter(|other| other.unit.as_deref() == Some(unit)).count();
             lines.push(format!(
@@ -142,7 +146,7 @@ fn consequences(hand: &Hand<'_>, process: &Process) -> Vec<String> {
             ));
             lines.push("cannot be undone: what it has not saved is lost".to_owned());
         }
-        Verb::Resume => {}
+        Act::Resume | Act::Restore { .. } => {}
     }
     lines
 }

@@ -1,17 +1,18 @@
 //! `sophron restore`: takes back what the record shows as ours and still in force.
 
-use std::time::Instant;
+use sophron_core::act::{Act, Order, Outcome};
+use sophron_core::audit::OpenHold;
+use sophron_core::happening::{Happening, What};
+use sophron_core::model::Snapshot;
+use sophron_linux::act::Actuator;
+use sophron_linux::here;
 
-use sophron_core::audit::{ActionRecord, Kind, OpenHold};
-use sophron_linux::handle::Handle;
-
+use super::acts::ByHand;
 use super::record::Trail;
 use crate::args;
 use crate::exit::{Exit, Failure};
-use crate::lowering::{self, Restored};
 use crate::ui;
 use crate::ui::style::{Label, Styled};
-use crate::watcher::drafts::DraftExt;
 use crate::watcher::rules_file;
 
 pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
@@ -19,7 +20,7 @@ pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
     super::numbers_are_ours()?;
     let hand = args::Hand::of_restore(args);
     let mut trail = Trail::new(&hand, &rules_file::guidance(None)?.audit())?;
-    let boot = trail.drafter.boot;
+    let boot = trail.scribe.boot;
     let holds: Vec<OpenHold> = trail.in_force.holds().filter(|hold| hold.id.boot == boot).cloned().collect();
     if holds.is_empty() {
         ui::out(format_args!("nothing of ours is in force, by the record in {}\n", trail.state.display()));
@@ -43,40 +44,42 @@ pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
         }
     }
     trail.open()?;
+    let snapshot = Snapshot::default();
     let mut exit = Exit::Fine;
     for hold in chosen {
-        let began = Instant::now();
-        let mut draft = trail.drafter.plain(Kind::Intent).doing(ActionRecord::word("restore"));
-        draft.case = Some(hold.case).filter(|case| *case != 0);
-        draft.subject = Some(hold.subject.clone());
+        let act = Act::Restore { set: hold.nice, originals: hold.originals.clone(), still: None };
+        let order = Order::on(hold.subject.process(boot), act.clone());
+        let actuator = Actuator { direct: args.service_manager.clone(), ..Actuator::default() };
+        let mut by_hand =
+            ByHand { trail: &mut trail, order: &order, snapshot: &snapshot, tree: false, takes_back: true };
+        let (outcome, took, _) = actuator.perform(&order, &mut by_hand).outcome();
+        exit = match &outcome {
+            Outcome::Refused(_) => Exit::Refused,
+            Outcome::Unrecorded(_) => Exit::Failed,
+            _ => exit,
+        };
+        let help = match &outcome {
+            Outcome::Refused(_) => format!(": sudo sophron restore {}", hold.subject.id),
+            _ => String::new(),
+        };
         let who = format!("{} {} ({})", hold.subject.app, hold.subject.id, hold.subject.owner);
-        if let Err(why) = trail.write(&draft) {
-            ui::out(format_args!("{}  {who}  no record, no action: {why}\n", Styled(Label::Warning, "dropped")));
-            exit = Exit::Failed;
+        let label = if outcome.is_success() { Label::Notice } else { Label::Warning };
+        ui::out(format_args!("{}  {who}  {}{help}\n", Styled(label, outcome.came()), outcome.seen()));
+        if matches!(outcome, Outcome::Unrecorded(_)) {
             continue;
         }
-        let (kind, word, seen) = restore(hold, args);
-        if kind == Kind::Refused {
-            exit = Exit::Refused;
-        }
-        trail.tell(&draft, kind, word, &seen, Some((began.elapsed().as_secs_f64() * 1000.0).round() / 1000.0));
-        let label = if kind == Kind::Refused { Label::Warning } else { Label::Notice };
-        ui::out(format_args!("{}  {who}  {seen}\n", Styled(label, word)));
+        let what = What::Came {
+            act: Some(Box::new(act)),
+            step: None,
+            tree: false,
+            outcome,
+            took: Some(took),
+            measure: None,
+            remark: None,
+            because: trail.because.clone(),
+        };
+        let happening = Happening::about(here::now().wall, &order.targets[0], what);
+        trail.tell(&Happening { case: Some(hold.case).filter(|case| *case != 0), ..happening });
     }
     Ok(exit)
-}
-
-fn restore(hold: &OpenHold, args: &args::Restore) -> (Kind, &'static str, String) {
-    let handle = Handle::open(&hold.id).ok();
-    let direct = args.service_manager.as_deref();
-    match lowering::put_back(handle.as_ref(), hold.nice, &hold.originals, None, direct) {
-        Restored::Done(what) => (Kind::Restored, "restored", what),
-        Restored::Superseded => {
-            (Kind::Superseded, "kept", "somebody else has changed it since: left as it is".to_owned())
-        }
-        Restored::Gone => (Kind::Superseded, "gone", "it has ended: nothing to put back".to_owned()),
-        Restored::Refused(why) => {
-            (Kind::Refused, "refused", format!("{why}: sudo sophron restore {}", hold.subject.id))
-        }
-    }
 }

@@ -6,18 +6,15 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use sophron_core::audit::{ActionRecord, Draft, Kind};
+use sophron_core::act::{Act, Order, Outcome};
 use sophron_core::units::scaled_duration;
-use sophron_linux::act::{self, Tree};
 use sophron_linux::handle::Handle;
 use sophron_linux::locks;
 
-use super::acts::{refusal, say, worse};
+use super::acts::{say, worse};
 use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
 use crate::ui;
-use crate::watcher::act::guard_all;
-use crate::watcher::drafts::DraftExt;
 
 /// How often it is looked whether somebody waits, or has resumed them.
 const LOOK: Duration = Duration::from_millis(100);
@@ -25,64 +22,41 @@ const LOOK: Duration = Duration::from_millis(100);
 impl Hand<'_> {
     pub(super) fn suspend(&mut self, able: &[Chosen], length: Duration) -> Result<Exit, Failure> {
         let enough = listen()?;
-        let action =
-            ActionRecord { seconds: Some(length.as_secs_f64()), tree: self.args.tree, ..ActionRecord::word("suspend") };
-        let began = Instant::now();
-        let Some((intents, ready)) = self.intend_all(able, &action) else { return Ok(Exit::Failed) };
-        let mut guards = Vec::new();
-        let handles: Vec<Arc<Handle>> = ready.iter().map(|chosen| Arc::clone(&chosen.handle)).collect();
-        // Without --tree nobody else is taken in.
-        let mut tree =
-            if self.args.tree { self.tree(&ready) } else { Tree::of(&handles, |_| Some("not asked for".to_owned())) };
-        let suspended = tree.suspend(&mut |new| guard_all(&mut guards, new, length));
-        let mut exit = Exit::Fine;
+        let order = self.order(able);
+        let all: Vec<&Chosen> = able.iter().collect();
+        let performed = self.perform(&order, &all, false);
         let until = Instant::now() + length;
-        match &suspended {
-            Ok(seen) => {
-                for (chosen, intent) in ready.iter().zip(&intents) {
-                    let rest = if seen.complete {
-                        "every thread"
-                    } else {
-                        "some threads wait in the kernel and stand still when they come back"
-                    };
-                    let seen =
-                        format!("{rest}; until {}", ui::when::clock_after(sophron_linux::here::now().wall, length));
-                    self.finish(chosen, intent, &("suspended", seen, true), began);
-                }
-                let extra = tree.members().count().saturating_sub(ready.len());
-                if extra > 0 {
-                    ui::out(format_args!("{extra} more that they started meanwhile stand still with them\n"));
-                }
-                count_down(&tree, until, &enough);
+        let mut exit = Exit::Fine;
+        let mut still: Vec<&Chosen> = Vec::new();
+        let mut more = 0;
+        for (chosen, outcome) in able.iter().zip(performed.outcomes) {
+            exit = worse(exit, &outcome);
+            if let Outcome::Suspended(standstill) = &outcome {
+                still.push(chosen);
+                more = standstill.more;
             }
-            Err(error) => {
-                for (chosen, intent) in ready.iter().zip(&intents) {
-                    let came = refusal(error);
-                    exit = worse(exit, &came);
-                    self.finish(chosen, intent, &came, began);
-                }
-            }
+            self.finish(chosen, outcome, performed.took, None);
         }
-        tree.resume();
-        for (chosen, intent) in ready.iter().zip(&intents) {
-            let came = act::resume(&*chosen.handle);
-            if suspended.is_ok() {
-                self.say_resumed(chosen, intent, came.is_ok_and(|took| took.is_some()));
-            }
+        let Some(standing) = performed.standing else { return Ok(exit) };
+        if more > 0 {
+            ui::out(format_args!("{more} more that they started meanwhile stand still with them\n"));
         }
-        guards.into_iter().for_each(sophron_linux::guard::Guard::release);
-        Ok(exit)
-    }
-
-    fn say_resumed(&mut self, chosen: &Chosen, intent: &Draft, whole: bool) {
-        let intent = intent.clone().doing(ActionRecord::word("resume"));
-        let (word, seen, done) = match (chosen.handle.has_ended(), whole) {
-            (true, _) => ("gone", "it ended while it was suspended", true),
-            (false, true) => ("resumed", "every thread", true),
-            (false, false) => ("resumed", "some threads still wait in the kernel, or are traced", false),
+        let members: Vec<Arc<Handle>> = match standing.tree() {
+            Some(tree) => tree.members().cloned().collect(),
+            None => still.iter().map(|chosen| Arc::clone(&chosen.handle)).collect(),
         };
-        self.trail.tell(&intent, Kind::Restored, word, seen, None);
-        say(&chosen.process, word, seen, done);
+        count_down(&members, until, &enough);
+        if let Some(tree) = standing.tree() {
+            tree.resume();
+        }
+        for chosen in still {
+            let order = Order::on(chosen.process.clone(), Act::Resume);
+            let (outcome, took, _) = self.perform(&order, &[chosen], true).outcome();
+            say(&chosen.process, &outcome, None);
+            self.record(&chosen.process, Act::Resume, outcome, Some(took), None);
+        }
+        standing.release();
+        Ok(exit)
     }
 }
 
@@ -98,9 +72,9 @@ fn listen() -> Result<Arc<AtomicBool>, Failure> {
 }
 
 /// Stays until the time is over, the person has had enough, somebody else needs them, or nobody is left to resume.
-fn count_down(tree: &Tree, until: Instant, enough: &AtomicBool) {
+fn count_down(members: &[Arc<Handle>], until: Instant, enough: &AtomicBool) {
     let shown = std::io::stderr().is_terminal() && std::io::stdout().is_terminal();
-    let pids: Vec<u32> = tree.members().map(|member| member.id().pid).collect();
+    let pids: Vec<u32> = members.iter().map(|member| member.id().pid).collect();
     let first = locks::waiting_for(&pids, LOOK * 10);
     // Who holds no lock now takes none while it stands still.
     let watched = first.as_ref().is_none_or(|_| pids.iter().any(|pid| locks::holds_any(*pid) != Some(false)));
@@ -120,7 +94,7 @@ fn count_down(tree: &Tree, until: Instant, enough: &AtomicBool) {
             ui::out("somebody waits for a file lock that they hold: resumed at once\n");
             return;
         }
-        if tree.members().all(|member| member.has_ended()) {
+        if members.iter().all(|member| member.has_ended()) {
             return;
         }
         let stands = |member: &Arc<Handle>| {
@@ -128,7 +102,7 @@ fn count_down(tree: &Tree, until: Instant, enough: &AtomicBool) {
                 .threads()
                 .is_ok_and(|threads| threads.iter().any(|thread| thread.state == sophron_core::model::State::Suspended))
         };
-        if !tree.members().any(stands) {
+        if !members.iter().any(stands) {
             ui::out("somebody else has resumed them\n");
             return;
         }

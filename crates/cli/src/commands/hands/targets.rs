@@ -3,11 +3,12 @@
 use std::collections::BTreeSet;
 use std::io::IsTerminal;
 
+use sophron_core::act::Act;
 use sophron_core::condition::Truth;
+use sophron_core::facts::Facts;
 use sophron_core::groups::children;
-use sophron_core::model::{CheckedPid, Facts, Process, Snapshot};
+use sophron_core::model::{CheckedPid, Process, Snapshot};
 
-use super::Verb;
 use crate::args;
 use crate::commands::condition;
 use crate::commands::target::{self, Target};
@@ -17,8 +18,8 @@ use crate::exit::{Exit, Failure};
 const MOST_UNASKED: usize = 10;
 
 /// Every process meant, and whether it was asked for by itself.
-pub(super) fn pick(args: &args::Hand, verb: Verb, snapshot: &Snapshot) -> Result<Vec<(Process, bool)>, Failure> {
-    let word = verb.word();
+pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<Vec<(Process, bool)>, Failure> {
+    let word = act.verb();
     if args.targets.is_empty() && args.covers.is_none() {
         return Err(Failure::new(Exit::Usage, format!("{word} whom? there is no default target"))
             .hint(format!("sophron {word} 51907-kqm, an app by its name, or --where 'memory > 750 MiB'")));

@@ -3,8 +3,9 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use sophron_core::facts::Facts;
 use sophron_core::inspect::{self, Answer, Sightings, Wait};
-use sophron_core::model::{Cost, Facts, Needs, Process, ProcessId, Snapshot, State};
+use sophron_core::model::{Cost, Needs, Process, ProcessId, Snapshot, State};
 use sophron_linux::inspect::{self as details, Details, Threads};
 use sophron_linux::open_files::{self, FileKind};
 use sophron_linux::patience::within;

@@ -1,10 +1,11 @@
 //! An inspection for programs. JSON has all of it; a row is the process, or each process of the app.
 
 use serde_json::{Map, Value, json};
+use sophron_core::act::Lever;
+use sophron_core::facts::Facts;
 use sophron_core::inspect::ancestors;
-use sophron_core::model::{Facts, Field, Process, Subject};
+use sophron_core::model::{Field, Process, Subject};
 use sophron_core::units;
-use sophron_linux::inspect::Lever;
 
 use super::{Inspection, sections};
 use crate::args::Format;

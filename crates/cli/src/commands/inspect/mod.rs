@@ -5,9 +5,10 @@ mod machine_formats;
 mod sections;
 mod text;
 
+use sophron_core::act::Lever;
 use sophron_core::inspect::{Doing, Family, Sightings};
 use sophron_core::model::{Process, ProcessId, Snapshot};
-use sophron_linux::inspect::{Details, Lever, Restart};
+use sophron_linux::inspect::{Details, Restart};
 use sophron_linux::open_files::OpenFile;
 
 use crate::args::{self, Format};

@@ -2,11 +2,12 @@
 
 use std::time::Duration;
 
+use sophron_core::act::Lever;
 use sophron_core::condition::Truth;
+use sophron_core::facts::Facts;
 use sophron_core::inspect::{ThreadSeen, ancestors};
-use sophron_core::model::{Facts, Process, State};
+use sophron_core::model::{Process, State};
 use sophron_core::units::{Value, scaled_duration, scaled_percent, scaled_size};
-use sophron_linux::inspect::Lever;
 use sophron_linux::open_files::{FileKind, OpenFile};
 
 use super::{Inspection, gather};

@@ -1,7 +1,8 @@
 //! Fields as columns: a heading with its unit over every number.
 
+use sophron_core::facts::Facts;
 use sophron_core::groups::{Group, Grouping};
-use sophron_core::model::{Facts, Field, Machine, Process, Subject};
+use sophron_core::model::{Field, Machine, Process, Subject};
 use sophron_core::text::nearest;
 use sophron_core::units::{Kind, Value, scaled_duration, scaled_size};
 
@@ -60,12 +61,14 @@ pub(super) fn row(process: &Process, machine: &Machine, columns: &[Field]) -> Ve
 
 fn cell(facts: &Facts<'_>, field: Field) -> String {
     let Some(reading) = facts.reading(field) else { return "unknown".to_owned() };
-    let process = facts.process;
+    let is = |what: fn(&Process) -> bool| facts.process.is_some_and(what);
     match (field, reading) {
-        (Field::App, Value::Text(app)) if process.id.pid == std::process::id() => format!("{app} (this command)"),
+        (Field::App, Value::Text(app)) if is(|process| process.id.pid == std::process::id()) => {
+            format!("{app} (this command)")
+        }
         // A forged path can name anything: what is not proven is marked, where it was looked at.
-        (Field::Path, Value::Text(path)) if process.replaced => format!("{path} (replaced on disk)"),
-        (Field::Path, Value::Text(path)) if !process.path_proven => format!("{path} (a claim)"),
+        (Field::Path, Value::Text(path)) if is(|process| process.replaced) => format!("{path} (replaced on disk)"),
+        (Field::Path, Value::Text(path)) if is(|process| !process.path_proven) => format!("{path} (a claim)"),
         (Field::Cpu | Field::CpuPart | Field::MemoryPart, Value::Percent(percent)) => format!("{percent:.1}"),
         (Field::Faults, Value::Count(faults)) => format!("{faults:.0}"),
         (Field::Age, Value::Duration(age)) => scaled_duration(std::time::Duration::from_secs(age.as_secs())),

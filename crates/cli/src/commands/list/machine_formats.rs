@@ -1,8 +1,9 @@
 //! JSON, JSON Lines and CSV: field names, base units, unknown is null or empty.
 
 use serde_json::{Map, Value, json};
+use sophron_core::facts::Facts;
 use sophron_core::groups::{Group, Grouping};
-use sophron_core::model::{Facts, Field, Process, Snapshot, Subject};
+use sophron_core::model::{Field, Process, Snapshot, Subject};
 use sophron_core::units;
 
 use crate::args::Format;

@@ -12,8 +12,9 @@ use std::io::Write;
 use std::time::Duration;
 
 use sophron_core::condition::{Condition, Truth};
+use sophron_core::facts::Facts;
 use sophron_core::groups::{self, Group, Grouping};
-use sophron_core::model::{Cost, Facts, Field, Machine, Needs, Process, Snapshot};
+use sophron_core::model::{Cost, Field, Machine, Needs, Process, Snapshot};
 use sophron_core::text::nearest;
 use sophron_core::units::scaled_duration;
 use sophron_linux::files;

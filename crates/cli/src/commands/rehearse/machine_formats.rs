@@ -1,13 +1,11 @@
 //! A rehearsal for programs.
 
 use serde_json::{Value, json};
-use sophron_core::judge::Closing;
 use sophron_core::rehearsal::{Rehearsal, StepWord, Story};
 
 use super::Replayed;
 
 pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> String {
-    let names = |place: usize| rehearsal.rules().rules[place].name.clone();
     let rules: Vec<Value> = rehearsal
         .rules()
         .rules
@@ -30,7 +28,7 @@ pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> St
         .hits()
         .iter()
         .map(|hit| {
-            json!({ "at": hit.at, "rule": names(hit.rule), "case": hit.case, "subject": hit.whom, "action": hit.action.word() })
+            json!({ "at": hit.at, "rule": hit.rule, "case": hit.case, "subject": hit.whom, "action": hit.action.word() })
         })
         .collect();
     let done: Vec<Value> = rehearsal
@@ -42,7 +40,7 @@ pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> St
         })
         .collect();
     let stories = rehearsal.stories().filter(|story| case.is_none_or(|case| case == story.case));
-    let rows: Vec<Value> = stories.map(|story| row(story, &names(story.rule))).collect();
+    let rows: Vec<Value> = stories.map(|story| row(story, &story.rule)).collect();
     let span = rehearsal.span();
     let object = json!({
         "host": replayed.host,
@@ -83,11 +81,7 @@ fn row(story: &Story, rule: &str) -> Value {
         "owner": story.owner,
         "opened": story.opened,
         "closed": story.closed.map(|(at, _)| at),
-        "end": story.closed.map(|(_, why)| match why {
-            Closing::Calm => "calm",
-            Closing::Ended => "ended",
-            Closing::Left => "left",
-        }),
+        "end": story.closed.map(|(_, why)| why.end()),
         "breached": story.breached.as_secs_f64(),
         "measured": story.quantity,
         "reading": value(&story.reading),

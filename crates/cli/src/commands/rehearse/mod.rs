@@ -11,6 +11,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use jiff::tz::TimeZone;
+use sophron_core::happening::Happening;
 use sophron_core::model::Snapshot;
 use sophron_core::protect::Protections;
 use sophron_core::rehearsal::Rehearsal;
@@ -20,7 +21,7 @@ use crate::args::{self, TextOrJson};
 use crate::commands::{condition_of, rules};
 use crate::exit::{Exit, Failure};
 use crate::recordings::Recordings;
-use crate::ui::{self, when};
+use crate::ui::{self, events, table, when};
 use crate::watcher::rules_file;
 
 /// How often progress is shown.
@@ -56,11 +57,19 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
         let old = rules_file::load(against)?;
         rehearsals.push(begin(&only(&old.rules, args.only.as_deref())?, protections(&old)?)?);
     }
-    let replayed = replay(&recordings, &mut rehearsals)?;
+    let mut told = |happening: &Happening| {
+        if args.lines {
+            say(happening, args.format, &zone);
+        }
+    };
+    let replayed = replay(&recordings, &mut rehearsals, &mut told)?;
     for note in &replayed.notes {
         ui::err(format_args!("sophron: {note}\n"));
     }
     let rehearsal = &rehearsals[0];
+    if args.lines {
+        return Ok(exit(rehearsal));
+    }
     match (rehearsals.get(1), args.format) {
         (Some(old), TextOrJson::Text) => ui::out(compare::text(old, rehearsal, &replayed)),
         (Some(old), TextOrJson::Json) => ui::out(compare::json(old, rehearsal, &replayed)),
@@ -79,6 +88,22 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
     Ok(exit(rehearsal))
 }
 
+/// The very line that a watcher would have shown, or the object.
+fn say(happening: &Happening, format: TextOrJson, zone: &TimeZone) {
+    match format {
+        TextOrJson::Text => {
+            if let Some(line) = happening.line(zone) {
+                ui::out(format_args!("{}\n", events::render_in(&line, table::terminal_width(), zone)));
+            }
+        }
+        TextOrJson::Json => {
+            if let Some(object) = happening.json(zone) {
+                ui::out(format_args!("{object}\n"));
+            }
+        }
+    }
+}
+
 /// Fine when all rules could be judged and nobody is hit who was to be spared.
 fn exit(rehearsal: &Rehearsal) -> Exit {
     let blind = rehearsal.sums().iter().any(|sum| sum.cannot_be_judged().is_some());
@@ -92,12 +117,21 @@ fn only(rules: &RuleSet, name: Option<&str>) -> Result<RuleSet, Failure> {
 }
 
 /// Every sample of every recording, in order, to each of the rehearsals.
-fn replay(recordings: &Recordings, rehearsals: &mut [Rehearsal]) -> Result<Replayed, Failure> {
+fn replay(
+    recordings: &Recordings,
+    rehearsals: &mut [Rehearsal],
+    told_one: &mut dyn FnMut(&Happening),
+) -> Result<Replayed, Failure> {
     let zone = recordings.zone().clone();
     let mut progress = Progress::default();
     let told = recordings.each(|snapshot, ours, path| {
         progress.show(path, snapshot, &zone);
-        rehearsals.iter_mut().for_each(|rehearsal| rehearsal.take(snapshot, ours));
+        for (place, rehearsal) in rehearsals.iter_mut().enumerate() {
+            rehearsal.take(snapshot, ours);
+            if place == 0 {
+                rehearsal.happenings().iter().for_each(&mut *told_one);
+            }
+        }
     })?;
     progress.end();
     Ok(Replayed { host: told.host, every: told.every, zone, notes: told.notes })

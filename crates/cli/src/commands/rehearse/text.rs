@@ -1,6 +1,6 @@
 //! A rehearsal for people: what each rule would have done, the cases over time, and each step.
 
-use sophron_core::judge::Closing;
+use sophron_core::happening::Over;
 use sophron_core::rehearsal::{Rehearsal, RuleSum, StepWord, Story};
 use sophron_core::units::{Value, scaled_duration};
 
@@ -49,7 +49,7 @@ pub fn all(rehearsal: &Rehearsal, replayed: &Replayed, origin: &str) -> String {
     text.push_str(&format!("\n{}", table::render(&columns, &rows, width)));
     text.push_str(&timeline(rehearsal, replayed, width));
     for story in rehearsal.stories() {
-        text.push_str(&steps(rehearsal, story, replayed, width));
+        text.push_str(&steps(story, replayed, width));
     }
     text.push('\n');
     text.push_str(&paragraph::under("", 0, UNKNOWN, width));
@@ -74,7 +74,7 @@ fn head(rehearsal: &Rehearsal, replayed: &Replayed, origin: &str) -> Vec<String>
 fn worst_first(rehearsal: &Rehearsal, width: Option<usize>) -> String {
     let mut text = String::new();
     for hit in rehearsal.hits() {
-        let rule = &rehearsal.rules().rules[hit.rule].name;
+        let rule = &hit.rule;
         let line = format!("{rule} would {} {}, which was to be spared (case {})", hit.action, hit.whom, hit.case);
         text.push_str(&paragraph::styled("hit", INDENT, &line, width, Label::Critical));
     }
@@ -131,12 +131,11 @@ fn timeline(rehearsal: &Rehearsal, replayed: &Replayed, width: Option<usize>) ->
 }
 
 /// One case: how it began, each step, how it ended.
-fn steps(rehearsal: &Rehearsal, story: &Story, replayed: &Replayed, width: Option<usize>) -> String {
-    let rule = &rehearsal.rules().rules[story.rule];
+fn steps(story: &Story, replayed: &Replayed, width: Option<usize>) -> String {
     let clock = |at: jiff::Timestamp| at.to_zoned(replayed.zone.clone()).strftime("%H:%M:%S").to_string();
     let scaled = |value: &Option<Value>| value.as_ref().map_or("unknown".to_owned(), Value::scaled);
     let limit = story.limit.as_ref().map(|limit| format!(", limit {}", limit.scaled())).unwrap_or_default();
-    let title = format!("case {}  {}  {}", story.case, rule.name, story.label);
+    let title = format!("case {}  {}  {}", story.case, story.rule, story.label);
     let mut text = format!("\n{}\n", Styled(Label::Heading, &title));
     let began = format!("opens: {} {}{limit}", story.quantity, scaled(&story.reading));
     text.push_str(&paragraph::under(&clock(story.opened), INDENT, &began, width));
@@ -161,9 +160,9 @@ fn steps(rehearsal: &Rehearsal, story: &Story, replayed: &Replayed, width: Optio
     }
     let lasted = format!("{} in breach; worst {}{limit}", scaled_duration(story.breached), scaled(&story.worst));
     let (at, end) = match story.closed {
-        Some((at, Closing::Calm)) => (clock(at), "calm: case closed"),
-        Some((at, Closing::Ended)) => (clock(at), "ended: case closed"),
-        Some((at, Closing::Left)) => (clock(at), "no longer covered: case closed"),
+        Some((at, Over::Calm)) => (clock(at), "calm: case closed"),
+        Some((at, why)) if why.end() == "ended" => (clock(at), "ended: case closed"),
+        Some((at, _)) => (clock(at), "no longer covered: case closed"),
         None => ("at end".to_owned(), "still open"),
     };
     text.push_str(&paragraph::under(&at, INDENT, &format!("{end}; {lasted}"), width));
@@ -180,7 +179,7 @@ pub fn one(rehearsal: &Rehearsal, story: &Story, replayed: &Replayed) -> String 
     let (from, to) = ((begun - around).max(first), (ended + around).min(last));
     let columns = width.unwrap_or(PAGE).saturating_sub(INDENT).max(24);
     let canvas = Canvas { from, to, columns, zone: &replayed.zone };
-    let mut text = steps(rehearsal, story, replayed, width).trim_start().to_owned();
+    let mut text = steps(story, replayed, width).trim_start().to_owned();
     text.push('\n');
     text.push_str(&format!("{:INDENT$}{}\n", "", bars(&canvas, story).trim_end()));
     text.push_str(&format!("{:INDENT$}{}\n", "", marks(&canvas, story)));

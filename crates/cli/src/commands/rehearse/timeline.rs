@@ -1,7 +1,7 @@
 //! The cases of a rehearsal over time: bars and, beneath, the steps as letters.
 
 use jiff::Timestamp;
-use sophron_core::judge::Closing;
+use sophron_core::happening::Over;
 use sophron_core::rehearsal::{StepWord, Story};
 use sophron_core::rules::Action;
 use sophron_core::units::Value;
@@ -23,7 +23,7 @@ pub fn marks(canvas: &Canvas<'_>, story: &Story) -> String {
     let mut marks: Vec<(Timestamp, char)> = vec![(story.opened, 'a')];
     let again = |step: &&sophron_core::rehearsal::Step| letter(&step.word) != 'a' || step.at != story.opened;
     marks.extend(story.steps.iter().filter(again).map(|step| (step.at, letter(&step.word))));
-    marks.extend(story.closed.map(|(at, why)| (at, if why == Closing::Calm { 'c' } else { 'e' })));
+    marks.extend(story.closed.map(|(at, why)| (at, if why == Over::Calm { 'c' } else { 'e' })));
     canvas.marks(&marks)
 }
 

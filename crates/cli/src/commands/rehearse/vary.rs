@@ -27,7 +27,7 @@ pub fn run(
     }
     let varied = vary(rules, 0, setting).map_err(|error| Failure::of(Exit::Usage, error))?;
     let mut rehearsals = varied.iter().map(|one| begin(&one.rules)).collect::<Result<Vec<_>, Failure>>()?;
-    let replayed = super::replay(recordings, &mut rehearsals)?;
+    let replayed = super::replay(recordings, &mut rehearsals, &mut |_| {})?;
     let zone = recordings.zone();
     let key = setting.split('=').next().unwrap_or(setting).trim();
     match args.format {
@@ -37,7 +37,7 @@ pub fn run(
             ui::out(format_args!("{}\n", json!({ "host": replayed.host, "rule": rule, "varied": key, "rows": rows })));
         }
         TextOrJson::Text => {
-            let mut head = vec![Styled(Label::Heading, &replayed.host).to_string(), rules.rules[0].name.clone()];
+            let mut head = vec![Styled(Label::Heading, &replayed.host).to_string(), rules.rules[0].name.to_string()];
             if let Some((from, to, samples)) = rehearsals.first().and_then(Rehearsal::span) {
                 let zone = Some(zone);
                 head.push(format!("{} to {}, {samples} samples", when::date_in(from, zone), when::date_in(to, zone)));

@@ -73,7 +73,7 @@ fn text(rules: &[Rule], snapshot: &Snapshot) -> String {
     ];
     let row = |rule: &Rule| {
         vec![
-            rule.name.clone(),
+            rule.name.to_string(),
             rule.judge.word().to_owned(),
             if rule.armed { "armed" } else { "shadow" }.to_owned(),
             super::covered(rule, snapshot).0.len().to_string(),

@@ -11,7 +11,8 @@ mod why;
 use std::path::Path;
 
 use sophron_core::condition::Truth;
-use sophron_core::model::{Facts, Needs, Process, Snapshot};
+use sophron_core::facts::Facts;
+use sophron_core::model::{Needs, Process, Snapshot};
 use sophron_core::rules::{Rule, RuleSet};
 use sophron_core::text::{clean, nearest};
 use sophron_linux::Sampler;
@@ -42,7 +43,7 @@ pub fn named<'r>(rules: &'r RuleSet, name: &str) -> Result<(usize, &'r Rule), Fa
     let found = rules.rules.iter().enumerate().find(|(_, rule)| rule.name == name);
     found.ok_or_else(|| {
         let failure = Failure::new(Exit::Failed, format!("no rule is called {}", clean(name.as_bytes())));
-        match nearest(name, rules.rules.iter().map(|rule| rule.name.as_str())) {
+        match nearest(name, rules.rules.iter().map(|rule| &*rule.name)) {
             Some(near) => failure.hint(format!("the nearest is {near}")),
             None => failure.hint("`sophron rules list` shows all"),
         }

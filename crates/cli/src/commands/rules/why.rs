@@ -5,7 +5,9 @@ use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use sophron_core::condition::{Condition, InWords, Truth};
-use sophron_core::model::{Facts, Field, Needs, Process, Snapshot};
+use sophron_core::dispatch::Standing;
+use sophron_core::facts::Facts;
+use sophron_core::model::{Field, Needs, Process, Snapshot};
 use sophron_core::rules::Rule;
 use sophron_core::subject::Judged;
 use sophron_core::units::{Value, scaled_duration};
@@ -18,7 +20,7 @@ use crate::places;
 use crate::source;
 use crate::ui::style::{Label, Styled};
 use crate::ui::{self, paragraph, table, when};
-use crate::watcher::control::{self, Standing};
+use crate::watcher::control;
 use crate::watcher::rules_file;
 
 const INDENT: usize = 11;

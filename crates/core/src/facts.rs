@@ -4,8 +4,8 @@ use std::borrow::Cow;
 
 use std::time::Duration;
 
-use super::{Field, Machine, Process};
 use crate::condition::Quantity;
+use crate::model::{Field, Machine, Process};
 use crate::subject::Totals;
 use crate::units::Value;
 use crate::window::{Feed, History};
@@ -13,8 +13,8 @@ use crate::window::{Feed, History};
 /// What a condition is evaluated on: one subject on its machine.
 #[derive(Debug, Clone, Copy)]
 pub struct Facts<'a> {
-    /// The process; of a group the one that stands for it.
-    pub process: &'a Process,
+    /// The process; of a group the one that stands for it; none for a machine that no process stands for.
+    pub process: Option<&'a Process>,
     /// The machine it runs on.
     pub machine: &'a Machine,
     /// Only what lasts is known: what may change from one sample to the next counts as unknown.
@@ -28,17 +28,22 @@ pub struct Facts<'a> {
 impl<'a> Facts<'a> {
     /// All readings.
     pub fn new(process: &'a Process, machine: &'a Machine) -> Facts<'a> {
-        Facts { process, machine, lasting_only: false, totals: None, history: None }
+        Facts { process: Some(process), machine, lasting_only: false, totals: None, history: None }
+    }
+
+    /// The machine's own figures.
+    pub fn of_machine(machine: &'a Machine) -> Facts<'a> {
+        Facts { process: None, machine, lasting_only: false, totals: None, history: None }
     }
 
     /// Only what lasts.
     pub fn lasting(process: &'a Process, machine: &'a Machine) -> Facts<'a> {
-        Facts { process, machine, lasting_only: true, totals: None, history: None }
+        Facts { process: Some(process), machine, lasting_only: true, totals: None, history: None }
     }
 
     /// A group: its sums, and what all its members have in common.
     pub fn of_group(lead: &'a Process, machine: &'a Machine, totals: &'a Totals) -> Facts<'a> {
-        Facts { process: lead, machine, lasting_only: false, totals: Some(totals), history: None }
+        Facts { process: Some(lead), machine, lasting_only: false, totals: Some(totals), history: None }
     }
 
     /// The same with the windows of the subject.
@@ -62,8 +67,11 @@ impl<'a> Facts<'a> {
 
     /// The reading of a text field, without a copy where it has one; `None` is unknown (or no text).
     pub fn text(&self, field: Field) -> Option<Cow<'a, str>> {
-        let process = self.process;
         let borrowed = |text: &'a str| Some(Cow::Borrowed(text));
+        if field == Field::Host {
+            return borrowed(&self.machine.host);
+        }
+        let process = self.process?;
         match field {
             Field::Id => Some(Cow::Owned(process.id.checked().to_string())),
             Field::App => Some(&process.app).filter(|_| !process.app_unread).map(|app| Cow::Borrowed(app.as_str())),
@@ -74,7 +82,6 @@ impl<'a> Facts<'a> {
             Field::Tty => borrowed(&process.tty),
             Field::Unit => process.unit.as_deref().map(Cow::Borrowed),
             Field::Origin => process.origin.map(|origin| Cow::Borrowed(origin.word())),
-            Field::Host => borrowed(&self.machine.host),
             _ => None,
         }
     }
@@ -87,7 +94,11 @@ impl<'a> Facts<'a> {
         if let Some(reading) = self.totals.and_then(|totals| totals.reading(field, self.machine)) {
             return reading;
         }
-        let (process, machine) = (self.process, self.machine);
+        self.of_the_machine(field).or_else(|| self.of_the_process(field, self.process?))
+    }
+
+    fn of_the_process(&self, field: Field, process: &Process) -> Option<Value> {
+        let machine = self.machine;
         let count = |number: u32| Some(Value::Count(f64::from(number)));
         let size = |bytes: Option<u64>| bytes.map(Value::Size);
         let rate = |rate: Option<f32>| rate.map(|rate| Value::Rate(f64::from(rate)));
@@ -118,6 +129,15 @@ impl<'a> Facts<'a> {
             Field::Nice => Some(Value::Count(f64::from(process.nice))),
             Field::Age => Some(Value::Duration(process.age)),
             Field::Instances => count(process.instances),
+            _ => self.text(field).map(|text| Value::Text(text.into_owned())),
+        }
+    }
+
+    fn of_the_machine(&self, field: Field) -> Option<Value> {
+        let machine = self.machine;
+        let count = |number: u32| Some(Value::Count(f64::from(number)));
+        let size = |bytes: Option<u64>| bytes.map(Value::Size);
+        match field {
             Field::MachineCpu => machine.cpu.map(Value::Percent),
             Field::MachineCoreFullest => machine.core_fullest.map(Value::Percent),
             Field::MachineCores => count(machine.cores),
@@ -140,25 +160,16 @@ impl<'a> Facts<'a> {
             Field::MachineFilesFree => size(machine.volumes.iter().map(|volume| volume.free).min()),
             Field::MachineProcesses => count(machine.processes),
             Field::MachineUptime => Some(Value::Duration(machine.uptime)),
-            Field::Id
-            | Field::App
-            | Field::Name
-            | Field::Path
-            | Field::Command
-            | Field::Owner
-            | Field::Tty
-            | Field::Unit
-            | Field::Origin
-            | Field::Host => self.text(field).map(|text| Value::Text(text.into_owned())),
+            _ => None,
         }
     }
 
     /// Whether the reading of that field is only what the process says of itself.
     pub fn is_claim(&self, field: Field) -> bool {
         match field {
-            Field::App => !self.process.app_proven,
-            Field::Path => !self.process.path_proven,
-            Field::Unit => self.process.unit_of().is_some_and(|unit| unit.is_a_claim()),
+            Field::App => self.process.is_none_or(|process| !process.app_proven),
+            Field::Path => self.process.is_none_or(|process| !process.path_proven),
+            Field::Unit => self.process.and_then(Process::unit_of).is_some_and(|unit| unit.is_a_claim()),
             other => other.can_be_a_claim(),
         }
     }
@@ -170,7 +181,7 @@ impl Feed for Facts<'_> {
     }
 
     fn cpu_time(&self) -> Option<Duration> {
-        Some(self.totals.map_or(self.process.cpu_time, |totals| totals.used))
+        self.totals.map(|totals| totals.used).or_else(|| self.process.map(|process| process.cpu_time))
     }
 
     fn cores(&self) -> u32 {

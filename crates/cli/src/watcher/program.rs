@@ -10,16 +10,12 @@ use std::time::{Duration, Instant};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::io::ioctl_fionbio;
 use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
-use sophron_core::audit::{Draft, Kind};
-use sophron_core::judge::Case;
-use sophron_core::rules::Rule;
+use sophron_core::act::Outcome;
+use sophron_core::audit::Draft;
+use sophron_core::text::with_causes;
 use sophron_linux::{files, sys};
 
-use super::drafts::DraftExt;
-use super::recorder::{Recorder, chain};
-use super::workers::Report;
-use super::{Wake, Watcher};
-use crate::ui::style::Label;
+use super::recorder::Recorder;
 
 /// How long it may take.
 const MOST: Duration = Duration::from_secs(30);
@@ -30,68 +26,24 @@ const KEPT: usize = 4096;
 /// Largest program that is run.
 const LARGEST: u64 = 256 << 20;
 
-/// What came of it.
-pub struct Done {
-    case: u64,
-    rule: usize,
-    word: &'static str,
-    seen: String,
-}
-
-impl Watcher<'_> {
-    pub(super) fn run_program(&mut self, case: &Case, rule: &Rule, step: usize, intent: Draft) {
-        if !self.recorder.is_sound() {
-            self.judge.postponed(case.number);
-            return;
-        }
-        if !self.running.insert(case.rule) {
-            let seen = "its program is still running: one at a time".to_owned();
-            self.recorder.note(intent.as_kind(Kind::Refused).came_of_it("refused", seen.clone()));
-            self.tell("refused", Label::Warning, Some(case.number), case.label(), seen);
-            self.judge.settled(case.number, false);
-            return;
-        }
-        let command = rule.ladder.get(step).map(|step| step.run.to_vec()).unwrap_or_default();
-        let (number, place) = (case.number, case.rule);
-        let recorder = self.recorder.clone();
-        let done = move |word, seen| Wake::Ran(Done { case: number, rule: place, word, seen });
-        let unfinished = move || done("failed", "whoever was at it ended midway".to_owned());
-        let report = Report::new(self.wake.clone(), unfinished);
-        self.programs.give(move || {
-            let (word, seen) = recorded(&command, intent, &recorder);
-            report.tell(done(word, seen));
-        });
-    }
-
-    pub(super) fn ran(&mut self, done: Done) {
-        self.running.remove(&done.rule);
-        self.judge.settled(done.case, false);
-        let who = self.judge.case(done.case).map(Case::label).unwrap_or_default();
-        let label = if done.word == "ran" { Label::Faint } else { Label::Warning };
-        self.tell(done.word, label, Some(done.case), who, done.seen);
-    }
-}
-
-/// The intent on disk, the program, what came of it.
-fn recorded(command: &[String], intent: Draft, recorder: &Recorder) -> (&'static str, String) {
+/// The intent on disk, the program, what came of it. The program is told what the intent says.
+pub fn call(command: &[String], intent: Draft, recorder: &Recorder) -> Outcome {
     let facts = serde_json::to_vec(&intent).unwrap_or_default();
-    if let Err(why) = recorder.commit(intent.clone()) {
-        return ("dropped", format!("no record, no action: {why}"));
+    if let Err(why) = recorder.commit(intent) {
+        return Outcome::Unrecorded(why);
     }
-    let (kind, word, seen) = match run(command, &facts) {
-        Ok((true, seen)) => (Kind::Outcome, "ran", seen),
-        Ok((false, seen)) => (Kind::Outcome, "failed", seen),
-        Err(why) => (Kind::Refused, "refused", why),
-    };
-    recorder.note(intent.as_kind(kind).came_of_it(word, seen.clone()));
-    (word, seen)
+    match run(command, &facts) {
+        Ok((true, seen)) => Outcome::Ran(seen),
+        Ok((false, seen)) => Outcome::Failed(seen),
+        Err(why) => Outcome::Refused(why),
+    }
 }
 
 /// Whether it ended well, and what it said.
 fn run(command: &[String], facts: &[u8]) -> Result<(bool, String), String> {
     let (program, args) = command.split_first().ok_or("no program is given")?;
     // What decides over processes must not be another user's to change.
-    files::read_trusted(Path::new(program), LARGEST).map_err(|error| chain(&error))?;
+    files::read_trusted(Path::new(program), LARGEST).map_err(|error| with_causes(&error))?;
     let mut start = Command::new(program);
     start
         .args(args)

@@ -1,0 +1,154 @@
+//! The bus: what happens is handed to whoever listens, and nobody who listens can hold anything up. Each has a queue of his
+//! own and a thread of his own; when his queue is full he loses what comes next, and is told how much that was.
+//!
+//! The audit trail does not listen here: before an act it is awaited.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, TrySendError, channel, sync_channel};
+use std::thread::Builder;
+use std::time::Duration;
+
+use jiff::tz::TimeZone;
+use sophron_core::happening::{Happening, News};
+use sophron_linux::here;
+
+/// How many happenings wait for a listener who is slow; what comes then is lost to him.
+const MOST_WAITING: usize = 256;
+
+/// How long a listener is waited for at the end.
+const LAST_WAIT: Duration = Duration::from_secs(2);
+
+/// Everybody who listens.
+#[derive(Default)]
+pub struct Bus {
+    listeners: Vec<Listener>,
+}
+
+struct Listener {
+    queue: SyncSender<Arc<Happening>>,
+    /// What of it he cares for: only that counts as lost.
+    cares: Box<dyn Fn(&Happening) -> bool + Send>,
+    given: u64,
+    taken: Arc<AtomicU64>,
+    /// Lost and not told yet, and in all.
+    untold: u64,
+    lost: u64,
+    /// Closed once his thread is done.
+    done: Receiver<()>,
+}
+
+impl Bus {
+    /// Has somebody listen, on a thread of his own.
+    ///
+    /// # Errors
+    /// No thread can be started.
+    pub fn listen(
+        &mut self,
+        name: &str,
+        cares: impl Fn(&Happening) -> bool + Send + 'static,
+        mut hear: impl FnMut(&Happening) + Send + 'static,
+    ) -> std::io::Result<()> {
+        let (queue, heard) = sync_channel::<Arc<Happening>>(MOST_WAITING);
+        let (ends, done) = channel::<()>();
+        let taken = Arc::new(AtomicU64::new(0));
+        let count = Arc::clone(&taken);
+        Builder::new().name(name.to_owned()).spawn(move || {
+            let _ends = ends;
+            for happening in heard {
+                hear(&happening);
+                count.fetch_add(1, Ordering::SeqCst);
+            }
+        })?;
+        self.listeners.push(Listener { queue, cares: Box::new(cares), given: 0, taken, untold: 0, lost: 0, done });
+        Ok(())
+    }
+
+    /// Hands it to everybody who listens. Never waits.
+    pub fn publish(&mut self, happening: &Arc<Happening>) {
+        for listener in &mut self.listeners {
+            listener.hand(happening);
+        }
+    }
+
+    /// Waits a little for those who still have something to hear; how many lines were lost in all.
+    pub fn end(self) -> u64 {
+        self.listeners.into_iter().map(Listener::end).sum()
+    }
+}
+
+impl Listener {
+    fn hand(&mut self, happening: &Arc<Happening>) {
+        if self.untold > 0 {
+            let news = Happening::news(here::now().wall, News::LinesLost(self.untold));
+            if self.put(Arc::new(news)) {
+                self.untold = 0;
+            }
+        }
+        if (self.untold > 0 || !self.put(Arc::clone(happening))) && (self.cares)(happening) {
+            (self.untold, self.lost) = (self.untold + 1, self.lost + 1);
+        }
+    }
+
+    fn put(&mut self, happening: Arc<Happening>) -> bool {
+        match self.queue.try_send(happening) {
+            Ok(()) => {
+                self.given += 1;
+                true
+            }
+            Err(TrySendError::Full(_)) => false,
+            // His thread is gone: nobody is left to lose anything.
+            Err(TrySendError::Disconnected(_)) => true,
+        }
+    }
+
+    fn end(self) -> u64 {
+        let Listener { queue, given, taken, lost, done, .. } = self;
+        drop(queue);
+        match done.recv_timeout(LAST_WAIT) {
+            Err(RecvTimeoutError::Timeout) => lost + given.saturating_sub(taken.load(Ordering::SeqCst)),
+            _ => lost,
+        }
+    }
+}
+
+/// Whether it has a line for people.
+pub fn has_a_line(happening: &Happening) -> bool {
+    happening.line(&TimeZone::UTC).is_some()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn who_does_not_listen_loses_only_lines_and_is_told_how_many() {
+        let mut bus = Bus::default();
+        let (go, wait) = channel::<()>();
+        let (hears, heard) = channel();
+        let hear = move |happening: &Happening| {
+            let _ = wait.recv();
+            let _ = hears.send(happening.clone());
+        };
+        bus.listen("test", has_a_line, hear).unwrap();
+        let news = |news| Arc::new(Happening::news(jiff::Timestamp::UNIX_EPOCH, news));
+        let most = MOST_WAITING as u64;
+        for _ in 0..most + 41 {
+            bus.publish(&news(News::TrailBack));
+        }
+        // What is only recorded is no loss to him.
+        bus.publish(&news(News::SummedUp(1, 60)));
+        // One or two were taken out of the queue by now, or none.
+        let lost = bus.listeners[0].lost;
+        assert!((40..=41).contains(&lost), "{lost}");
+        drop(go);
+        while bus.listeners[0].taken.load(Ordering::SeqCst) < bus.listeners[0].given {
+            std::thread::yield_now();
+        }
+        bus.publish(&news(News::Ending));
+        assert_eq!(bus.end(), lost);
+        let all: Vec<Happening> = heard.iter().collect();
+        let told = all.iter().rev().nth(1).map(|happening| happening.what.clone());
+        assert_eq!(told, Some(sophron_core::happening::What::Watcher(News::LinesLost(lost))));
+    }
+}

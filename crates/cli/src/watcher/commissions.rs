@@ -1,0 +1,79 @@
+//! What the dispatcher commissions, carried out on a thread of its own: announced in the trail, looked at once more by the rule
+//! that ordered it, done by the one actuator.
+
+use std::collections::BTreeSet;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use sophron_core::act::Outcome;
+use sophron_core::dispatch::{Commission, Done};
+use sophron_core::happening::{Happening, Scribe, What};
+use sophron_core::model::{Needs, Process};
+use sophron_linux::act::{Actuator, Commit, Found, Standing};
+use sophron_linux::here;
+
+use super::recorder::Recorder;
+
+/// Which cases were in breach at the latest tick, and which that was.
+pub type Breached = Arc<Mutex<(u64, BTreeSet<u64>)>>;
+
+/// Does it.
+pub fn perform(
+    commission: Commission,
+    actuator: Actuator,
+    needs: Needs,
+    breached: &Breached,
+    (recorder, scribe): (&Recorder, &Scribe),
+) -> (Done, Option<Standing>) {
+    let mut commit = ByTheRule { commission: &commission, needs, breached, recorder, scribe };
+    let (outcome, took, standing) = actuator.perform(&commission.order, &mut commit).outcome();
+    (Done { commission, outcome, took }, standing)
+}
+
+/// What is told where whoever is at it ends midway.
+pub fn unfinished(commission: Commission) -> Done {
+    Done { commission, outcome: Outcome::unfinished(), took: std::time::Duration::ZERO }
+}
+
+/// An intent with what is known right before the act.
+pub fn announced(happening: &Happening, found: Found) -> Happening {
+    let mut happening = Happening { at: here::now().wall, ..happening.clone() };
+    if let What::Announced(act, announced) = &mut happening.what {
+        announced.originals = found.originals;
+        if !act.is_undo() {
+            announced.open = found.open;
+        }
+    }
+    happening
+}
+
+struct ByTheRule<'a> {
+    commission: &'a Commission,
+    needs: Needs,
+    breached: &'a Breached,
+    recorder: &'a Recorder,
+    scribe: &'a Scribe,
+}
+
+impl Commit for ByTheRule<'_> {
+    fn announce(&mut self, _: usize, found: Found) -> Result<(), String> {
+        let intent = self.scribe.record(&announced(&self.commission.announced, found));
+        let intent = intent.ok_or("there is no record of that")?;
+        if self.takes_back() { self.recorder.commit_undo(intent) } else { self.recorder.commit(intent) }
+    }
+
+    fn needs(&self) -> Needs {
+        self.needs
+    }
+
+    fn still_right(&mut self, target: usize, now: Process) -> Result<(), String> {
+        let (Some(check), Some(judged)) = (&self.commission.check, self.commission.order.targets.get(target)) else {
+            return Ok(());
+        };
+        let breached = self.breached.lock().unwrap_or_else(PoisonError::into_inner);
+        check.still_right(self.commission.case.unwrap_or_default(), judged, now, (breached.0, &breached.1))
+    }
+
+    fn takes_back(&self) -> bool {
+        self.commission.is_undo()
+    }
+}

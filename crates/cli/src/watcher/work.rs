@@ -1,0 +1,214 @@
+//! What the dispatcher is given, and what it commands.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, PoisonError};
+use std::time::Duration;
+
+use sophron_core::act::Outcome;
+use sophron_core::audit::Kind;
+use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Question, Trail, Wants};
+use sophron_core::happening::{Happening, News, What};
+use sophron_core::judge::MemoryWish;
+use sophron_core::model::{Boot, ProcessId, Snapshot};
+use sophron_core::text::with_causes;
+use sophron_linux::act::Actuator;
+use sophron_linux::handle::Handle;
+use sophron_linux::{SampleError, here, locks};
+
+use super::control::{Answer, Asked};
+use super::workers::Report;
+use super::{Fixed, Wake, Watcher, commissions, group_memory, program};
+
+/// How long a costly file is waited for; what takes longer is unknown.
+const COSTLY_WAIT: Duration = Duration::from_millis(200);
+
+impl Watcher {
+    pub(super) fn tick(&mut self) {
+        let mut snapshot = std::mem::take(&mut self.snapshot);
+        match self.sample(&mut snapshot) {
+            Ok(()) => {
+                self.hear_hands(snapshot.machine.boot);
+                let beside = self.beside(&snapshot);
+                let commands = self.dispatcher.step(snapshot.moment, Input::Sample(&snapshot, &beside));
+                *self.breached.lock().unwrap_or_else(PoisonError::into_inner) = self.dispatcher.breached();
+                self.snapshot = snapshot;
+                self.follow(commands);
+            }
+            Err(error) => {
+                self.snapshot = snapshot;
+                self.step(Input::NoSample(with_causes(&error)));
+            }
+        }
+    }
+
+    /// Hands the dispatcher an input, and has done what it commands.
+    pub(super) fn step(&mut self, input: Input<'_>) {
+        let commands = self.dispatcher.step(here::now(), input);
+        self.follow(commands);
+    }
+
+    fn sample(&mut self, snapshot: &mut Snapshot) -> Result<(), SampleError> {
+        let (wants, machine) = (&self.wants, snapshot.machine.clone());
+        self.sampler.sample(snapshot, |process| wants.of_one(process, &machine))?;
+        for (rule, costly) in self.wants.costly() {
+            for process in &mut snapshot.processes {
+                if Wants::hangs_on_it(rule, process, &snapshot.machine) {
+                    self.sampler.read_costly(process, costly, COSTLY_WAIT);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// What people have done beside us, by the trail.
+    fn hear_hands(&mut self, boot: Boot) {
+        for record in self.hands.news() {
+            if record.kind == Kind::LossAccepted {
+                self.recorder.doubt(false);
+                self.step(Input::Trail(Trail::Accepted(record.who.user.clone())));
+            } else if let Some(hand) = Hand::of(&record, boot) {
+                self.step(Input::Hand(Box::new(hand)));
+            }
+        }
+    }
+
+    /// What is known beside a sample: guards, locks, and whom it does not show.
+    fn beside(&mut self, snapshot: &Snapshot) -> Beside {
+        let seen = |id: &ProcessId| snapshot.process(id.pid).is_some_and(|process| process.id == *id);
+        let guards = self.standing.values().flat_map(|standing| standing.guards());
+        let own = guards.chain([std::process::id()]).collect();
+        let guarded = self.standing.iter_mut().filter_map(|(id, standing)| standing.is_guarded().then_some(*id));
+        let guarded: std::collections::BTreeSet<ProcessId> = guarded.collect();
+        let suspended = self.dispatcher.effects().suspended().map(|(id, _)| *id);
+        let unguarded = suspended.filter(|id| !guarded.contains(id)).collect();
+        let alive = |(id, fixed): (&ProcessId, &Fixed)| (!fixed.handle.has_ended()).then_some(*id);
+        let unseen = self.fixed.iter().filter(|(id, _)| !seen(id)).filter_map(alive).collect();
+        // As far as that is known by now: it is read beside.
+        let waits = self.dispatcher.minds_locks().then(locks::last_waits).flatten();
+        let waits = waits.map(|waits| waits.to_vec()).unwrap_or_default();
+        Beside { unguarded, waits, unseen, own, ..Beside::default() }
+    }
+
+    pub(super) fn follow(&mut self, commands: Vec<Command>) {
+        for command in commands {
+            match command {
+                Command::Tell(happening) => self.tell(self.with_disk(*happening)),
+                Command::Say(happening) => self.bus.publish(&Arc::new(*happening)),
+                Command::Keep(ours) => {
+                    let snapshot = std::mem::take(&mut self.snapshot);
+                    let ended = self.kept.sample(&snapshot, *ours);
+                    self.snapshot = snapshot;
+                    if let Some(why) = ended {
+                        self.say(News::Unrecorded(why));
+                    }
+                }
+                Command::Fix(id) => self.fix(id),
+                Command::Release(id) => {
+                    self.fixed.remove(&id);
+                }
+                Command::Dismiss(id) => {
+                    if let Some(standing) = self.standing.remove(&id) {
+                        standing.release();
+                    }
+                }
+                Command::Act(commission) => self.act(*commission),
+                Command::Run(call) => self.call(*call),
+                Command::Read(wish) => self.read(*wish),
+                Command::Answer(ticket, standing) => {
+                    if let Some(reply) = self.asked.remove(&ticket) {
+                        // Whoever asked may have gone.
+                        let _ = reply.send(Answer { standing: standing.map(|standing| *standing) });
+                    }
+                }
+            }
+        }
+    }
+
+    /// The process is fixed by a handle as soon as a breach begins to build up.
+    fn fix(&mut self, id: ProcessId) {
+        if let Ok(handle) = Handle::open(&id) {
+            let disk = here::disk_counters(id.pid).map(|counters| (here::monotonic(), counters));
+            self.fixed.insert(id, Fixed { handle: Arc::new(handle), disk });
+        }
+    }
+
+    /// With what a process has read and written a second since its breach began to build up: a sign of honest work, also
+    /// where no rule asks for it.
+    fn with_disk(&self, mut happening: Happening) -> Happening {
+        let id = happening.subject.lead().map(|lead| lead.id);
+        if let (What::Opened { grounds, .. }, Some(id)) = (&mut happening.what, id)
+            && grounds.disk.is_none()
+        {
+            grounds.disk = self.disk_since_it_builds(&id);
+        }
+        happening
+    }
+
+    fn disk_since_it_builds(&self, id: &ProcessId) -> Option<[f64; 2]> {
+        let (since, before) = self.fixed.get(id)?.disk?;
+        let passed = here::monotonic().saturating_sub(since).as_secs_f64();
+        let now = here::disk_counters(id.pid).filter(|_| passed > 0.0)?;
+        let rate = |now: u64, before: u64| (now.saturating_sub(before) as f64 / passed).round();
+        Some([rate(now.0, before.0), rate(now.1, before.1)])
+    }
+
+    /// An act, or the taking back of one, on a thread of its own.
+    fn act(&mut self, commission: Commission) {
+        let order = &commission.order;
+        let ids = order.targets.iter().map(|process| process.id);
+        let ids = ids.chain(order.whole.iter().flat_map(|whole| whole.members.iter().map(|(id, _)| *id)));
+        let handles: BTreeMap<ProcessId, Arc<Handle>> =
+            ids.filter_map(|id| Some((id, Arc::clone(&self.fixed.get(&id)?.handle)))).collect();
+        let standing = match (commission.resumes(), commission.target()) {
+            (true, Some(target)) => self.standing.remove(&target.id),
+            _ => None,
+        };
+        let actuator = Actuator { handles, direct: self.direct.clone(), lineage: None, standing };
+        let (needs, breached) = (self.wants.of_everybody(), Arc::clone(&self.breached));
+        let (recorder, scribe) = (self.recorder.clone(), self.scribe.clone());
+        let if_not = commission.clone();
+        let unfinished = move || Wake::Acted(Box::new(commissions::unfinished(if_not)), None);
+        let report = Report::new(self.wake.clone(), unfinished);
+        let crew = if commission.is_undo() { &self.crew.undos } else { &self.crew.acts };
+        crew.give(move || {
+            let (done, standing) = commissions::perform(commission, actuator, needs, &breached, (&recorder, &scribe));
+            report.tell(Wake::Acted(Box::new(done), standing));
+        });
+    }
+
+    /// A program of a rule, likewise.
+    fn call(&mut self, call: Call) {
+        let Some(intent) = self.scribe.record(&call.announced) else { return };
+        let recorder = self.recorder.clone();
+        let if_not = call.clone();
+        let report = Report::new(self.wake.clone(), move || Wake::Ran(Box::new(if_not), Outcome::unfinished()));
+        self.crew.programs.give(move || {
+            let outcome = program::call(&call.command, intent, &recorder);
+            report.tell(Wake::Ran(Box::new(call), outcome));
+        });
+    }
+
+    /// The exact memory of a group, beside.
+    fn read(&mut self, wish: MemoryWish) {
+        let if_not = wish.clone();
+        let rest = || here::monotonic() + group_memory::LONGEST_REST;
+        let report = Report::new(self.wake.clone(), move || Wake::Memory(Box::new(if_not), None, rest()));
+        self.crew.aside.give(move || {
+            let (bytes, from) = group_memory::read(&wish);
+            report.tell(Wake::Memory(Box::new(wish), bytes, from));
+        });
+    }
+
+    pub(super) fn ask(&mut self, asked: Asked) {
+        let Asked { question, reply } = asked;
+        let id = ProcessId { pid: question.pid, start: question.start, boot: self.scribe.boot };
+        let Some(process) = self.snapshot.process(id.pid).filter(|process| process.id == id).cloned() else {
+            let _ = reply.send(Answer { standing: None });
+            return;
+        };
+        let ticket = self.asked.keys().next_back().map_or(0, |last| last + 1);
+        self.asked.insert(ticket, reply);
+        let (rule, machine) = (question.rule.into(), self.snapshot.machine.clone());
+        self.step(Input::Question(Box::new(Question { ticket, rule, process, machine })));
+    }
+}

@@ -1,0 +1,214 @@
+//! Decisions carried out: what becomes of each due step, told or set going.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use super::{Call, Check, Command, Commission, Dispatcher};
+use crate::act::{Act, Order, Originals, Outcome, Reach, Whole};
+use crate::decide::{Decision, Verdict};
+use crate::facts::Facts;
+use crate::happening::{Announced, Grounds, Happening, Next, Subject, What};
+use crate::judge::Case;
+use crate::model::{Process, ProcessId, Snapshot};
+use crate::rules::{Action, Rule};
+use crate::subject::SubjectKey;
+
+/// Most children that a record names.
+const MOST_CHILDREN: usize = 32;
+
+impl Dispatcher {
+    pub(super) fn carry_out(&mut self, decision: &Decision, snapshot: &Snapshot) {
+        let Some(case) = self.judge.case(decision.case) else { return };
+        let Some(rule) = self.judge.rule(&case.rule).map(Arc::clone) else { return };
+        let at = snapshot.moment.wall;
+        let what = What::Decided {
+            action: decision.action,
+            step: decision.step,
+            verdict: decision.verdict.clone(),
+            grounds: Grounds::of(case, &rule),
+            at_opening: case.ladder.clock.is_zero(),
+        };
+        let subject = decision.target.as_ref().map_or_else(|| Subject::of(case), |one| Subject::one_of(case, one));
+        let next = Next::of(case, &rule, at);
+        let happening = Happening::of_case(at, case, what).on(subject).followed_by(next);
+        match (&decision.verdict, &decision.target) {
+            // What waits has been told by the trail's own line. The step stays due.
+            (Verdict::Waits(_), _) => self.judge.postponed(decision.case),
+            (Verdict::Act(Action::Run), _) => {
+                self.tell(happening);
+                self.call(decision, &rule, snapshot);
+            }
+            (Verdict::Act(action), Some(target)) => self.set_going(decision, *action, target, happening, snapshot),
+            (verdict, _) => {
+                let joins = match verdict {
+                    Verdict::Overtaken { by } => self.join_a_lowering(decision, *by),
+                    _ => false,
+                };
+                self.tell(happening);
+                self.judge.settled(decision.case, joins);
+            }
+        }
+    }
+
+    /// A lowering overtaken by a greater one is part of it: this case holds it as well, at its own niceness.
+    fn join_a_lowering(&mut self, decision: &Decision, by: u64) -> bool {
+        let (Action::Lower { nice }, Some(target)) = (decision.action, &decision.target) else { return false };
+        let winner = self.judge.case(by).and_then(|winner| {
+            let step = winner.ladder.next.checked_sub(1)?;
+            Some(self.judge.rule(&winner.rule)?.ladder.get(step)?.action)
+        });
+        let joins = matches!(winner, Some(Action::Lower { .. }));
+        if joins {
+            self.joining.entry(target.id).or_default().push((decision.case, nice));
+        }
+        joins
+    }
+
+    /// Hands an act out; until its outcome is in, no other is on anybody that it is done to.
+    fn set_going(
+        &mut self,
+        decision: &Decision,
+        action: Action,
+        target: &Process,
+        decided: Happening,
+        snapshot: &Snapshot,
+    ) {
+        let Some(act) = Act::of_step(action) else { return };
+        let at = snapshot.moment.wall;
+        if let (Act::Lower { nice, .. }, Some(already)) = (&act, self.effects.lowered_to(&target.id))
+            && already >= *nice
+            && !self.busy.contains(&target.id)
+        {
+            self.effects.lower(target.id, decision.case, *nice, Originals::default());
+            self.tell(decided);
+            self.tell_what_came(at, decision, &act, target, Outcome::Joined { nice: already });
+            self.judge.settled(decision.case, true);
+            return;
+        }
+        let Some(commission) = self.commission_of(decision, act, target, snapshot) else { return };
+        if commission.touches().iter().any(|id| self.busy.contains(id)) {
+            // Something is being taken back from it, or done to one of its tree: the step stays due.
+            self.judge.postponed(decision.case);
+            return;
+        }
+        self.tell(decided);
+        self.commission(commission);
+    }
+
+    fn tell_what_came(
+        &mut self,
+        at: jiff::Timestamp,
+        decision: &Decision,
+        act: &Act,
+        target: &Process,
+        outcome: Outcome,
+    ) {
+        let Some(case) = self.judge.case(decision.case) else { return };
+        let what = What::Came {
+            act: Some(Box::new(act.clone())),
+            step: Some(decision.step),
+            tree: false,
+            outcome,
+            took: None,
+            measure: case.measure.clone(),
+            remark: None,
+            because: None,
+        };
+        let subject = Subject::one_of(case, target);
+        let happening = Happening::of_case(at, case, what).on(subject);
+        self.tell(happening);
+    }
+
+    fn commission_of(
+        &self,
+        decision: &Decision,
+        act: Act,
+        target: &Process,
+        snapshot: &Snapshot,
+    ) -> Option<Commission> {
+        let case = self.judge.case(decision.case)?;
+        let rule = self.judge.rule(&case.rule)?;
+        let is_root = matches!(&case.key, SubjectKey::Tree(root) if *root == target.id);
+        let tree = is_root && matches!(act, Act::Terminate { .. });
+        let meant = |process: &Process| case.members.contains(&process.id);
+        let order = Order {
+            whole: tree.then(|| self.whole_of(case, snapshot)),
+            reach: match act {
+                Act::Lower { .. } => Reach::of(&snapshot.processes, target, meant),
+                _ => Reach::default(),
+            },
+            mates: match act {
+                Act::Restart => {
+                    let mates = snapshot.processes.iter().filter(|other| other.group == target.group);
+                    mates.cloned().collect()
+                }
+                _ => Vec::new(),
+            },
+            ..Order::on(target.clone(), act.clone())
+        };
+        let announced = Announced {
+            step: Some(decision.step),
+            grounds: Some(Grounds::of(case, rule)),
+            tree,
+            children: children(snapshot, target.id.pid),
+            ..Announced::default()
+        };
+        let what = What::Announced(Box::new(act), Box::new(announced));
+        let check = Check {
+            rule: Arc::clone(rule),
+            // Of a tree all descendants are members, whatever they match; of a group its members.
+            by_where: !matches!(&case.key, SubjectKey::Tree(root) if *root != target.id),
+            machine: snapshot.machine.clone(),
+            protections: self.protections.clone(),
+            tick: self.ticks,
+        };
+        let at = snapshot.moment.wall;
+        Some(Commission {
+            case: Some(decision.case),
+            step: Some(decision.step),
+            order,
+            announced: Happening::of_case(at, case, what).on(Subject::one_of(case, target)),
+            check: Some(check),
+            remark: None,
+        })
+    }
+
+    /// A tree as it was judged, and whom its ending leaves alone, with all that descends from them.
+    fn whole_of(&self, case: &Case, snapshot: &Snapshot) -> Whole {
+        let why = |process: &Process| {
+            let reason = self.protections.reason(&Facts::new(process, &snapshot.machine));
+            let back = self.hands.standing_back.get(&process.id).map(|_| "rules stand back from it".to_owned());
+            Some((process.id.pid, reason.or(back)?))
+        };
+        let own = self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned()));
+        let spared: BTreeMap<u32, String> = snapshot.processes.iter().filter_map(why).chain(own).collect();
+        let member = |id: &ProcessId| {
+            let process = snapshot.process(id.pid).filter(|process| process.id == *id)?;
+            Some((*id, process.comes_from()))
+        };
+        Whole { spared, members: case.members.iter().filter_map(member).collect() }
+    }
+
+    /// Has the rule's program run, one at a time.
+    fn call(&mut self, decision: &Decision, rule: &Arc<Rule>, snapshot: &Snapshot) {
+        let Some(case) = self.judge.case(decision.case) else { return };
+        let command = rule.ladder.get(decision.step).map(|step| Arc::clone(&step.run)).unwrap_or_default();
+        let (step, grounds) = (Some(decision.step), Some(Grounds::of(case, rule)));
+        let announced = Box::new(Announced { step, grounds, ..Announced::default() });
+        let announced = Happening::of_case(snapshot.moment.wall, case, What::Calls(announced));
+        let call = Call { case: decision.case, rule: rule.name.clone(), step: decision.step, command, announced };
+        if self.running.insert(rule.name.clone()) {
+            self.out.push(Command::Run(Box::new(call)));
+            return;
+        }
+        let why = "its program is still running: one at a time".to_owned();
+        self.tell_of_call(snapshot.moment, &call, Outcome::Refused(why));
+        self.judge.settled(decision.case, false);
+    }
+}
+
+/// The children of a process, named as everywhere.
+pub fn children(snapshot: &Snapshot, pid: u32) -> Vec<String> {
+    let is_child = |process: &&Process| process.parent == pid && process.id.pid != pid && !process.has_ended();
+    snapshot.processes.iter().filter(is_child).take(MOST_CHILDREN).map(Process::label).collect()
+}

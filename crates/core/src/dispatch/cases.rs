@@ -1,0 +1,201 @@
+//! What the judge found, followed: who is fixed by a handle, what is told, and the undoing of what a case holds.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::{Beside, Command, Dispatcher};
+use crate::audit::Wording;
+use crate::happening::{Grounds, Happening, Next, Over, Subject, What};
+use crate::judge::{Case, Closing, Event};
+use crate::model::{Moment, ProcessId, Snapshot};
+use crate::protect::Protections;
+use crate::rules::{Action, Rule, RuleSet};
+use crate::subject::Judged;
+
+/// A case that is over, and waits until nothing is under way on its processes any more.
+#[derive(Debug)]
+pub(super) struct Leaving {
+    pub case: Box<Case>,
+    pub rule: Arc<Rule>,
+    pub why: Closing,
+    /// Of its processes, those that lived when it closed.
+    pub alive: BTreeSet<ProcessId>,
+}
+
+impl Dispatcher {
+    pub(super) fn follow(&mut self, event: &Event, snapshot: &Snapshot, beside: &Beside) {
+        let now = snapshot.moment;
+        match event {
+            Event::Building { rule, members } => {
+                for id in members {
+                    if self.held.fix(rule, *id) {
+                        self.out.push(Command::Fix(*id));
+                    }
+                }
+            }
+            Event::Abandoned { rule, members } => self.release(rule, members),
+            Event::Opened { case } => self.opened(*case, now),
+            Event::Easing { case } => {
+                self.tell_of(*case, now, |case, _| What::Easing { measure: case.measure.clone(), wait: case.wait })
+            }
+            Event::BreachedAgain { case } => {
+                self.tell_of(*case, now, |case, _| What::BreachedAgain(case.measure.clone()));
+            }
+            Event::Remind { case } => self.tell_of(*case, now, |case, rule| What::Reminded(Grounds::of(case, rule))),
+            Event::HoursEnded { case } => {
+                self.tell_of(*case, now, |_, _| What::HoursEnded);
+                for id in self.effects.of_case(*case) {
+                    self.let_go(id, *case);
+                }
+            }
+            Event::Closed { case, why } => {
+                let Some(rule) = self.judge.rule(&case.rule).map(Arc::clone) else { return };
+                let alive = alive(case, snapshot, beside);
+                self.leave(now, Leaving { case: case.clone(), rule, why: *why, alive });
+            }
+            Event::Due { .. } => {}
+        }
+    }
+
+    fn tell_of(&mut self, case: u64, now: Moment, what: impl FnOnce(&Case, &Rule) -> What) {
+        let Some(case) = self.judge.case(case) else { return };
+        let Some(rule) = self.judge.rule(&case.rule) else { return };
+        let what = what(case, rule);
+        let next = match what {
+            What::Easing { .. } | What::HoursEnded => Next::Unsaid,
+            _ => Next::of(case, rule, now.wall),
+        };
+        let happening = Happening::of_case(now.wall, case, what).followed_by(next);
+        self.tell(happening);
+    }
+
+    fn opened(&mut self, case: u64, now: Moment) {
+        let Some(case) = self.judge.case(case) else { return };
+        let Some(rule) = self.judge.rule(&case.rule) else { return };
+        let what = What::Opened {
+            returned: case.returned,
+            grounds: Grounds::of(case, rule),
+            note: rule.note.clone(),
+            wording: Box::new(Wording { text: rule.text.clone(), digest: self.rules.digest.clone() }),
+            alerts: rule.ladder.first().is_some_and(|step| step.action == Action::Alert && step.at.is_zero()),
+        };
+        let next = Next::of(case, rule, now.wall);
+        let happening = Happening::of_case(now.wall, case, what).followed_by(next);
+        let name = rule.name.clone();
+        self.tell_throttled(now, &name, happening);
+    }
+
+    pub(super) fn release(&mut self, rule: &crate::rules::RuleName, members: &[ProcessId]) {
+        for id in members {
+            if self.held.unfix(rule, id) {
+                self.out.push(Command::Release(*id));
+            }
+        }
+    }
+
+    /// Of a group whoever is no longer a member is undone, and that is recorded.
+    pub(super) fn let_go_of_those_that_left(&mut self, snapshot: &Snapshot) {
+        let now = snapshot.moment;
+        let groups = self.judge.cases().filter(|case| case.key.judged() != Judged::Process && case.ladder.has_effect);
+        let mut left = Vec::new();
+        for case in groups {
+            for id in self.effects.of_case(case.number).into_iter().filter(|id| !case.members.contains(id)) {
+                let process = snapshot.process(id.pid).filter(|process| process.id == id && !process.has_ended());
+                let told = process.map(|process| {
+                    let what = What::LeftTheGroup { group: case.label() };
+                    Happening::of_case(now.wall, case, what).on(Subject::process(process))
+                });
+                left.push((case.number, id, told));
+            }
+        }
+        for (case, id, told) in left {
+            match told {
+                Some(told) => {
+                    self.tell(told);
+                    self.let_go(id, case);
+                }
+                None => self.forget(id, case),
+            }
+        }
+    }
+
+    /// A case is over. While an act on one of its processes is under way it is not known what it holds.
+    fn leave(&mut self, now: Moment, leaving: Leaving) {
+        if leaving.case.ladder.is_awaiting() || self.is_busy_with(&leaving.case) {
+            self.closing.push(leaving);
+        } else {
+            self.close(now, leaving);
+        }
+    }
+
+    fn is_busy_with(&self, case: &Case) -> bool {
+        self.busy.iter().any(|id| case.concerns(id))
+    }
+
+    /// Cases that closed while an act on one of their processes was under way.
+    pub(super) fn close_what_waited(&mut self, now: Moment) {
+        let (waiting, ready): (Vec<Leaving>, Vec<Leaving>) =
+            std::mem::take(&mut self.closing).into_iter().partition(|leaving| self.is_busy_with(&leaving.case));
+        self.closing = waiting;
+        for leaving in ready {
+            self.close(now, leaving);
+        }
+    }
+
+    /// What it holds is undone, unless the process took it along.
+    fn close(&mut self, now: Moment, leaving: Leaving) {
+        let Leaving { case, rule, why, mut alive } = leaving;
+        let group = case.key.judged() != Judged::Process;
+        let ended: Vec<ProcessId> = case.members.iter().filter(|id| self.ended_by_us.remove(*id)).copied().collect();
+        for id in &ended {
+            alive.remove(id);
+        }
+        let lives = case.lead.as_ref().is_some_and(|lead| alive.contains(&lead.id));
+        let over = Over::of(why, group, !ended.is_empty(), lives);
+        let what = What::Closed { why: over, grounds: Grounds::of(&case, &rule) };
+        let happening = Happening::of_case(now.wall, &case, what);
+        match over {
+            Over::Calm => self.tell_throttled(now, &rule.name, happening),
+            _ => self.tell(happening),
+        }
+        let mut held = self.effects.of_case(case.number);
+        held.extend(case.lead.iter().filter(|_| !group).map(|lead| lead.id));
+        for id in held {
+            if why == Closing::Ended && !alive.contains(&id) {
+                self.forget(id, case.number);
+            } else {
+                self.let_go(id, case.number);
+            }
+        }
+        self.release(&case.rule, &case.members);
+    }
+
+    /// Other rules from now on: the stories of those that mean the same go on, the cases of the others are closed.
+    pub(super) fn adopt(&mut self, now: Moment, rules: Arc<RuleSet>, protections: Protections) {
+        let before = std::mem::replace(&mut self.rules, rules);
+        let Protections { own, terminal, ancestors, .. } = std::mem::take(&mut self.protections);
+        self.protections = Protections { own, terminal, ancestors, ..protections };
+        let events = self.judge.adopt(&self.rules);
+        for event in events {
+            match event {
+                Event::Abandoned { rule, members } => self.release(&rule, &members),
+                Event::Closed { case, why } => {
+                    let Some(rule) = before.rule(&case.rule).cloned().map(Arc::new) else { continue };
+                    let alive = case.members.iter().copied().collect();
+                    self.leave(now, Leaving { case, rule, why, alive });
+                }
+                _ => {}
+            }
+        }
+        self.said.forget_all();
+    }
+}
+
+/// Who of a case lives. A process that one sample missed has not ended while its handle says that it lives: what is in force
+/// on it is undone like on any other that is no longer judged.
+fn alive(case: &Case, snapshot: &Snapshot, beside: &Beside) -> BTreeSet<ProcessId> {
+    let group = case.key.judged() != Judged::Process;
+    let seen = |id: &ProcessId| snapshot.process(id.pid).is_some_and(|process| process.id == *id);
+    let lives = |id: &ProcessId| beside.unseen.contains(id) || (group && seen(id));
+    case.members.iter().chain(case.lead.iter().map(|lead| &lead.id)).filter(|id| lives(id)).copied().collect()
+}

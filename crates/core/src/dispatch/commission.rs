@@ -1,0 +1,134 @@
+//! What is handed out to be done, and comes back with what became of it.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use std::time::Duration;
+
+use crate::act::{Act, Order, Outcome, same};
+use crate::condition::Truth;
+use crate::facts::Facts;
+use crate::happening::Happening;
+use crate::model::{Machine, Process, ProcessId};
+use crate::protect::Protections;
+use crate::rules::{Rule, RuleName};
+
+/// An act, or the taking back of one.
+#[derive(Debug, Clone)]
+pub struct Commission {
+    /// The case that it is done for.
+    pub case: Option<u64>,
+    /// The step of its ladder, by its place.
+    pub step: Option<usize>,
+    /// What, and to whom.
+    pub order: Order,
+    /// What is recorded before it is done.
+    pub announced: Happening,
+    /// What must still hold right before it is done; nothing where something is taken back.
+    pub check: Option<Check>,
+    /// What is said of it beyond its outcome.
+    pub remark: Option<String>,
+}
+
+/// What came of it.
+#[derive(Debug)]
+pub struct Done {
+    /// What was to be done.
+    pub commission: Commission,
+    /// What came of it.
+    pub outcome: Outcome,
+    /// How long it took.
+    pub took: Duration,
+}
+
+/// A program that is run for a case.
+#[derive(Debug, Clone)]
+pub struct Call {
+    /// The case.
+    pub case: u64,
+    /// Its rule: one at a time for each.
+    pub rule: RuleName,
+    /// The step of its ladder, by its place.
+    pub step: usize,
+    /// The program and its arguments.
+    pub command: Arc<[String]>,
+    /// What is recorded before, and what the program is told.
+    pub announced: Happening,
+}
+
+/// Between the decision and the act the intent was written, which may have taken seconds: what must still be as it was.
+#[derive(Debug, Clone)]
+pub struct Check {
+    /// The rule.
+    pub rule: Arc<Rule>,
+    /// Whether its `where` must still cover the process: of a tree all descendants are members, whatever they match.
+    pub by_where: bool,
+    /// The machine as it was judged.
+    pub machine: Machine,
+    /// Whom no rule may act on.
+    pub protections: Protections,
+    /// The tick at which the step fell due.
+    pub tick: u64,
+}
+
+impl Commission {
+    /// The process that it is done to, or the root of the tree.
+    pub fn target(&self) -> Option<&Process> {
+        self.order.targets.first()
+    }
+
+    /// Everybody that it is done to, as far as that is known.
+    pub(super) fn touches(&self) -> BTreeSet<ProcessId> {
+        let targets = self.order.targets.iter().map(|process| process.id);
+        let whole = self.order.whole.iter().flat_map(|whole| whole.members.iter().map(|(id, _)| *id));
+        let mates = self.order.mates.iter().map(|process| process.id);
+        targets.chain(whole).chain(mates).collect()
+    }
+
+    /// Whether it takes something back.
+    pub fn is_undo(&self) -> bool {
+        self.order.act.is_undo()
+    }
+
+    /// Whether it resumes somebody.
+    pub fn resumes(&self) -> bool {
+        self.order.act == Act::Resume
+    }
+}
+
+impl Check {
+    /// Whether it is still right: identity, owner, `where`, protection, and the breach if a tick has passed. `now` is the
+    /// process as it is found, `breached` says which cases were in breach at the latest tick, and which that was.
+    ///
+    /// # Errors
+    /// Why it is not.
+    pub fn still_right(
+        &self,
+        case: u64,
+        judged: &Process,
+        mut now: Process,
+        breached: (u64, &BTreeSet<u64>),
+    ) -> Result<(), String> {
+        same(judged, &now)?;
+        // What it is called was known; where it could not be read again at once, the same file under the same name is it.
+        if now.app_unread && now.path == judged.path && now.name == judged.name {
+            now.names = Arc::clone(&judged.names);
+        }
+        // A rate needs two samples, and what is costly or counted over all is read with a sample: those of the tick stand.
+        (now.cpu, now.waited, now.faults) = (judged.cpu, judged.waited, judged.faults);
+        (now.disk_read, now.disk_write, now.files) = (judged.disk_read, judged.disk_write, judged.files);
+        (now.memory_private, now.memory_proportional) = (judged.memory_private, judged.memory_proportional);
+        (now.children, now.instances) = (judged.children, judged.instances);
+        let facts = Facts::new(&now, &self.machine);
+        let covered = self.rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) == Truth::True);
+        if self.by_where && !covered {
+            return Err("the rule no longer covers it".to_owned());
+        }
+        if let Some(reason) = self.protections.reason(&facts) {
+            return Err(format!("it is protected now: {reason}"));
+        }
+        if breached.0 != self.tick && !breached.1.contains(&case) {
+            return Err("it is no longer in breach".to_owned());
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,172 @@
+//! Hands at work beside the watcher: rules stand back from what a person has touched, and what a person's command has left
+//! suspended goes on in time.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use super::{Beside, Command, Dispatcher, STAND_BACK};
+use crate::act::{Act, Verb};
+use crate::audit::{InForce, Record};
+use crate::happening::{Happening, What};
+use crate::model::{Boot, Moment, Process, ProcessId, Snapshot, State};
+
+/// The command of a suspension by hand is given that long beyond its time.
+pub const HAND_MARGIN: Duration = Duration::from_secs(5);
+
+/// What a person did.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Hand {
+    /// To whom.
+    pub process: Process,
+    /// What.
+    pub verb: Verb,
+    /// For how long, where it was suspended.
+    pub length: Option<Duration>,
+    /// Who did it.
+    pub by: String,
+}
+
+impl Hand {
+    /// By a record of the trail; none for what was done to nobody of this boot.
+    pub fn of(record: &Record, boot: Boot) -> Option<Hand> {
+        let (subject, action) = (record.subject.as_ref()?, record.action.as_ref()?);
+        record.identity().filter(|id| id.boot == boot)?;
+        let length = action.seconds.map(|seconds| Duration::try_from_secs_f64(seconds).unwrap_or_default());
+        let (process, verb, by) = (subject.process(boot), action.verb.clone(), record.who.user.clone());
+        Some(Hand { process, verb, length, by })
+    }
+}
+
+/// What is known of hands.
+#[derive(Debug, Default)]
+pub(super) struct Hands {
+    /// Not looked at yet.
+    queue: Vec<Hand>,
+    /// From whom rules stand back, until that monotonic time.
+    pub standing_back: BTreeMap<ProcessId, Duration>,
+    /// Suspensions by hand, and when they are over: whoever made them may not be there any more to end them.
+    suspended: BTreeMap<ProcessId, (Duration, Process)>,
+}
+
+impl Hands {
+    pub fn queue(&mut self, hand: Hand) {
+        self.queue.push(hand);
+    }
+}
+
+impl Dispatcher {
+    /// What an earlier run did counts on: the cap on acts, budgets, and whom rules stand back from.
+    pub fn remember(&mut self, in_force: &InForce, now: Moment, boot: Boot) {
+        let age = |at: jiff::Timestamp| Duration::try_from(now.wall.duration_since(at)).unwrap_or(Duration::ZERO);
+        let (mut steps, mut cases) = (std::collections::BTreeSet::new(), std::collections::BTreeSet::new());
+        for act in in_force.acts() {
+            let Some(action) = &act.action else { continue };
+            // A step counts once, on however many processes it acts; a case counts once towards a budget.
+            if action.verb != Verb::Run && steps.insert((act.case, action.step)) {
+                self.ledger.remember(now.monotonic.saturating_sub(age(act.at)), &action.verb);
+            }
+            if let (Some(rule), Some(subject)) = (&act.rule, &act.subject)
+                && cases.insert((act.case, rule.clone()))
+                && let Some(likeness) = subject.likeness()
+            {
+                self.judge.remember(&rule.as_str().into(), likeness, now.boottime.saturating_sub(age(act.at)));
+            }
+        }
+        for (id, at) in in_force.hands().filter(|(id, _)| id.boot == boot) {
+            if age(at) < STAND_BACK {
+                self.hands.standing_back.insert(id, now.monotonic + STAND_BACK - age(at));
+            }
+        }
+    }
+
+    /// A process that a person's command has suspended until that time (monotonic), and may not resume itself.
+    pub fn remember_suspension_by_hand(&mut self, process: Process, until: Duration) {
+        self.hands.suspended.insert(process.id, (until, process));
+    }
+
+    /// After a hand has acted on a process, rules stand back from it.
+    pub(super) fn take_hands(&mut self, snapshot: &Snapshot) {
+        let now = snapshot.moment;
+        for hand in std::mem::take(&mut self.hands.queue) {
+            let id = hand.process.id;
+            match (&hand.verb, hand.length) {
+                (Verb::Suspend, Some(length)) => {
+                    let until = now.monotonic + length + HAND_MARGIN;
+                    self.hands.suspended.insert(id, (until, hand.process.clone()));
+                }
+                _ => {
+                    self.hands.suspended.remove(&id);
+                }
+            }
+            let Some(process) = snapshot.process(id.pid).filter(|process| process.id == id) else { continue };
+            if self.hands.standing_back.insert(id, now.monotonic + STAND_BACK).is_none() {
+                let until = now.wall.checked_add(STAND_BACK).unwrap_or(now.wall);
+                let what = What::StoodBack { act: hand.verb, by: Some(hand.by), until };
+                self.tell(Happening::about(now.wall, process, what));
+            }
+        }
+        self.hands.standing_back.retain(|_, until| *until > now.monotonic);
+    }
+
+    /// Somebody who resumes what we suspended knows something that we do not: rules stand back from it. A guard that
+    /// is gone has resumed it for us, or was killed outright and has resumed nobody.
+    pub(super) fn look_after_the_suspended(&mut self, snapshot: &Snapshot, beside: &Beside) {
+        let now = snapshot.moment;
+        let held: Vec<ProcessId> =
+            self.effects.suspended().map(|(id, _)| *id).filter(|id| !self.busy.contains(id)).collect();
+        for id in held {
+            let Some(process) = snapshot.process(id.pid).filter(|process| process.id == id) else { continue };
+            let still =
+                matches!(process.state, State::Suspended | State::Traced | State::Waiting) || process.has_ended();
+            let case = self.effects.cases_of(&id).first().copied();
+            if beside.unguarded.contains(&id) {
+                self.take_back(now, id, Act::Resume, case, Some("its guard was ended".to_owned()));
+            } else if !still {
+                self.somebody_resumed(process, case, now);
+            } else if let Some(by) = self.waiter_for(&id, beside) {
+                self.out.push(Command::Say(Box::new(Happening::about(now.wall, process, What::WaitedFor { by }))));
+                self.effects.end_suspension(&id);
+            }
+        }
+    }
+
+    fn somebody_resumed(&mut self, process: &Process, case: Option<u64>, now: Moment) {
+        let id = process.id;
+        self.effects.resumed(&id);
+        self.held.resumed(&id);
+        self.out.push(Command::Dismiss(id));
+        self.hands.standing_back.insert(id, now.monotonic + STAND_BACK);
+        let until = now.wall.checked_add(STAND_BACK).unwrap_or(now.wall);
+        let what = What::StoodBack { act: Verb::Resume, by: None, until };
+        let happening = Happening::about(now.wall, process, what);
+        self.tell(Happening { case, ..happening });
+    }
+
+    /// Who waits for a file lock of a process that we hold suspended.
+    fn waiter_for(&self, id: &ProcessId, beside: &Beside) -> Option<u32> {
+        if !self.held.is_lock_holder(id) {
+            return None;
+        }
+        let waits = beside.waits.iter();
+        waits.clone().find(|(holder, waiter)| *holder == id.pid && *waiter != id.pid).map(|(_, waiter)| *waiter)
+    }
+
+    /// A suspension by hand is ended by its own command; where that is gone, and its guard with it, by us.
+    pub(super) fn end_what_hands_left(&mut self, snapshot: &Snapshot) {
+        let now = snapshot.moment;
+        let over = self.hands.suspended.iter().filter(|(_, (until, _))| *until <= now.monotonic);
+        let over: Vec<ProcessId> = over.map(|(id, _)| *id).collect();
+        for id in over {
+            self.hands.suspended.remove(&id);
+            let process = snapshot.process(id.pid).filter(|process| process.id == id);
+            // What we hold suspended ourselves is ended in its own time.
+            let stands = |process: &&Process| {
+                process.state == State::Suspended && self.effects.suspension(&id).is_none() && !self.busy.contains(&id)
+            };
+            let Some(process) = process.filter(stands) else { continue };
+            self.held.remember(process, None);
+            let remark = "its time is over, and the command that had suspended it is gone".to_owned();
+            self.take_back(now, id, Act::Resume, None, Some(remark));
+        }
+    }
+}

@@ -1,0 +1,334 @@
+//! The dispatcher: everything that is decided while rules are watched with, in one place and without a machine. What comes in
+//! are values with their time; what goes out are commands. It reads no clock, waits for nobody and holds no handle: a loop
+//! around it does, on a live machine, and the rehearsal of a recording, which drives the very same code.
+
+mod acting;
+mod asking;
+mod cases;
+mod commission;
+mod ending;
+mod hands;
+mod held;
+mod measuring;
+mod outcomes;
+mod said;
+mod sample;
+mod throttle;
+mod wants;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use std::time::Duration;
+
+pub use acting::children;
+pub use asking::{OpenCase, Question, Standing};
+pub use commission::{Call, Check, Commission, Done};
+pub use hands::{HAND_MARGIN, Hand};
+use jiff::tz::TimeZone;
+pub use wants::Wants;
+
+use crate::decide::Ledger;
+use crate::effects::Effects;
+use crate::happening::Happening;
+use crate::judge::{Judge, MemoryWish};
+use crate::model::{Moment, ProcessId, Snapshot};
+use crate::protect::Protections;
+use crate::recording::Ours;
+use crate::rules::{RuleName, RuleSet};
+
+/// After a hand has acted on a process, rules stand back from it for this long.
+pub const STAND_BACK: Duration = Duration::from_secs(15 * 60);
+
+/// What does not change while it runs.
+#[derive(Debug, Clone)]
+pub struct Settings {
+    /// Whether no rule acts.
+    pub shadow: bool,
+    /// Whether outcomes are only assumed, as in a rehearsal: then nothing is measured after an act, and a process that does
+    /// not stand still in the sample was not resumed by somebody.
+    pub assumed: bool,
+    /// Whether there is no right that could help to read more.
+    pub by_root: bool,
+    /// Sophron's own PID, by which its ancestors are found.
+    pub own: Option<u32>,
+    /// If given, only these processes are judged.
+    pub only: Option<BTreeSet<ProcessId>>,
+    /// The zone that hours are meant in.
+    pub zone: TimeZone,
+}
+
+/// What comes in.
+#[derive(Debug)]
+pub enum Input<'a> {
+    /// A sample, and what is known beside it.
+    Sample(&'a Snapshot, &'a Beside),
+    /// No sample could be taken, and why.
+    NoSample(String),
+    /// Nothing but time: what was to happen by then is due.
+    Time,
+    /// What came of an act, or of taking something back.
+    Acted(Box<Done>),
+    /// What came of a program that was run.
+    Ran(Box<Call>, crate::act::Outcome),
+    /// What a person did beside the watcher.
+    Hand(Box<Hand>),
+    /// How the trail stands.
+    Trail(Trail),
+    /// The exact memory of a group, if it could be read; and from when on the next may be read.
+    Memory(Box<MemoryWish>, Option<u64>, Duration),
+    /// Other rules, with the protections that bind them.
+    Rules(Arc<RuleSet>, Protections),
+    /// A question that somebody asks.
+    Question(Box<Question>),
+    /// It is to end: everything in force is taken back.
+    End,
+}
+
+/// How the trail stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Trail {
+    /// It cannot be written: nothing is acted upon.
+    Lost(String),
+    /// It can be written again.
+    Back,
+    /// It is not what it was. Whether that still has to be recorded.
+    Doubted(String, bool),
+    /// A person has taken note of that.
+    Accepted(String),
+}
+
+/// What is known beside a sample.
+#[derive(Debug, Clone, Default)]
+pub struct Beside {
+    /// Whose guard is gone, of those that we hold suspended.
+    pub unguarded: BTreeSet<ProcessId>,
+    /// Who waits for a file lock of whom, by PID: holder and waiter.
+    pub waits: Vec<(u32, u32)>,
+    /// Fixed processes that the sample does not show and whose handle says that they live.
+    pub unseen: BTreeSet<ProcessId>,
+    /// Sophron's own processes.
+    pub own: BTreeSet<u32>,
+    /// What the watcher that recorded the sample was doing; empty on a live machine.
+    pub recorded: Recorded,
+}
+
+/// The hand that another watcher had in a recorded sample.
+#[derive(Debug, Clone, Default)]
+pub struct Recorded {
+    /// On whom a suspension of it was in force since the sample before.
+    pub suspended: BTreeSet<ProcessId>,
+    /// On whom an act of it was under way.
+    pub busy: BTreeSet<ProcessId>,
+    /// From whom its rules stood back.
+    pub back: BTreeSet<ProcessId>,
+    /// Whom it had suspended as we did: its suspension is the one that the readings tell of, and ours is void.
+    pub did: BTreeSet<ProcessId>,
+}
+
+/// What goes out.
+#[derive(Debug)]
+pub enum Command {
+    /// Record it and say it, as far as it is to be recorded and said.
+    Tell(Box<Happening>),
+    /// Say it, and do not record it.
+    Say(Box<Happening>),
+    /// What was being done at a sample, for a recording of it.
+    Keep(Box<Ours>),
+    /// Fix a process by a handle.
+    Fix(ProcessId),
+    /// Its handle is no longer needed.
+    Release(ProcessId),
+    /// Its guard is no longer needed: it has been resumed, or has ended.
+    Dismiss(ProcessId),
+    /// Carry out an act, or take something back.
+    Act(Box<Commission>),
+    /// Run a program.
+    Run(Box<Call>),
+    /// Read the exact memory of a group.
+    Read(Box<MemoryWish>),
+    /// Answer a question, by its ticket.
+    Answer(u64, Option<Box<Standing>>),
+}
+
+/// The state of a watch.
+#[derive(Debug)]
+pub struct Dispatcher {
+    settings: Settings,
+    rules: Arc<RuleSet>,
+    judge: Judge,
+    ledger: Ledger,
+    effects: Effects,
+    protections: Protections,
+    /// Processes with an act or an undo under way.
+    busy: BTreeSet<ProcessId>,
+    /// What is to be taken back from whom once nothing is under way on him.
+    queued: Vec<Commission>,
+    /// Lowerings that go along with another case's greater one, which is under way.
+    joining: BTreeMap<ProcessId, Vec<(u64, i32)>>,
+    /// Processes on which a suspension of ours was in force since the last tick.
+    touched: BTreeSet<ProcessId>,
+    held: held::Held,
+    hands: hands::Hands,
+    measuring: measuring::Measuring,
+    /// Cases whose process ended while the outcome of an act on it is awaited.
+    closing: Vec<cases::Leaving>,
+    ended_by_us: BTreeSet<ProcessId>,
+    /// Rules whose program runs.
+    running: BTreeSet<RuleName>,
+    throttle: throttle::Throttle,
+    said: said::Said,
+    trail: TrailState,
+    /// From when on exact memory of a group may be read; `None` while it is.
+    memory_from: Option<Duration>,
+    ending: ending::Ending,
+    /// The moment of the present input.
+    now: Moment,
+    /// That of the last sample.
+    last: Option<Moment>,
+    interval: Option<Duration>,
+    /// What came of acts since the last sample, for a recording.
+    kept: Vec<crate::recording::Outcome>,
+    ticks: u64,
+    out: Vec<Command>,
+}
+
+/// Whether anything may be acted upon on the strength of the trail.
+#[derive(Debug, Clone, Copy, Default)]
+struct TrailState {
+    lost: bool,
+    doubted: bool,
+}
+
+impl Dispatcher {
+    /// A watch by these rules, which numbers its cases from `next_case` on.
+    pub fn new(settings: Settings, rules: Arc<RuleSet>, protections: Protections, next_case: u64) -> Dispatcher {
+        Dispatcher {
+            settings,
+            judge: Judge::new(&rules, next_case),
+            rules,
+            ledger: Ledger::default(),
+            effects: Effects::default(),
+            protections,
+            busy: BTreeSet::new(),
+            queued: Vec::new(),
+            joining: BTreeMap::new(),
+            touched: BTreeSet::new(),
+            held: held::Held::default(),
+            hands: hands::Hands::default(),
+            measuring: measuring::Measuring::default(),
+            closing: Vec::new(),
+            ended_by_us: BTreeSet::new(),
+            running: BTreeSet::new(),
+            throttle: throttle::Throttle::default(),
+            said: said::Said::default(),
+            trail: TrailState::default(),
+            memory_from: Some(Duration::ZERO),
+            ending: ending::Ending::default(),
+            now: Moment::default(),
+            last: None,
+            interval: None,
+            kept: Vec::new(),
+            ticks: 0,
+            out: Vec::new(),
+        }
+    }
+
+    /// Takes one input, and says what has to be done next.
+    #[must_use]
+    pub fn step(&mut self, now: Moment, input: Input<'_>) -> Vec<Command> {
+        self.now = now;
+        match input {
+            Input::Sample(snapshot, beside) => self.sample(snapshot, beside),
+            Input::NoSample(why) => self.news(now, crate::happening::News::Blind(why)),
+            Input::Time => self.resume_what_is_over(now),
+            Input::Acted(done) => self.acted(now, *done),
+            Input::Ran(call, outcome) => self.ran(now, *call, outcome),
+            Input::Hand(hand) => self.hands.queue(*hand),
+            Input::Trail(trail) => self.trail(now, trail),
+            Input::Memory(wish, bytes, from) => {
+                self.memory_from = Some(from);
+                if let Some(bytes) = bytes {
+                    self.judge.memory_read(&wish, bytes);
+                }
+            }
+            Input::Rules(rules, protections) => self.adopt(now, rules, protections),
+            Input::Question(question) => {
+                let standing = self.standing(now, &question).map(Box::new);
+                self.out.push(Command::Answer(question.ticket, standing));
+            }
+            Input::End => self.begin_to_end(now),
+        }
+        std::mem::take(&mut self.out)
+    }
+
+    /// When time alone makes something due, on the monotonic clock.
+    pub fn next_wake(&self) -> Option<Duration> {
+        let suspended = self.effects.suspended().filter(|(id, _)| !self.busy.contains(id));
+        suspended.map(|(_, suspended)| suspended.until).min()
+    }
+
+    /// The cases that are in breach, and the number of the tick that showed it.
+    pub fn breached(&self) -> (u64, BTreeSet<u64>) {
+        (self.ticks, self.judge.cases().filter(|case| case.breached).map(|case| case.number).collect())
+    }
+
+    /// Whether nothing is under way.
+    pub fn is_settled(&self) -> bool {
+        self.busy.is_empty() && self.running.is_empty() && self.queued.is_empty()
+    }
+
+    /// Whether it should be looked who waits for file locks.
+    pub fn minds_locks(&self) -> bool {
+        self.held.any_holder()
+    }
+
+    /// What came of acts since the last sample, at the end of a recording.
+    pub fn last_of_ours(&mut self) -> Ours {
+        Ours { outcomes: std::mem::take(&mut self.kept), ..Ours::default() }
+    }
+
+    /// The judge, to look at.
+    pub fn judge(&self) -> &Judge {
+        &self.judge
+    }
+
+    /// What is in force, to look at.
+    pub fn effects(&self) -> &Effects {
+        &self.effects
+    }
+
+    fn trail(&mut self, now: Moment, trail: Trail) {
+        use crate::happening::News;
+        match trail {
+            Trail::Lost(why) => {
+                self.trail.lost = true;
+                self.news(now, News::TrailLost(why));
+            }
+            Trail::Back => {
+                self.trail.lost = false;
+                self.news(now, News::TrailBack);
+            }
+            Trail::Doubted(what, to_record) => {
+                self.trail.doubted = true;
+                self.news(now, News::TrailDoubted(what, to_record));
+            }
+            Trail::Accepted(by) => {
+                self.trail.doubted = false;
+                self.news(now, News::LossAccepted(by));
+            }
+        }
+    }
+
+    fn is_disarmed(&self) -> bool {
+        self.trail.lost || self.trail.doubted
+    }
+
+    fn tell(&mut self, happening: Happening) {
+        self.kept.extend(happening.kept());
+        self.out.push(Command::Tell(Box::new(happening)));
+    }
+
+    fn news(&mut self, now: Moment, news: crate::happening::News) {
+        self.tell(Happening::news(now.wall, news));
+    }
+}

@@ -1,0 +1,126 @@
+//! What came of acts and undos, told to the judge, the effects and the person.
+
+use super::{Call, Commission, Dispatcher, Done};
+use crate::act::Outcome;
+use crate::happening::{Happening, Next, Subject, What};
+use crate::judge::Case;
+use crate::model::{Moment, Process};
+
+impl Dispatcher {
+    pub(super) fn acted(&mut self, now: Moment, done: Done) {
+        for id in done.commission.touches() {
+            self.busy.remove(&id);
+        }
+        let Some(target) = done.commission.target().cloned() else { return };
+        if done.commission.is_undo() {
+            self.undone(now, done, &target);
+        } else {
+            self.done(now, done, &target);
+        }
+        self.close_what_waited(now);
+        self.go_on_with_the_queued();
+        self.go_on_ending(now);
+    }
+
+    fn done(&mut self, now: Moment, done: Done, target: &Process) {
+        let Done { commission, outcome, took } = done;
+        let (id, case) = (target.id, commission.case.unwrap_or_default());
+        let joined = self.joining.remove(&id).unwrap_or_default();
+        let rule = commission.announced.rule.clone();
+        match &outcome {
+            Outcome::Lowered(lowering) => {
+                for (case, nice) in joined {
+                    self.effects.lower(id, case, nice, lowering.originals.clone());
+                }
+                self.effects.lower(id, case, lowering.nice, lowering.originals.clone());
+                self.held.remember(target, rule);
+                if !self.settings.assumed {
+                    let over = self.interval.unwrap_or(self.rules.every);
+                    self.measuring.begin(case, target.clone(), lowering, over);
+                }
+            }
+            Outcome::Suspended(still) => {
+                self.effects.suspend(id, case, still.until);
+                self.held.remember(target, rule);
+                if still.holds_locks {
+                    self.held.holds_locks(id);
+                }
+                self.touched.insert(id);
+            }
+            Outcome::Restarted { .. } | Outcome::Ended(_) => {
+                self.ended_by_us.insert(id);
+            }
+            _ => {}
+        }
+        match &outcome {
+            // It is tried again as soon as the trail can be written.
+            Outcome::Unrecorded(_) => self.judge.postponed(case),
+            outcome => self.judge.settled(case, outcome.has_effect()),
+        }
+        let happening = self.what_came(now, &commission, outcome, Some(took));
+        self.tell(happening);
+    }
+
+    fn undone(&mut self, now: Moment, done: Done, target: &Process) {
+        let Done { commission, outcome, took } = done;
+        if commission.resumes() {
+            self.effects.resumed(&target.id);
+            self.held.resumed(&target.id);
+            self.touched.insert(target.id);
+        }
+        let happening = self.what_came(now, &commission, outcome, Some(took));
+        self.tell(happening);
+    }
+
+    fn what_came(
+        &self,
+        now: Moment,
+        commission: &Commission,
+        outcome: Outcome,
+        took: Option<std::time::Duration>,
+    ) -> Happening {
+        let case = commission.case.and_then(|case| self.judge.case(case));
+        let rule = case.and_then(|case| self.judge.rule(&case.rule));
+        let what = What::Came {
+            act: Some(Box::new(commission.order.act.clone())),
+            step: commission.step,
+            tree: commission.order.whole.is_some(),
+            outcome,
+            took,
+            measure: case.and_then(|case| case.measure.clone()),
+            remark: commission.remark.clone(),
+            because: None,
+        };
+        let next = case.zip(rule).map_or(Next::Unsaid, |(case, rule)| Next::of(case, rule, now.wall));
+        Happening { at: now.wall, what, next, ..commission.announced.clone() }
+    }
+
+    pub(super) fn ran(&mut self, now: Moment, call: Call, outcome: Outcome) {
+        self.running.remove(&call.rule);
+        match &outcome {
+            Outcome::Unrecorded(_) => self.judge.postponed(call.case),
+            _ => self.judge.settled(call.case, false),
+        }
+        self.tell_of_call(now, &call, outcome);
+        self.go_on_ending(now);
+    }
+
+    pub(super) fn tell_of_call(&mut self, now: Moment, call: &Call, outcome: Outcome) {
+        let subject = match self.judge.case(call.case) {
+            Some(case) => Subject::of(case),
+            None => call.announced.subject.clone(),
+        };
+        let what = What::Came {
+            act: None,
+            step: Some(call.step),
+            tree: false,
+            outcome,
+            took: None,
+            measure: self.judge.case(call.case).and_then(|case: &Case| case.measure.clone()),
+            remark: None,
+            because: None,
+        };
+        let happening = Happening { at: now.wall, subject, what, next: Next::Unsaid, ..call.announced.clone() };
+        self.tell(happening);
+    }
+}

@@ -1,0 +1,127 @@
+//! One sample: judged, decided upon, and what follows set going.
+
+use super::{Beside, Command, Dispatcher};
+use crate::decide::{Circumstances, decide};
+use crate::judge::{Event, Tick};
+use crate::model::{Moment, Snapshot};
+use crate::recording::Ours;
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
+
+use crate::model::ProcessId;
+
+impl Dispatcher {
+    pub(super) fn sample(&mut self, snapshot: &Snapshot, beside: &Beside) {
+        let now = snapshot.moment;
+        self.ticks += 1;
+        self.interval = snapshot.interval;
+        self.note_clock_step(now);
+        self.last = Some(now);
+        self.protections.own.clone_from(&beside.own);
+        if let Some(own) = self.settings.own {
+            self.protections.refresh_ancestors(snapshot, own);
+        }
+        self.drop_what_was_recorded(beside);
+        if !self.settings.assumed {
+            self.look_after_the_suspended(snapshot, beside);
+        }
+        self.take_hands(snapshot);
+        self.end_what_hands_left(snapshot);
+        self.forget_the_released(snapshot, beside);
+        let busy = &self.busy;
+        self.joining.retain(|id, _| busy.contains(id));
+
+        let (suspended, busy) = self.hold_on(beside);
+        self.keep(&suspended);
+        let only = self.settings.only.as_ref();
+        let tick = Tick { snapshot, suspended: &suspended, busy: &busy, only, zone: &self.settings.zone };
+        let events = self.judge.tick(&tick);
+        self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
+        self.decide(snapshot, beside, &events);
+        self.ask_for_memory();
+        self.say_effects(snapshot);
+        self.sum_up(now);
+        self.say_what_is_unreadable(now);
+    }
+
+    /// On whom a suspension was in force since the last tick, and on whom something is under way: ours, and that of the
+    /// watcher that recorded.
+    fn hold_on(&mut self, beside: &Beside) -> (BTreeSet<ProcessId>, BTreeSet<ProcessId>) {
+        self.touched.extend(self.effects.suspended().map(|(id, _)| *id));
+        let suspended = self.touched.union(&beside.recorded.suspended).copied().collect();
+        let busy = self.busy.union(&beside.recorded.busy).copied().collect();
+        (suspended, busy)
+    }
+
+    /// Where the watcher that recorded took the same step at the same tick, it is known when its suspension began and
+    /// ended: that is what the readings tell of.
+    fn drop_what_was_recorded(&mut self, beside: &Beside) {
+        for id in &beside.recorded.did {
+            let _ = self.effects.resumed(id);
+            self.touched.remove(id);
+        }
+    }
+
+    fn keep(&mut self, suspended: &BTreeSet<ProcessId>) {
+        let pids = |ids: &BTreeSet<ProcessId>| ids.iter().map(|id| id.pid).collect();
+        let outcomes = std::mem::take(&mut self.kept);
+        let back = self.hands.standing_back.keys().map(|id| id.pid).collect();
+        let ours = Ours { suspended: pids(suspended), busy: pids(&self.busy), back, outcomes };
+        self.out.push(Command::Keep(Box::new(ours)));
+    }
+
+    fn decide(&mut self, snapshot: &Snapshot, beside: &Beside, events: &[Event]) {
+        let now = snapshot.moment;
+        let recorded = beside.recorded.back.iter().map(|id| (*id, now.monotonic + Duration::from_nanos(1)));
+        let standing_back: BTreeMap<ProcessId, Duration> =
+            self.hands.standing_back.iter().map(|(id, until)| (*id, *until)).chain(recorded).collect();
+        let circumstances = Circumstances {
+            snapshot,
+            protections: &self.protections,
+            standing_back: &standing_back,
+            all_in_shadow: self.settings.shadow,
+            disarmed: self.is_disarmed(),
+        };
+        let decisions = decide(events, &self.judge, &circumstances, self.rules.cap, &mut self.ledger);
+        for event in events {
+            if let Event::Due { case, .. } = event {
+                let outcomes = decisions.iter().filter(|decision| decision.case == *case).count();
+                self.judge.awaits(*case, u32::try_from(outcomes).unwrap_or(u32::MAX));
+            }
+        }
+        for decision in decisions.iter().filter(|decision| decision.picked) {
+            if let Some(target) = &decision.target {
+                self.judge.pick(decision.case, target.id);
+            }
+        }
+        for event in events {
+            self.follow(event, snapshot, beside);
+        }
+        self.let_go_of_those_that_left(snapshot);
+        for decision in &decisions {
+            self.carry_out(decision, snapshot);
+        }
+    }
+
+    fn note_clock_step(&mut self, now: Moment) {
+        let Some(last) = self.last else { return };
+        let passed = now.boottime.saturating_sub(last.boottime).as_secs_f64();
+        let step = now.wall.duration_since(last.wall).as_secs_f64() - passed;
+        if step.abs() > 1.0 {
+            self.news(now, crate::happening::News::ClockSet(step));
+        }
+    }
+
+    /// Has what the judge wants to know read, one group at a time.
+    fn ask_for_memory(&mut self) {
+        let now = self.last.map_or(Duration::ZERO, |last| last.monotonic);
+        let rested = self.memory_from.is_some_and(|from| now >= from);
+        let wishes = self.judge.wishes();
+        // In turn: one that cannot be fulfilled keeps nobody waiting.
+        let turn = usize::try_from(self.ticks).unwrap_or(0).checked_rem(wishes.len()).unwrap_or(0);
+        if let Some(wish) = wishes.get(turn).filter(|_| rested).cloned() {
+            self.memory_from = None;
+            self.out.push(Command::Read(Box::new(wish)));
+        }
+    }
+}

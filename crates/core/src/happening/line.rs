@@ -1,0 +1,322 @@
+//! The line for people: what happened in one word, the case, who, the reading against the limit, what comes next and when.
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+use super::news::cap;
+use super::{Happening, Next, Over, Subject, What};
+use crate::act::{Act, Outcome};
+use crate::condition::Measure;
+use crate::decide::Verdict;
+use crate::rules::Action;
+use crate::severity::Severity;
+use crate::units::{Value, scaled_duration};
+
+/// How grave a line is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Tone {
+    /// Only for whoever reads all.
+    Faint,
+    /// Worth knowing.
+    Notice,
+    /// Worth looking at.
+    Warning,
+    /// Worth getting up for.
+    Critical,
+}
+
+impl From<Severity> for Tone {
+    fn from(severity: Severity) -> Tone {
+        match severity {
+            Severity::Notice => Tone::Notice,
+            Severity::Warning => Tone::Warning,
+            Severity::Critical => Tone::Critical,
+        }
+    }
+}
+
+/// One line.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Line {
+    /// When.
+    pub at: Timestamp,
+    /// What happened, in one word.
+    pub word: &'static str,
+    /// How grave it is.
+    pub tone: Tone,
+    /// The case.
+    pub case: Option<u64>,
+    /// App, checked PID and owner; empty where it is about nobody.
+    pub who: String,
+    /// The rest.
+    pub text: String,
+}
+
+impl Happening {
+    /// Its line, with times in that zone; none for what is only recorded.
+    pub fn line(&self, zone: &TimeZone) -> Option<Line> {
+        let (word, tone, text) = self.words(zone)?;
+        let who = match &self.what {
+            What::Watcher(_) => String::new(),
+            _ => self.whom(),
+        };
+        Some(Line { at: self.at, word, tone, case: self.case, who, text })
+    }
+
+    /// How the subject is named: a step on one of a group names that process.
+    pub fn whom(&self) -> String {
+        match &self.subject {
+            Subject::Process(process) => process.label(),
+            Subject::Group(group) if self.is_about_one() => group.lead.label(),
+            Subject::Group(group) => group.key.label(Some(&group.lead), group.members.len()),
+            Subject::Machine => "the machine".to_owned(),
+        }
+    }
+
+    /// Whether it is about one process, though a group is judged.
+    fn is_about_one(&self) -> bool {
+        match &self.what {
+            What::Decided { action, .. } => action.is_act(),
+            What::Came { act, .. } => act.is_some(),
+            What::Announced(..) | What::Measured(_) | What::LeftTheGroup { .. } => true,
+            _ => false,
+        }
+    }
+
+    fn words(&self, zone: &TimeZone) -> Option<(&'static str, Tone, String)> {
+        let rule = self.rule.as_deref().unwrap_or_default();
+        let next = self.next.words(zone);
+        Some(match &self.what {
+            What::Announced(..) | What::Calls(_) => return None,
+            What::Opened { returned, grounds, note, alerts, .. } => {
+                let note = note.as_ref().map(|note| format!("\n{note}")).unwrap_or_default();
+                let back = if *returned { "back under another PID; " } else { "" };
+                let text = format!("{back}{rule}: {}{next}{note}", field_words(grounds.measure.as_ref(), "is"));
+                // Where the ladder begins with an alert, this line is it.
+                (if *alerts { "alert" } else { "breach" }, grounds.severity.into(), text)
+            }
+            What::Reminded(grounds) => ("reminder", grounds.severity.into(), self.seen(zone)),
+            What::Easing { measure, wait } => {
+                let wait = scaled_duration(*wait);
+                ("easing", Tone::Faint, format!("{}; calm if that lasts {wait}", field_words(measure.as_ref(), "is")))
+            }
+            What::BreachedAgain(measure) => {
+                ("breach", Tone::Warning, format!("again: {}{next}", field_words(measure.as_ref(), "is")))
+            }
+            What::HoursEnded => ("hours", Tone::Notice, "its hours are over: what is in force is undone".to_owned()),
+            What::Closed { why: Over::EndedByUs, .. } => return None,
+            What::Closed { why, .. } => (why.word(), Tone::Notice, self.seen(zone)),
+            // The line that says the case is open has alerted already.
+            What::Decided { verdict: Verdict::Alert, at_opening: true, .. } => return None,
+            What::Decided { verdict, grounds, .. } => {
+                let (word, tone) = decided(verdict, grounds.severity)?;
+                (word, tone, self.seen(zone))
+            }
+            What::Came { act, outcome, measure, remark, .. } => {
+                self.came(act.as_deref(), outcome, measure.as_ref(), remark.as_deref(), zone)
+            }
+            What::Measured(effect) => ("effect", Tone::Faint, effect.words()),
+            What::LeftTheGroup { .. } => ("left", Tone::Notice, self.seen(zone)),
+            What::StoodBack { by: Some(_), .. } => ("hands", Tone::Notice, self.seen(zone)),
+            What::StoodBack { by: None, .. } => ("resumed", Tone::Notice, self.seen(zone)),
+            What::WaitedFor { by } => (
+                "waited for",
+                Tone::Warning,
+                format!("process {by} waits for a file lock that it holds: resumed at once"),
+            ),
+            What::Watcher(news) => news.line(self.rule.as_deref(), |at| clock(at, zone))?,
+        })
+    }
+
+    fn came(
+        &self,
+        act: Option<&Act>,
+        outcome: &Outcome,
+        measure: Option<&Measure>,
+        remark: Option<&str>,
+        zone: &TimeZone,
+    ) -> (&'static str, Tone, String) {
+        let next = match outcome {
+            Outcome::Ended(_) => String::new(),
+            _ => self.next.words(zone),
+        };
+        let seen = match outcome {
+            Outcome::Suspended(still) => format!("until {}", clock(still.over, zone)),
+            Outcome::Ended(ending) if ending.forced => format!("by force, {}", outcome.seen()),
+            other => other.seen(),
+        };
+        let seen = remark.map_or(seen.clone(), |remark| format!("{seen}: {remark}"));
+        let undoes = act.is_some_and(Act::is_undo);
+        let tone = match outcome {
+            Outcome::StillThere(_)
+            | Outcome::PendingInTheKernel(_)
+            | Outcome::PendingFrozen
+            | Outcome::Refused(_)
+            | Outcome::Failed(_) => Tone::Warning,
+            Outcome::Resumed(_) if remark.is_some() => Tone::Warning,
+            Outcome::Ran(_) => Tone::Faint,
+            _ => Tone::Notice,
+        };
+        let failed = !outcome.is_success() && !undoes && act.is_some() && !outcome.has_effect();
+        let deed = act.filter(|_| failed).map(|act| format!("{act}: ")).unwrap_or_default();
+        let reading = match (act, undoes, self.case) {
+            (Some(_), false, Some(_)) => format!("; {}", reading_words(measure, "was")),
+            _ => String::new(),
+        };
+        (word(outcome), tone, format!("{deed}{seen}{reading}{next}"))
+    }
+
+    /// What the record tells people of it, and most lines as well.
+    pub(super) fn seen(&self, zone: &TimeZone) -> String {
+        let rule = self.rule.as_deref().unwrap_or_default();
+        let next = self.next.words(zone);
+        match &self.what {
+            What::Opened { note, .. } => note.clone().unwrap_or_default(),
+            What::Reminded(grounds) => format!("{rule}: {}{next}", field_words(grounds.measure.as_ref(), "still is")),
+            What::Closed { why, grounds } => why.seen(grounds.measure.as_ref()),
+            What::Decided { action, verdict, grounds, .. } => {
+                self.decided(*action, verdict, grounds.measure.as_ref(), zone)
+            }
+            What::Came { outcome, remark: Some(remark), .. } => {
+                let seen = outcome.seen();
+                if seen.is_empty() { remark.clone() } else { format!("{seen}; {remark}") }
+            }
+            What::Came { outcome, .. } => outcome.seen(),
+            What::Measured(effect) => effect.words(),
+            What::LeftTheGroup { group } => format!("no longer of {group}: what is in force is undone"),
+            What::StoodBack { act, by: Some(by), until } => {
+                format!("{by} did `{act}` by hand: rules stand back from it until {}", clock(*until, zone))
+            }
+            What::StoodBack { until, .. } => {
+                format!("somebody else has resumed it: rules stand back from it until {}", clock(*until, zone))
+            }
+            What::Watcher(news) => news.seen(self.rule.as_deref().unwrap_or("a rule")),
+            What::Announced(..)
+            | What::Calls(_)
+            | What::Easing { .. }
+            | What::BreachedAgain(_)
+            | What::HoursEnded
+            | What::WaitedFor { .. } => String::new(),
+        }
+    }
+
+    fn decided(&self, action: Action, verdict: &Verdict, measure: Option<&Measure>, zone: &TimeZone) -> String {
+        let rule = self.rule.as_deref().unwrap_or_default();
+        let next = self.next.words(zone);
+        match verdict {
+            Verdict::Alert => format!("{rule}: {}{next}", field_words(measure, "is")),
+            Verdict::Act(_) | Verdict::Waits(_) => format!("{action}{next}"),
+            Verdict::Shadow(_) => format!("would {action}; {}{next}", reading_words(measure, "is")),
+            Verdict::Spared(why) => format!("would {action}, but it is protected: {why}{next}"),
+            Verdict::OverBudget(_) => {
+                format!("would {action}, but its budget is spent: people are told, and nothing is done{next}")
+            }
+            Verdict::Capped(_, most) => format!(
+                "would {action}, but all rules together have acted as often as they may in an hour ({}){next}",
+                cap(*most)
+            ),
+            Verdict::Overtaken { by } => format!("{action}: case {by} takes a stronger step{next}"),
+            Verdict::StandingBack { until } => {
+                format!("would {action}, but stands back until {}{next}", clock(*until, zone))
+            }
+        }
+    }
+}
+
+fn decided(verdict: &Verdict, severity: Severity) -> Option<(&'static str, Tone)> {
+    Some(match verdict {
+        // What came of it tells itself; what waits is told by the trail's own line.
+        Verdict::Act(_) | Verdict::Waits(_) => return None,
+        Verdict::Alert => ("alert", severity.into()),
+        Verdict::Shadow(_) => ("shadow", Tone::Notice),
+        Verdict::Spared(_) => ("spared", Tone::Notice),
+        Verdict::OverBudget(_) => ("budget", Tone::Critical),
+        Verdict::Capped(..) => ("capped", Tone::Critical),
+        Verdict::Overtaken { .. } => ("overtaken", Tone::Faint),
+        Verdict::StandingBack { .. } => ("back", Tone::Notice),
+    })
+}
+
+/// The word column is one word wide; the rest of a longer outcome is in the text.
+fn word(outcome: &Outcome) -> &'static str {
+    match outcome {
+        Outcome::Lowered(_) | Outcome::Joined { .. } => "lowered",
+        Outcome::Suspended(_) => "suspended",
+        Outcome::Resumed(_) => "resumed",
+        Outcome::Ended(_) => "ended",
+        Outcome::StillThere(_) => "remains",
+        Outcome::PendingInTheKernel(_) | Outcome::PendingFrozen => "pending",
+        Outcome::Restarted { .. } => "restarted",
+        Outcome::Restored(_) => "restored",
+        Outcome::ChangedSince | Outcome::NotSuspended => "kept",
+        Outcome::Ran(_) => "ran",
+        Outcome::CameBack(_) => "back",
+        Outcome::Gone => "gone",
+        Outcome::Refused(_) => "refused",
+        Outcome::Dropped(_) | Outcome::Unrecorded(_) => "dropped",
+        Outcome::Failed(_) | Outcome::Untold { .. } => "failed",
+    }
+}
+
+impl Over {
+    /// How a case ends, in one word: `calm`, `ended` or `left`.
+    pub fn end(self) -> &'static str {
+        match self {
+            Over::Calm => "calm",
+            Over::Left | Over::Unseen | Over::RuleGone => "left",
+            Over::EndedByUs | Over::EndedByItself | Over::NoneLeft => "ended",
+        }
+    }
+
+    fn word(self) -> &'static str {
+        match self {
+            Over::Calm => "calm",
+            Over::Left | Over::Unseen | Over::RuleGone => "left",
+            Over::EndedByUs => "ended",
+            Over::EndedByItself | Over::NoneLeft => "gone",
+        }
+    }
+
+    fn seen(self, measure: Option<&Measure>) -> String {
+        let why = match self {
+            Over::Calm => field_words(measure, "is"),
+            Over::Left => "the rule no longer covers it".to_owned(),
+            Over::Unseen => "it is no longer seen".to_owned(),
+            Over::RuleGone => "its rule is no longer watched with, or means something else now".to_owned(),
+            Over::EndedByUs => return "ended by us".to_owned(),
+            Over::EndedByItself => "it ended by itself".to_owned(),
+            Over::NoneLeft => "none of its processes is left".to_owned(),
+        };
+        format!("{why}; case closed")
+    }
+}
+
+impl Next {
+    /// `; next: terminate 09:34:20`.
+    pub(super) fn words(&self, zone: &TimeZone) -> String {
+        match self {
+            Next::Unsaid => String::new(),
+            Next::Step { action, at } => format!("; next: {} {}", action.word(), clock(*at, zone)),
+            Next::Nothing => "; next: nothing".to_owned(),
+        }
+    }
+}
+
+/// `memory.held is 812 MiB, limit 750 MiB`, for the lines that begin or close a case.
+fn field_words(measure: Option<&Measure>, verb: &str) -> String {
+    let field = measure.map(|measure| format!("{} ", measure.quantity)).unwrap_or_default();
+    format!("{field}{}", reading_words(measure, verb))
+}
+
+/// `was 812 MiB, limit 750 MiB`.
+fn reading_words(measure: Option<&Measure>, verb: &str) -> String {
+    let Some(measure) = measure else { return "in breach".to_owned() };
+    let scaled = |value: &Option<Value>| value.as_ref().map_or("unknown".to_owned(), Value::scaled);
+    let limit = measure.limit.as_ref().map(|limit| format!(", limit {}", limit.scaled())).unwrap_or_default();
+    format!("{verb} {}{limit}", scaled(&measure.reading))
+}
+
+/// `09:32:20`.
+fn clock(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string()
+}

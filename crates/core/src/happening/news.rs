@@ -1,0 +1,232 @@
+//! What a watcher has to say about itself.
+
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use super::line::Tone;
+use crate::act::Came;
+use crate::audit::Kind;
+use crate::rules::{Cap, RuleName};
+use crate::units::exact_duration;
+
+/// About the watcher itself.
+#[derive(Debug, Clone, PartialEq)]
+pub enum News {
+    /// It has begun.
+    Started {
+        /// Its version.
+        version: &'static str,
+        /// Whether no rule acts.
+        shadow: bool,
+    },
+    /// Rules are in use from now on.
+    RulesLoaded {
+        /// Where they were read.
+        origin: String,
+        /// Their names.
+        names: Vec<RuleName>,
+        /// SHA-256 of the files, lower-case hex.
+        digest: String,
+    },
+    /// What it watches, and how.
+    Watching {
+        /// The machine.
+        host: String,
+        /// How often.
+        every: Duration,
+        /// How many rules there are.
+        rules: usize,
+        /// How many of them act.
+        armed: usize,
+    },
+    /// Where its rules and its record are.
+    Places {
+        /// The rules.
+        rules: String,
+        /// The record.
+        trail: String,
+    },
+    /// Nothing is done before that time.
+    Settling(Timestamp),
+    /// It runs as an ordinary user.
+    AsUser(String),
+    /// It cannot be asked, and why.
+    CannotBeAsked(String),
+    /// It is about to end.
+    Ending,
+    /// It has ended.
+    Ended {
+        /// Cases that are open.
+        open: usize,
+        /// Processes on which something was undone.
+        undone: usize,
+    },
+    /// No sample could be taken.
+    Blind(String),
+    /// The wall clock was set by so many seconds.
+    ClockSet(f64),
+    /// A rule cannot judge some of its subjects.
+    Unreadable {
+        /// How many.
+        count: usize,
+        /// What could not be read.
+        fields: Vec<&'static str>,
+        /// Whether not even root may.
+        by_root: bool,
+    },
+    /// Of so many processes it is not known yet what they run.
+    Late(usize),
+    /// So many records of a rule were left out in an hour, beyond the most that are written.
+    SummedUp(u32, u32),
+    /// The trail cannot be written.
+    TrailLost(String),
+    /// It can be written again.
+    TrailBack,
+    /// The trail is not what it was; whether that still has to be recorded.
+    TrailDoubted(String, bool),
+    /// That person has taken note of it.
+    LossAccepted(String),
+    /// The older files of the trail could not be checked.
+    Unchecked(String),
+    /// The trail cannot be signed.
+    Unsigned(String),
+    /// The system log does not take the trail's stamps.
+    Unlogged(String),
+    /// This machine's last days are not kept, or are kept again.
+    Lookback(Option<String>),
+    /// The recording ends, and why.
+    Unrecorded(String),
+    /// So many lines were lost, since nobody took them.
+    LinesLost(u64),
+    /// So many records were lost before they could be written.
+    RecordsLost(u64),
+}
+
+impl News {
+    /// The words of a line: its word, how grave it is, and the text; `clock` shows a time. None for what is only recorded.
+    pub(super) fn line(
+        &self,
+        rule: Option<&str>,
+        clock: impl Fn(Timestamp) -> String,
+    ) -> Option<(&'static str, Tone, String)> {
+        let rule = rule.unwrap_or("a rule");
+        Some(match self {
+            News::Started { .. } | News::RulesLoaded { .. } | News::SummedUp(..) => return None,
+            News::Watching { .. } => ("watching", Tone::Notice, self.seen(rule)),
+            News::Places { .. } => ("watching", Tone::Faint, self.seen(rule)),
+            News::Settling(until) => {
+                ("watching", Tone::Faint, format!("settling: nothing is done before {}", clock(*until)))
+            }
+            News::AsUser(_) | News::CannotBeAsked(_) => ("watching", Tone::Notice, self.seen(rule)),
+            News::Ending => ("ending", Tone::Faint, self.seen(rule)),
+            News::Ended { open, .. } => ("ended", Tone::Faint, cases(*open)),
+            News::Blind(_) => ("blind", Tone::Critical, self.seen(rule)),
+            News::ClockSet(_) => ("clock", Tone::Notice, self.seen(rule)),
+            News::Unreadable { .. } | News::Late(_) => ("unknown", Tone::Notice, self.seen(rule)),
+            News::TrailLost(_) | News::TrailDoubted(..) => ("disarmed", Tone::Critical, self.in_a_line(rule)),
+            News::TrailBack | News::LossAccepted(_) => ("armed", Tone::Notice, self.seen(rule)),
+            News::Unchecked(_) => ("unchecked", Tone::Notice, self.seen(rule)),
+            News::Unsigned(_) => ("unsigned", Tone::Warning, self.seen(rule)),
+            News::Unlogged(_) => ("unlogged", Tone::Faint, self.seen(rule)),
+            News::Lookback(Some(_)) => ("lookback", Tone::Notice, self.seen(rule)),
+            News::Lookback(None) => ("lookback", Tone::Faint, self.seen(rule)),
+            News::Unrecorded(_) => ("unrecorded", Tone::Warning, self.seen(rule)),
+            News::LinesLost(_) => ("unread", Tone::Warning, self.seen(rule)),
+            News::RecordsLost(_) => ("lost", Tone::Critical, self.seen(rule)),
+        })
+    }
+
+    fn in_a_line(&self, rule: &str) -> String {
+        match self {
+            News::TrailDoubted(..) => format!(
+                "the audit trail is not what it was: {}; nothing is acted upon until a person has taken note of that: sophron audit accept",
+                self.seen(rule)
+            ),
+            _ => self.seen(rule),
+        }
+    }
+
+    /// As what it is recorded; none for what is only told.
+    pub(super) fn recorded(&self) -> Option<(Kind, Came)> {
+        Some(match self {
+            News::Started { .. } => (Kind::WatcherStarted, Came::Started),
+            News::RulesLoaded { .. } => (Kind::RulesLoaded, Came::Loaded),
+            News::Ended { .. } => (Kind::WatcherEnded, Came::Ended),
+            News::Blind(_) => (Kind::Unreadable, Came::NoSample),
+            News::Unreadable { .. } | News::Late(_) => (Kind::Unreadable, Came::Unreadable),
+            News::ClockSet(_) => (Kind::ClockStepped, Came::Stepped),
+            News::SummedUp(..) | News::RecordsLost(_) => (Kind::Summary, Came::SummedUp),
+            News::TrailDoubted(_, true) => (Kind::TrailLost, Came::NotSound),
+            _ => return None,
+        })
+    }
+
+    /// What was seen, for people.
+    pub(super) fn seen(&self, rule: &str) -> String {
+        match self {
+            News::Started { version, shadow } => {
+                format!("sophron {version}{}", if *shadow { ", all in shadow" } else { "" })
+            }
+            News::RulesLoaded { origin, names, digest } => {
+                let names: Vec<&str> = names.iter().map(|name| &**name).collect();
+                format!("{origin}: {}; SHA-256 {digest}", names.join(", "))
+            }
+            News::Watching { host, every, rules, armed } => {
+                let acting = match *armed {
+                    0 => "all in shadow: nothing is acted upon".to_owned(),
+                    armed if armed == *rules => "all armed".to_owned(),
+                    armed => format!("{armed} armed, the others in shadow"),
+                };
+                let rules = if *rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
+                format!("{host} every {}; {rules}, {acting}", exact_duration(*every))
+            }
+            News::Places { rules, trail } => format!("rules: {rules}; record: {trail}"),
+            News::Settling(_) => "nothing is done yet".to_owned(),
+            News::AsUser(user) => format!("as {user}: acts on processes of {user}; on the others it only alerts"),
+            News::CannotBeAsked(why) => format!("cannot be asked: {why}"),
+            News::Ending => "undoing what is in force".to_owned(),
+            News::Ended { open, undone } => format!("{open} cases open, {undone} processes undone"),
+            News::Blind(why) => why.clone(),
+            News::ClockSet(step) => format!("the wall clock was set by {step:+.1} s"),
+            News::Unreadable { count, fields, by_root } => {
+                let who = if *by_root { "not even root may" } else { "root may" };
+                format!("{rule} cannot judge {count} of its subjects: {} cannot be read ({who})", fields.join(", "))
+            }
+            News::Late(count) => format!(
+                "{rule} does not know yet of {count} processes what they run: it was not to be read in time, and is tried again at each tick"
+            ),
+            News::SummedUp(left_out, most) => {
+                format!("{left_out} more breaches and calms in an hour, beyond the {most} that are recorded")
+            }
+            News::TrailLost(why) => format!("the audit trail cannot be written, so nothing is acted upon: {why}"),
+            News::TrailBack => "the audit trail can be written again".to_owned(),
+            News::TrailDoubted(what, _) => what.clone(),
+            News::LossAccepted(user) => format!("{user} has taken note of it: rules act again"),
+            News::Unchecked(why) => format!("the older files of the audit trail could not be checked: {why}"),
+            News::Unsigned(why) => format!("the audit trail cannot be signed: {why}"),
+            News::Unlogged(why) => format!("the system log does not take the trail's stamps: {why}"),
+            News::Lookback(Some(why)) => format!("this machine's last days are not kept: {why}"),
+            News::Lookback(None) => "kept again".to_owned(),
+            News::Unrecorded(why) => format!("the recording cannot be written, and ends here: {why}"),
+            News::LinesLost(count) => {
+                let lines = if *count == 1 { "1 line was".to_owned() } else { format!("{count} lines were") };
+                format!("{lines} lost: nobody took them; all that matters is in the record")
+            }
+            News::RecordsLost(count) => {
+                format!(
+                    "{count} records were lost while the audit trail could not be written: there was no more room for them"
+                )
+            }
+        }
+    }
+}
+
+fn cases(open: usize) -> String {
+    if open == 1 { "1 case open".to_owned() } else { format!("{open} cases open") }
+}
+
+/// How many acts an hour may have, for people.
+pub(super) fn cap(cap: Cap) -> String {
+    format!("{} acts, {} of them terminations", cap.acts, cap.terminations)
+}

@@ -1,0 +1,31 @@
+//! How serious something is.
+
+use serde::Serialize;
+
+/// How serious a case is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Worth knowing.
+    Notice,
+    /// Worth looking at.
+    Warning,
+    /// Worth getting up for.
+    Critical,
+}
+
+impl Severity {
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Severity::Notice => "notice",
+            Severity::Warning => "warning",
+            Severity::Critical => "critical",
+        }
+    }
+
+    /// The severity of that word.
+    pub fn of_word(word: &str) -> Option<Severity> {
+        [Severity::Notice, Severity::Warning, Severity::Critical].into_iter().find(|severity| severity.word() == word)
+    }
+}

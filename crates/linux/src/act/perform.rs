@@ -1,0 +1,454 @@
+//! An order carried out: fixed by a handle, announced on disk, looked at once more, done, looked at again.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use sophron_core::act::{Act, Ending, Order, Originals, Outcome, Standstill};
+use sophron_core::model::{Needs, Process, ProcessId, State};
+use sophron_core::text::with_causes;
+use sophron_core::units::scaled_duration;
+
+use super::levers::{Levers, manager, put_back};
+use super::{ActError, Ending as Ended, Lineage, Tree, resume, suspend, terminate};
+use crate::guard::Guard;
+use crate::handle::{Handle, HandleError};
+use crate::roles::{self, Roles};
+use crate::service_manager::{ManagerError, UnitName};
+use crate::{Sampler, cgroups, here, locks, open_files};
+
+/// While a tree is caught it is guarded for that long.
+const CATCHING: Duration = Duration::from_secs(15);
+
+/// What is known of a target right before it is announced.
+#[derive(Debug, Default)]
+pub struct Found {
+    /// What there is to put back, where it is lowered.
+    pub originals: Option<Originals>,
+    /// What it holds open.
+    pub open: Vec<String>,
+}
+
+/// Whoever orders an act: he records it, and says whether it is still right. Targets are told by their place.
+pub trait Commit {
+    /// Records what is about to be done; returns when that is on disk.
+    ///
+    /// # Errors
+    /// Why it is not: then nothing is done.
+    fn announce(&mut self, target: usize, found: Found) -> Result<(), String>;
+
+    /// What has to be read to say whether it is still right.
+    fn needs(&self) -> Needs {
+        Needs::PERIODIC
+    }
+
+    /// Whether it is still right, by the process as it is found once the announcement is on disk.
+    ///
+    /// # Errors
+    /// Why it is not.
+    fn still_right(&mut self, target: usize, now: Process) -> Result<(), String>;
+
+    /// Whether it takes back what we did ourselves: then it is looked at no more, and somebody is resumed though that cannot
+    /// be recorded, since his guard would do it anyway.
+    fn takes_back(&self) -> bool {
+        false
+    }
+}
+
+/// Somebody who stands still, with those who see to it that he does not do so for ever. Dropped, the guards resume him.
+#[derive(Debug, Default)]
+pub struct Standing {
+    guards: Vec<Guard>,
+    tree: Option<Tree>,
+}
+
+impl Standing {
+    /// The guards' own PIDs.
+    pub fn guards(&self) -> impl Iterator<Item = u32> {
+        self.guards.iter().map(Guard::pid)
+    }
+
+    /// Whether every guard is still on watch.
+    pub fn is_guarded(&mut self) -> bool {
+        self.guards.iter_mut().all(Guard::is_on_watch)
+    }
+
+    /// Those who stand still together, where they are more than one.
+    pub fn tree(&self) -> Option<&Tree> {
+        self.tree.as_ref()
+    }
+
+    /// Lets the guards go: they are resumed, or have ended.
+    pub fn release(self) {
+        self.guards.into_iter().for_each(Guard::release);
+    }
+}
+
+/// What came of an order: an outcome for each target, and how long it took.
+#[derive(Debug)]
+pub struct Performed {
+    /// In the order of the targets.
+    pub outcomes: Vec<Outcome>,
+    /// How long all of it took.
+    pub took: Duration,
+    /// Present where somebody stands still by it.
+    pub standing: Option<Standing>,
+}
+
+impl Performed {
+    /// The outcome of an order on one target.
+    pub fn outcome(self) -> (Outcome, Duration, Option<Standing>) {
+        let outcome = self.outcomes.into_iter().next().unwrap_or_else(Outcome::unfinished);
+        (outcome, self.took, self.standing)
+    }
+}
+
+/// The one way to act.
+#[derive(Debug, Default)]
+pub struct Actuator {
+    /// Processes that are fixed already; others are fixed now.
+    pub handles: BTreeMap<ProcessId, Arc<Handle>>,
+    /// A socket at which the service manager is spoken to directly.
+    pub direct: Option<PathBuf>,
+    /// Forks since it was decided on the act.
+    pub lineage: Option<Lineage>,
+    /// Whom to resume, and his guards.
+    pub standing: Option<Standing>,
+}
+
+impl Actuator {
+    /// Does it.
+    pub fn perform(mut self, order: &Order, commit: &mut dyn Commit) -> Performed {
+        let began = here::monotonic();
+        let mut standing = None;
+        let outcomes = match (&order.act, &order.targets[..]) {
+            (Act::Restore { set, originals, still }, [process]) => {
+                vec![self.restore(process, *set, originals, *still, commit)]
+            }
+            (Act::Resume, [process]) if commit.takes_back() => vec![self.resume_ours(process, commit)],
+            (_, targets) => match self.announced(targets, order, commit) {
+                Ok((ready, mut outcomes)) => {
+                    for (place, outcome) in self.carry_out(order, ready, &mut standing) {
+                        outcomes.insert(place, outcome);
+                    }
+                    outcomes.into_values().collect()
+                }
+                Err(outcomes) => outcomes,
+            },
+        };
+        Performed { outcomes, took: here::monotonic().saturating_sub(began), standing }
+    }
+
+    fn direct(&self) -> Option<&Path> {
+        self.direct.as_deref()
+    }
+
+    fn fix(&self, id: &ProcessId) -> Result<Arc<Handle>, HandleError> {
+        self.handles.get(id).map(Arc::clone).map_or_else(|| Handle::open(id).map(Arc::new), Ok)
+    }
+
+    /// Everybody fixed and announced, and then looked at once more. Where one of several that are meant together cannot be
+    /// recorded, nothing is done to any of them.
+    fn announced<'o>(
+        &self,
+        targets: &'o [Process],
+        order: &Order,
+        commit: &mut dyn Commit,
+    ) -> Result<(Vec<Ready<'o>>, BTreeMap<usize, Outcome>), Vec<Outcome>> {
+        let (mut ready, mut outcomes) = (Vec::new(), BTreeMap::new());
+        for (place, process) in targets.iter().enumerate() {
+            let handle = match self.fix(&process.id) {
+                Ok(handle) => handle,
+                Err(error) => {
+                    outcomes.insert(place, unfixed(&error));
+                    continue;
+                }
+            };
+            let mut one = Ready { place, process, handle, originals: None };
+            let found = match one.found(order, self.direct()) {
+                Ok(found) => found,
+                Err(error) => {
+                    outcomes.insert(place, refusal(&error));
+                    continue;
+                }
+            };
+            one.originals.clone_from(&found.originals);
+            if let Err(why) = commit.announce(place, found) {
+                let together = if targets.len() > 1 { "; nothing was done to any of them" } else { "" };
+                return Err(targets.iter().map(|_| Outcome::Unrecorded(format!("{why}{together}"))).collect());
+            }
+            ready.push(one);
+        }
+        let mut sampler = Sampler::new(Path::new("/proc"), commit.needs()).ok();
+        let roles = (order.heeds_roles && order.act.stands_in_the_way()).then(Roles::look);
+        let family = family(order);
+        ready.retain(|one| {
+            let right = match sampler.as_mut().and_then(|sampler| sampler.again(one.process.id.pid)) {
+                Some(now) if now.id == one.process.id && !one.handle.has_ended() => {
+                    commit.still_right(one.place, now).map_err(Outcome::Dropped)
+                }
+                _ => Err(Outcome::Dropped("it has ended meanwhile".to_owned())),
+            };
+            let right = right.and_then(|()| match roles.as_ref().and_then(|roles| role(roles, one, order, &family)) {
+                Some(why) => Err(Outcome::Refused(why)),
+                None => Ok(()),
+            });
+            right.map_err(|outcome| outcomes.insert(one.place, outcome)).is_ok()
+        });
+        Ok((ready, outcomes))
+    }
+
+    fn carry_out(
+        &mut self,
+        order: &Order,
+        ready: Vec<Ready<'_>>,
+        standing: &mut Option<Standing>,
+    ) -> Vec<(usize, Outcome)> {
+        let together = order.whole.is_some() || order.targets.len() > 1;
+        match order.act {
+            _ if ready.is_empty() => Vec::new(),
+            Act::Suspend { length } if together => self.suspend_together(order, &ready, length, standing),
+            Act::Terminate { force_after } if order.whole.is_some() => self.end_together(order, &ready, force_after),
+            _ => ready.into_iter().map(|one| (one.place, self.one(order, one, standing))).collect(),
+        }
+    }
+
+    fn one(&self, order: &Order, one: Ready<'_>, standing: &mut Option<Standing>) -> Outcome {
+        let Ready { process, handle, originals, .. } = one;
+        let done = match &order.act {
+            Act::Lower { nice, only } => {
+                let levers = Levers::of(&handle, process, (*nice, *only), order.reach, self.direct());
+                let lowered = levers.lower(originals.unwrap_or_default());
+                lowered.map(|lowering| Outcome::Lowered(Box::new(lowering)))
+            }
+            Act::Suspend { length } => suspend_one(&handle, *length, standing),
+            Act::Resume => resume_one(&handle),
+            Act::Restart => Ok(self.restart(process)),
+            Act::Terminate { force_after } => {
+                terminate(&*handle, *force_after).map(|ending| ended(&handle, ending, None))
+            }
+            Act::Restore { .. } => Ok(Outcome::Dropped("that is no act".to_owned())),
+        };
+        done.unwrap_or_else(|error| refusal(&error))
+    }
+
+    fn tree(&mut self, order: &Order, ready: &[Ready<'_>]) -> Tree {
+        let roots: Vec<Arc<Handle>> = ready.iter().map(|one| Arc::clone(&one.handle)).collect();
+        let Some(whole) = &order.whole else {
+            // Nobody else is taken in.
+            return Tree::of(&roots, |_| Some("not asked for".to_owned()));
+        };
+        let lineage = self.lineage.take().or_else(Lineage::listen);
+        let member = |(id, above): &(ProcessId, u32)| Some((self.fix(id).ok()?, *above));
+        let members: Vec<(Arc<Handle>, u32)> = whole.members.iter().filter_map(member).collect();
+        let spared = roles::sparing(whole.spared.clone(), order.heeds_roles);
+        Tree::of(&roots, spared).with(&members).with_lineage(lineage)
+    }
+
+    fn suspend_together(
+        &mut self,
+        order: &Order,
+        ready: &[Ready<'_>],
+        length: Duration,
+        standing: &mut Option<Standing>,
+    ) -> Vec<(usize, Outcome)> {
+        let mut tree = self.tree(order, ready);
+        let mut guards = Vec::new();
+        let suspended = tree.suspend(&mut |new| Guard::all(&mut guards, new, length));
+        let seen = match suspended {
+            Ok(seen) => seen,
+            Err(error) => {
+                tree.resume();
+                guards.into_iter().for_each(Guard::release);
+                return ready.iter().map(|one| (one.place, refusal(&error))).collect();
+            }
+        };
+        let more = tree.members().count().saturating_sub(ready.len());
+        *standing = Some(Standing { guards, tree: Some(tree) });
+        let still = standstill(seen.complete.then_some(seen.took), length, more, true);
+        ready.iter().map(|one| (one.place, Outcome::Suspended(still))).collect()
+    }
+
+    /// A tree is caught whole, guarded, and ended as one.
+    fn end_together(
+        &mut self,
+        order: &Order,
+        ready: &[Ready<'_>],
+        force_after: Option<Duration>,
+    ) -> Vec<(usize, Outcome)> {
+        let mut tree = self.tree(order, ready);
+        let mut guards = Vec::new();
+        let done = tree.terminate(force_after, &mut |new| Guard::all(&mut guards, new, CATCHING));
+        guards.into_iter().for_each(Guard::release);
+        let (ending, left) = match done {
+            Ok(done) => done,
+            Err(error) => return ready.iter().map(|one| (one.place, refusal(&error))).collect(),
+        };
+        let of_tree = Ending { tree: tree.members().count(), left, spared: tree.spared().clone(), ..Ending::default() };
+        let alone = ready.len() == 1;
+        let one = |one: &Ready<'_>| match ending {
+            // Of several each tells of itself, of one the whole.
+            Ended::Ended(_) | Ended::Forced(_) => ended(&one.handle, ending, Some(of_tree.clone())),
+            _ if one.handle.has_ended() && !alone => Outcome::Ended(of_tree.clone()),
+            _ => ended(&one.handle, ending, Some(of_tree.clone())),
+        };
+        ready.iter().map(|ready| (ready.place, one(ready))).collect()
+    }
+
+    /// The unit, through the service manager, which is asked what came of it.
+    fn restart(&self, process: &Process) -> Outcome {
+        let unit = match UnitName::restartable(process) {
+            Ok(unit) => unit,
+            Err(error) => return Outcome::Refused(with_causes(&error)),
+        };
+        match manager(unit.uid, self.direct()).restart(&unit) {
+            Ok(done) if done.state == "active" => {
+                Outcome::Restarted { unit: unit.name, main: done.main, took: done.took }
+            }
+            Ok(done) => {
+                let took = scaled_duration(done.took);
+                Outcome::Failed(format!("the unit {} is {} after {took}", unit.name, done.state))
+            }
+            Err(error @ ManagerError::Refused(_)) => Outcome::Refused(format!("{error}; root may do it")),
+            Err(error @ (ManagerError::Silent | ManagerError::Failed(_))) => Outcome::Failed(with_causes(&error)),
+            Err(error) => Outcome::Refused(with_causes(&error)),
+        }
+    }
+
+    /// Whom we suspended goes on, recorded or not; his guards are let go once he does.
+    fn resume_ours(&mut self, process: &Process, commit: &mut dyn Commit) -> Outcome {
+        // His guard would resume him anyway.
+        let _ = commit.announce(0, Found::default());
+        let resumed = self.fix(&process.id).map_err(|_| ActError::Gone).and_then(|handle| resume(&*handle));
+        let outcome = resumed.map_or_else(
+            |error| refusal(&error),
+            |took| {
+                if took.is_none() { frozen_or(process.id.pid, Outcome::Resumed(None)) } else { Outcome::Resumed(took) }
+            },
+        );
+        match self.standing.take() {
+            Some(standing) if !matches!(outcome, Outcome::Refused(_)) => standing.release(),
+            // Let go without a word: the guard resumes him if it can.
+            standing => drop(standing),
+        }
+        outcome
+    }
+
+    /// A niceness is put back only with its record: else the next start does it.
+    fn restore(
+        &self,
+        process: &Process,
+        set: i32,
+        originals: &Originals,
+        still: Option<i32>,
+        commit: &mut dyn Commit,
+    ) -> Outcome {
+        if let Err(why) = commit.announce(0, Found::default()) {
+            return Outcome::Unrecorded(why);
+        }
+        let handle = self.fix(&process.id).ok().filter(|handle| !handle.has_ended());
+        put_back(handle.as_deref(), set, originals, still, self.direct()).outcome()
+    }
+}
+
+/// A target that is fixed and announced.
+struct Ready<'o> {
+    place: usize,
+    process: &'o Process,
+    handle: Arc<Handle>,
+    originals: Option<Originals>,
+}
+
+impl Ready<'_> {
+    fn found(&self, order: &Order, direct: Option<&Path>) -> Result<Found, ActError> {
+        let originals = match order.act {
+            // Written with the intent: whatever happens next, the trail knows what to put back.
+            Act::Lower { nice, only } => {
+                Some(Levers::of(&self.handle, self.process, (nice, only), order.reach, direct).originals()?)
+            }
+            _ => None,
+        };
+        Ok(Found { originals, open: open_files::names(self.process.id.pid) })
+    }
+}
+
+/// Everybody who is meant along with it, by PID.
+fn family(order: &Order) -> BTreeSet<u32> {
+    let targets = order.targets.iter().map(|process| process.id.pid);
+    let mates = order.mates.iter().map(|mate| mate.id.pid);
+    let members = order.whole.iter().flat_map(|whole| whole.members.iter().map(|(id, _)| id.pid));
+    targets.chain(mates).chain(members).collect()
+}
+
+/// Whom it would hurt, by what the process does for others; where a unit is started anew by what any of its processes does.
+fn role(roles: &Roles, one: &Ready<'_>, order: &Order, family: &BTreeSet<u32>) -> Option<String> {
+    if let Some(role) = roles.of(one.process, family) {
+        return Some(format!("protected by its role: {role}"));
+    }
+    let mates = order.mates.iter().filter(|mate| mate.id != one.process.id);
+    mates.into_iter().find_map(|mate| {
+        let role = roles.of(mate, family)?;
+        Some(format!("{} of its unit is protected: {role}", mate.label()))
+    })
+}
+
+fn suspend_one(handle: &Arc<Handle>, length: Duration, standing: &mut Option<Standing>) -> Result<Outcome, ActError> {
+    let mut guards = Vec::new();
+    Guard::all(&mut guards, std::slice::from_ref(handle), length).map_err(ActError::Unguarded)?;
+    let still = |took| standstill(took, length, 0, locks::holds_any(handle.id().pid) != Some(false));
+    match suspend(&**handle) {
+        Ok(took) => {
+            *standing = Some(Standing { guards, tree: None });
+            // Who stands still takes no more locks than it has.
+            Ok(Outcome::Suspended(still(took)))
+        }
+        Err(error) => {
+            guards.into_iter().for_each(Guard::release);
+            Err(error)
+        }
+    }
+}
+
+fn standstill(took: Option<Duration>, length: Duration, more: usize, holds_locks: bool) -> Standstill {
+    let now = here::now();
+    let over = now.wall.checked_add(length).unwrap_or(now.wall);
+    Standstill { took, until: now.monotonic + length, over, holds_locks, more }
+}
+
+fn resume_one(handle: &Handle) -> Result<Outcome, ActError> {
+    if !handle.threads()?.iter().any(|thread| thread.state == State::Suspended) {
+        return Ok(Outcome::NotSuspended);
+    }
+    Ok(match resume(handle)? {
+        Some(took) => Outcome::Resumed(Some(took)),
+        None => frozen_or(handle.id().pid, Outcome::Resumed(None)),
+    })
+}
+
+/// As what an ending is told.
+fn ended(handle: &Handle, ending: Ended, of_tree: Option<Ending>) -> Outcome {
+    let with = |took, forced| Ending { took, forced, ..of_tree.clone().unwrap_or_default() };
+    match ending {
+        Ended::Ended(took) => Outcome::Ended(with(took, false)),
+        Ended::Forced(took) => Outcome::Ended(with(took, true)),
+        Ended::StillThere => frozen_or(handle.id().pid, Outcome::StillThere(of_tree)),
+        Ended::PendingInTheKernel => frozen_or(handle.id().pid, Outcome::PendingInTheKernel(of_tree)),
+    }
+}
+
+/// A control group that is frozen takes neither a polite end nor a resume.
+fn frozen_or(pid: u32, otherwise: Outcome) -> Outcome {
+    if cgroups::is_frozen(pid) { Outcome::PendingFrozen } else { otherwise }
+}
+
+fn refusal(error: &ActError) -> Outcome {
+    if matches!(error, ActError::Gone) { Outcome::Gone } else { Outcome::Refused(with_causes(error)) }
+}
+
+fn unfixed(error: &HandleError) -> Outcome {
+    match error {
+        HandleError::Gone(_) | HandleError::Another { .. } => Outcome::Gone,
+        error => Outcome::Refused(with_causes(error)),
+    }
+}
