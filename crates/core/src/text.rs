@@ -69,6 +69,12 @@ pub fn command_line(cmdline: &[u8]) -> String {
     }
 }
 
+/// The same with its secrets, as it is.
+pub fn unmasked_command_line(cmdline: &[u8]) -> String {
+    let words = cmdline.split(|byte| *byte == 0).filter(|word| !word.is_empty()).map(clean);
+    words.collect::<Vec<String>>().join(" ")
+}
+
 fn names_a_secret(key: &str) -> bool {
     let key = key.to_ascii_lowercase();
     SECRET_WORDS.iter().any(|word| key.contains(word))

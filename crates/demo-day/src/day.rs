@@ -379,6 +379,7 @@ fn person(program: &Program, app: &str, id: ProcessId, parent: u32, boottime: Du
         path_proven: true,
         replaced: false,
         command: Some(path.clone()),
+        unmasked: None,
         path: Some(path),
         owner: program.owner.clone(),
         tty: String::new(),

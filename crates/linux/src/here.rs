@@ -162,8 +162,7 @@ pub fn command_line(id: &sophron_core::model::ProcessId) -> Option<String> {
     let bytes = crate::patience::within(PATIENCE, move || fs::read(format!("/proc/{pid}/cmdline")))?.ok()?;
     // Read first, identified afterwards: the number was not another's in between.
     crate::handle::Handle::open(id).ok()?;
-    let words = bytes.split(|byte| *byte == 0).filter(|word| !word.is_empty()).map(text::clean);
-    Some(words.collect::<Vec<String>>().join(" "))
+    Some(text::unmasked_command_line(&bytes))
 }
 
 /// What a process has read from and written to disks so far, bytes (`/proc/PID/io` read_bytes and write_bytes,

@@ -6,8 +6,10 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
+use sophron_core::act::Act;
+use sophron_core::audit::CommandLines;
 use sophron_core::audit::{Draft, Kind, Who};
-use sophron_core::rules::CommandLines;
+use sophron_core::happening::{Happening, Scribe, What};
 use sophron_linux::here;
 use sophron_linux::trail::{self, Append, Keeping, TrailError, TrailFile};
 
@@ -63,13 +65,13 @@ fn a_lock_that_is_not_released_fails_closed() {
     assert_eq!(trail::read(state.path(), None).unwrap().unwrap().verify().records.len(), 4);
 }
 
-/// What of a command line goes into the record is a setting; what is kept in memory is masked all the same.
+/// What of a command line goes into the record is a setting; what is shown is masked all the same.
 #[test]
 fn command_lines_are_masked_whole_or_left_out() {
     let mut child =
         std::process::Command::new("sh").args(["-c", "sleep 60; :", "--password", "hunter2"]).spawn().unwrap();
     let needs = sophron_core::model::Needs::PERIODIC;
-    let mut sampler = sophron_linux::Sampler::new(Path::new("/proc"), needs).unwrap();
+    let mut sampler = sophron_linux::Sampler::new(Path::new("/proc"), needs).unwrap().with_unmasked(true);
     // Between fork and exec it still has our own command line.
     let subject = loop {
         let process = sampler.again(child.id()).unwrap();
@@ -77,15 +79,21 @@ fn command_lines_are_masked_whole_or_left_out() {
             break process;
         }
     };
+    assert!(!subject.command.as_deref().unwrap().contains("hunter2"));
+    let what = What::Announced(Box::new(Act::Resume), Box::default());
+    let happening = Happening::about(here::now().wall, &subject, what);
     for (way, has_command, has_secret) in
         [(CommandLines::Masked, true, false), (CommandLines::Full, true, true), (CommandLines::PathOnly, false, false)]
     {
-        let state = tempfile::tempdir().unwrap();
-        let keeping = Keeping { command_lines: way, ..Keeping::default() };
-        let boot = here::boot(Path::new("/proc")).unwrap().to_string();
-        let about = Draft { boot, subject: Some((&subject).into()), ..draft() };
-        TrailFile::open(state.path(), draft(), keeping).unwrap().append(&[about]).unwrap();
-        let text = fs::read_to_string(trail::folder(state.path()).join(trail::name(1))).unwrap();
+        let boot = here::boot(Path::new("/proc")).unwrap();
+        let scribe = Scribe {
+            host: "mossgate-desk-03".to_owned(),
+            boot,
+            who: draft().who,
+            zone: jiff::tz::TimeZone::UTC,
+            command_lines: way,
+        };
+        let text = serde_json::to_string(&scribe.record(&happening).unwrap()).unwrap();
         assert_eq!((text.contains("sleep 60"), text.contains("hunter2")), (has_command, has_secret), "{way:?}: {text}");
     }
     child.kill().unwrap();

@@ -84,6 +84,7 @@ pub fn process(pid: u32, app: &str) -> Process {
         path_proven: true,
         replaced: false,
         command: Some(app.to_owned()),
+        unmasked: None,
         owner: "ines".to_owned(),
         tty: String::new(),
         group: Some("/user.slice".to_owned()),

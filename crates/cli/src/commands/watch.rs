@@ -31,11 +31,7 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
                 ui::out(format_args!("{}\n", events::render(&line, width)));
             }
         }
-        TextOrLines::Jsonl => {
-            if let Some(object) = happening.json(&zone) {
-                ui::out(format_args!("{object}\n"));
-            }
-        }
+        TextOrLines::Jsonl => ui::out(format_args!("{}\n", happening.json(&zone))),
     })?;
     if lost > 0 {
         let lines = if lost == 1 { "1 line was".to_owned() } else { format!("{lost} lines were") };

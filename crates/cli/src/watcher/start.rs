@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 use sophron_core::act::{Act, Order, Outcome};
-use sophron_core::audit::{By, InForce, Kind, OpenHold, Record};
+use sophron_core::audit::{By, CommandLines, InForce, Kind, OpenHold, Record};
 use sophron_core::dispatch::{Dispatcher, Input, Settings, Trail, Wants};
 use sophron_core::happening::{Announced, Happening, News, Next, Scribe, Subject, What};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
@@ -48,7 +48,7 @@ impl Watcher {
         // Before anything else: whoever an earlier run has left suspended, and nobody guards any more, goes on.
         let left = left::resume(&latest.in_force, boot);
         sound(&latest, &plan.state)?;
-        let scribe = scribe(boot, By::Watcher);
+        let scribe = scribe(boot, By::Watcher, plan.rules.audit.command_lines);
         let recording = plan.record.as_deref().map(|path| Recording::create(path, plan.rules.every)).transpose()?;
         let keeping = Keeping { own_folder: made || plan.own_state, ..keeping(&plan.rules.audit)? };
         let opened = scribe.plain(here::now().wall, Kind::TrailOpened);
@@ -216,14 +216,24 @@ fn came(
     remark: Option<String>,
 ) -> Happening {
     let act = act.into().map(Box::new);
-    let what = What::Came { act, step: None, tree: false, outcome, took: None, measure: None, remark, because: None };
+    let what = What::Came {
+        act,
+        step: None,
+        tree: false,
+        outcome,
+        took: None,
+        measure: None,
+        assumed: false,
+        remark,
+        because: None,
+    };
     of(process, about, what)
 }
 
 /// What every record of this program has in common.
-pub fn scribe(boot: Boot, by: By) -> Scribe {
+pub fn scribe(boot: Boot, by: By, command_lines: CommandLines) -> Scribe {
     let who = here::who(&mut here::Users::default(), by);
-    Scribe { host: here::host(), boot, who, zone: TimeZone::system() }
+    Scribe { host: here::host(), boot, who, zone: TimeZone::system(), command_lines }
 }
 
 /// Everything put together.
@@ -237,8 +247,9 @@ fn assemble(
 ) -> Result<Watcher, Failure> {
     let workers = |name, least, most| Workers::start(name, least, most).map_err(threadless);
     let wants = Wants::of(rules, plan.only.clone());
-    let sampler =
-        Sampler::new(Path::new("/proc"), wants.of_everybody()).map_err(|error| Failure::of(Exit::Failed, error))?;
+    let sampler = Sampler::new(Path::new("/proc"), wants.of_everybody())
+        .map_err(|error| Failure::of(Exit::Failed, error))?
+        .with_unmasked(scribe.command_lines == CommandLines::Full);
     let settings = Settings {
         shadow: plan.shadow,
         assumed: false,
@@ -351,7 +362,6 @@ pub fn keeping(audit: &sophron_core::rules::Audit) -> Result<Keeping, Failure> {
         keep: audit.keep,
         most: audit.most,
         readers: audit.readers.as_ref().map(group).transpose()?,
-        command_lines: audit.command_lines,
         ..Keeping::default()
     })
 }

@@ -311,7 +311,8 @@ fn the_weight_of_a_unit_is_lowered_and_put_back() {
     let socket = manager.socket.display().to_string();
     let (status, told) = hand(&stage, &["lower", &press_id, "--nice", "10", "--service-manager", &socket]);
     assert!(status == Some(0) && told.contains("CPU weight of its unit 100 → 11"), "{told}");
-    assert_eq!(stage.records().last().unwrap()["action"]["originals"]["weight"]["set"], 11);
+    let intent = stage.records().into_iter().rfind(|record| record["kind"] == "intent").unwrap();
+    assert_eq!(intent["action"]["originals"]["weight"]["set"], 11);
     let (status, told) = hand(&stage, &["restore", &press_id, "--service-manager", &socket]);
     assert!(status == Some(0) && told.contains("CPU weight of its unit 11 → 100"), "{told}");
     let calls = manager.told.lock().unwrap().calls.clone();

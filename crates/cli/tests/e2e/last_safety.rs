@@ -341,3 +341,41 @@ fn an_older_file_that_was_changed_disarms() {
     assert!(!is_gone(press.pid()) && threads(press.pid()).iter().all(|thread| thread.state != 'T'));
     watcher.interrupt();
 }
+
+/// Whoever takes no lines loses lines and nothing else: steps are taken in time, the end comes in time, and what was lost is
+/// counted and said.
+#[test]
+fn a_reader_that_does_not_read_holds_nothing_up() {
+    let stage = stage();
+    // Many rules that only tell, again and again, besides the one that acts.
+    let talk = |number: u32| {
+        format!(
+            "[[rule]]\nname = 'talk-{number}'\nwhere = 'app = \"sheetlamp\" and {{mine}}'\nbreach = 'threads > 0'\nlasting = '0s'\n\
+             again = {{ after = '1s' }}\n"
+        )
+    };
+    let head = (0..80).map(talk).collect::<String>();
+    let acts = "ladder = [ { at = '0s', do = 'alert' }, { at = '8s', do = 'terminate' } ]";
+    let text = rules("", "labelpress", "memory.held > 15 MiB", acts) + &head;
+    let file = stage.write("rules.toml", text);
+    let press = stage.offender("labelpress", &GROWN);
+    let lamp = stage.offender("sheetlamp", &["--cpu", "1%"]);
+    let (unread, write) = std::io::pipe().unwrap();
+    rustix::pipe::fcntl_setpipe_size(&write, 4096).unwrap();
+    let args = ["watch", "--rules", &file.display().to_string(), "--state", &stage.state().display().to_string()];
+    let began = Instant::now();
+    let mut command = stage.command(&[&args[..], &["--for", "14s"]].concat());
+    let mut watcher = Own(command.stdout(write).stderr(Stdio::piped()).spawn().unwrap());
+    drop(command);
+    eventually("terminated", || is_gone(press.pid()).then_some(()));
+    let done = began.elapsed();
+    let status = eventually("ended", || watcher.0.try_wait().unwrap());
+    assert!(status.success() && began.elapsed() < Duration::from_secs(14 + 6), "after {:?}", began.elapsed());
+    let story = stage.story(press.pid());
+    assert!(story.contains(&"outcome terminate ended".to_owned()), "{done:?}: {story:?}");
+    let mut said = String::new();
+    std::io::Read::read_to_string(&mut watcher.0.stderr.take().unwrap(), &mut said).unwrap();
+    assert!(said.contains("lines were lost: nobody took them"), "{said}");
+    assert_eq!(stage.records().last().unwrap()["kind"], "stamp", "the record is whole to its end");
+    drop((unread, lamp));
+}

@@ -137,7 +137,7 @@ impl Outcome {
             Outcome::Suspended(Standstill { took: Some(took), .. }) => {
                 format!("every thread, in {}", milliseconds(*took))
             }
-            Outcome::Suspended(_) => "some threads wait in the kernel and are suspended when they come back".to_owned(),
+            Outcome::Suspended(_) => "some threads wait in the kernel and stand still when they come back".to_owned(),
             Outcome::Resumed(Some(took)) => format!("every thread, in {}", milliseconds(*took)),
             Outcome::Resumed(None) => "some threads still stand: they wait in the kernel, or are traced".to_owned(),
             Outcome::Ended(ending) => ending.seen(),

@@ -111,6 +111,7 @@ impl Dispatcher {
             outcome,
             took: None,
             measure: case.measure.clone(),
+            assumed: self.settings.assumed,
             remark: None,
             because: None,
         };

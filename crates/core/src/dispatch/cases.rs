@@ -93,13 +93,12 @@ impl Dispatcher {
         }
     }
 
-    /// Of a group whoever is no longer a member is undone, and that is recorded.
+    /// Whoever a case is no longer about, as one that has left its group, is undone, and that is recorded.
     pub(super) fn let_go_of_those_that_left(&mut self, snapshot: &Snapshot) {
         let now = snapshot.moment;
-        let groups = self.judge.cases().filter(|case| case.key.judged() != Judged::Process && case.ladder.has_effect);
         let mut left = Vec::new();
-        for case in groups {
-            for id in self.effects.of_case(case.number).into_iter().filter(|id| !case.members.contains(id)) {
+        for case in self.judge.cases().filter(|case| case.ladder.has_effect) {
+            for id in self.effects.of_case(case.number).into_iter().filter(|id| !case.concerns(id)) {
                 let process = snapshot.process(id.pid).filter(|process| process.id == id && !process.has_ended());
                 let told = process.map(|process| {
                     let what = What::LeftTheGroup { group: case.label() };
@@ -121,25 +120,29 @@ impl Dispatcher {
 
     /// A case is over. While an act on one of its processes is under way it is not known what it holds.
     fn leave(&mut self, now: Moment, leaving: Leaving) {
-        if leaving.case.ladder.is_awaiting() || self.is_busy_with(&leaving.case) {
+        if self.is_acting_for(&leaving.case) {
             self.closing.push(leaving);
         } else {
             self.close(now, leaving);
         }
     }
 
-    fn is_busy_with(&self, case: &Case) -> bool {
-        self.busy.iter().any(|id| case.concerns(id))
+    fn is_acting_for(&self, case: &Case) -> bool {
+        self.acting.contains(&case.number) || self.busy.iter().any(|id| case.concerns(id))
     }
 
     /// Cases that closed while an act on one of their processes was under way.
     pub(super) fn close_what_waited(&mut self, now: Moment) {
-        let (waiting, ready): (Vec<Leaving>, Vec<Leaving>) =
-            std::mem::take(&mut self.closing).into_iter().partition(|leaving| self.is_busy_with(&leaving.case));
-        self.closing = waiting;
-        for leaving in ready {
+        while let Some(place) = self.closing.iter().position(|leaving| !self.is_acting_for(&leaving.case)) {
+            let leaving = self.closing.remove(place);
             self.close(now, leaving);
         }
+    }
+
+    /// Whether the case was back under another PID meanwhile: then what is not of this story is not its to take back.
+    fn is_again(&self, case: &Case) -> bool {
+        let leaving = self.closing.iter().map(|leaving| leaving.case.number);
+        self.judge.cases().map(|open| open.number).chain(leaving).any(|number| number == case.number)
     }
 
     /// What it holds is undone, unless the process took it along.
@@ -154,14 +157,18 @@ impl Dispatcher {
         let over = Over::of(why, group, !ended.is_empty(), lives);
         let what = What::Closed { why: over, grounds: Grounds::of(&case, &rule) };
         let happening = Happening::of_case(now.wall, &case, what);
+        let again = self.is_again(&case);
         match over {
+            _ if again => {}
             Over::Calm => self.tell_throttled(now, &rule.name, happening),
             _ => self.tell(happening),
         }
         let mut held = self.effects.of_case(case.number);
+        held.retain(|id| !again || case.concerns(id));
         held.extend(case.lead.iter().filter(|_| !group).map(|lead| lead.id));
         for id in held {
-            if why == Closing::Ended && !alive.contains(&id) {
+            // Of whoever had left it before, nobody knows: then it is tried.
+            if why == Closing::Ended && case.concerns(&id) && !alive.contains(&id) {
                 self.forget(id, case.number);
             } else {
                 self.let_go(id, case.number);

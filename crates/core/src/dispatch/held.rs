@@ -141,6 +141,7 @@ impl Dispatcher {
             return;
         }
         self.busy.extend(touches);
+        self.acting.extend(commission.case.filter(|_| !commission.is_undo()));
         self.out.push(Command::Act(Box::new(commission)));
     }
 

@@ -161,6 +161,8 @@ pub struct Dispatcher {
     protections: Protections,
     /// Processes with an act or an undo under way.
     busy: BTreeSet<ProcessId>,
+    /// The cases that acts are under way for, each as often as there are any.
+    acting: Vec<u64>,
     /// What is to be taken back from whom once nothing is under way on him.
     queued: Vec<Commission>,
     /// Lowerings that go along with another case's greater one, which is under way.
@@ -210,6 +212,7 @@ impl Dispatcher {
             effects: Effects::default(),
             protections,
             busy: BTreeSet::new(),
+            acting: Vec::new(),
             queued: Vec::new(),
             joining: BTreeMap::new(),
             touched: BTreeSet::new(),

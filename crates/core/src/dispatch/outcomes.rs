@@ -11,6 +11,10 @@ impl Dispatcher {
         for id in done.commission.touches() {
             self.busy.remove(&id);
         }
+        let case = done.commission.case.filter(|_| !done.commission.is_undo());
+        if let Some(place) = self.acting.iter().position(|acting| Some(*acting) == case) {
+            self.acting.swap_remove(place);
+        }
         let Some(target) = done.commission.target().cloned() else { return };
         if done.commission.is_undo() {
             self.undone(now, done, &target);
@@ -57,8 +61,16 @@ impl Dispatcher {
             Outcome::Unrecorded(_) => self.judge.postponed(case),
             outcome => self.judge.settled(case, outcome.has_effect()),
         }
+        let has_effect = outcome.has_effect();
         let happening = self.what_came(now, &commission, outcome, Some(took));
         self.tell(happening);
+        // Nobody else would take it back.
+        if has_effect
+            && self.judge.case(case).is_none()
+            && !self.closing.iter().any(|leaving| leaving.case.number == case)
+        {
+            self.let_go(id, case);
+        }
     }
 
     fn undone(&mut self, now: Moment, done: Done, target: &Process) {
@@ -88,6 +100,7 @@ impl Dispatcher {
             outcome,
             took,
             measure: case.and_then(|case| case.measure.clone()),
+            assumed: self.settings.assumed,
             remark: commission.remark.clone(),
             because: None,
         };
@@ -117,6 +130,7 @@ impl Dispatcher {
             outcome,
             took: None,
             measure: self.judge.case(call.case).and_then(|case: &Case| case.measure.clone()),
+            assumed: self.settings.assumed,
             remark: None,
             because: None,
         };

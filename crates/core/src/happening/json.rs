@@ -5,20 +5,23 @@ use serde_json::{Map, Value as Json, json};
 
 use super::{Grounds, Happening, Next, Subject, What};
 use crate::condition::Measure;
+use crate::decide::Verdict;
 use crate::units::Value;
 
 impl Happening {
-    /// The object; none for what is only recorded. Times are RFC 3339, readings in base units, unknown is null.
-    pub fn json(&self, zone: &TimeZone) -> Option<Json> {
-        let line = self.line(zone)?;
+    /// The object. Times are RFC 3339, readings in base units, unknown is null; `word` and `text` are those of the line for
+    /// people, where it has one.
+    pub fn json(&self, zone: &TimeZone) -> Json {
+        let line = self.line(zone);
         let process = self.subject.lead();
         let mut object = Map::new();
         let mut put = |key: &str, value: Json| object.insert(key.to_owned(), value);
         put("at", json!(self.at.to_string()));
-        put("happened", json!(line.word));
+        put("happened", json!(self.what.word()));
+        put("word", json!(line.as_ref().map(|line| line.word)));
         put("case", json!(self.case));
         put("rule", json!(self.rule.as_deref()));
-        put("subject", json!((!line.who.is_empty()).then_some(&line.who)));
+        put("subject", json!((!matches!(self.what, What::Watcher(_))).then(|| self.whom())));
         put("id", json!(process.map(|process| process.id.checked().to_string())));
         put("app", json!(process.map(|process| &process.app)));
         put("owner", json!(process.map(|process| &process.owner)));
@@ -29,10 +32,21 @@ impl Happening {
         put("reading", base(measure.and_then(|measure| measure.reading.as_ref())));
         put("limit", base(measure.and_then(|measure| measure.limit.as_ref())));
         put("step", json!(self.step().map(|step| step + 1)));
-        put("outcome", json!(self.outcome()));
-        put("text", json!(line.text));
+        put("action", json!(self.action()));
+        put("came", json!(self.came_of_it()));
+        put("text", json!(line.map(|line| line.text)));
         put("next", next(self.next));
-        Some(Json::Object(object))
+        Json::Object(object)
+    }
+
+    /// What is done, or would be.
+    fn action(&self) -> Option<String> {
+        match &self.what {
+            What::Decided { action, .. } => Some(action.word().to_owned()),
+            What::Came { act, .. } => Some(act.as_ref().map_or("run".to_owned(), |act| act.verb().to_string())),
+            What::StoodBack { act, .. } => Some(act.to_string()),
+            _ => None,
+        }
     }
 
     fn grounds(&self) -> Option<&Grounds> {
@@ -64,10 +78,53 @@ impl Happening {
         }
     }
 
-    fn outcome(&self) -> Option<String> {
+    /// What came of it: of an act its outcome, of a step that was due its verdict, of a case how it ends.
+    fn came_of_it(&self) -> Option<String> {
         match &self.what {
             What::Came { outcome, .. } => Some(outcome.came().to_string()),
+            What::Decided { verdict, .. } => Some(verdict.word().to_owned()),
+            What::Closed { why, .. } => Some(why.end().to_owned()),
             _ => None,
+        }
+    }
+}
+
+impl What {
+    /// Its word for programs.
+    pub fn word(&self) -> &'static str {
+        match self {
+            What::Opened { returned: false, .. } => "opened",
+            What::Opened { .. } => "came back",
+            What::Reminded(_) => "reminded",
+            What::Easing { .. } => "easing",
+            What::BreachedAgain(_) => "breached again",
+            What::HoursEnded => "hours ended",
+            What::Closed { .. } => "closed",
+            What::Decided { .. } => "decided",
+            What::Announced(..) | What::Calls(_) => "announced",
+            What::Came { .. } => "came",
+            What::Measured(_) => "measured",
+            What::LeftTheGroup { .. } => "left the group",
+            What::StoodBack { .. } => "stood back",
+            What::WaitedFor { .. } => "waited for",
+            What::Watcher(_) => "watcher",
+        }
+    }
+}
+
+impl Verdict {
+    /// Its word for programs.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Verdict::Alert => "alert",
+            Verdict::Act(_) => "act",
+            Verdict::Waits(_) => "waits",
+            Verdict::Shadow(_) => "shadow",
+            Verdict::Spared(_) => "spared",
+            Verdict::Overtaken { .. } => "overtaken",
+            Verdict::OverBudget(_) => "over budget",
+            Verdict::Capped(..) => "capped",
+            Verdict::StandingBack { .. } => "standing back",
         }
     }
 }

@@ -112,8 +112,9 @@ impl Happening {
                 let (word, tone) = decided(verdict, grounds.severity)?;
                 (word, tone, self.seen(zone))
             }
-            What::Came { act, outcome, measure, remark, .. } => {
-                self.came(act.as_deref(), outcome, measure.as_ref(), remark.as_deref(), zone)
+            What::Came { act, outcome, assumed, measure, remark, .. } => {
+                let remark = remark.as_deref();
+                self.came(act.as_deref(), (outcome, *assumed), measure.as_ref(), remark, zone)
             }
             What::Measured(effect) => ("effect", Tone::Faint, effect.words()),
             What::LeftTheGroup { .. } => ("left", Tone::Notice, self.seen(zone)),
@@ -131,7 +132,7 @@ impl Happening {
     fn came(
         &self,
         act: Option<&Act>,
-        outcome: &Outcome,
+        (outcome, assumed): (&Outcome, bool),
         measure: Option<&Measure>,
         remark: Option<&str>,
         zone: &TimeZone,
@@ -142,6 +143,8 @@ impl Happening {
         };
         let seen = match outcome {
             Outcome::Suspended(still) => format!("until {}", clock(still.over, zone)),
+            // Nothing was seen of it.
+            _ if assumed => "taken for done".to_owned(),
             Outcome::Ended(ending) if ending.forced => format!("by force, {}", outcome.seen()),
             other => other.seen(),
         };

@@ -185,6 +185,8 @@ pub enum What {
         took: Option<Duration>,
         /// The reading before.
         measure: Option<Measure>,
+        /// Whether it is only assumed, as in a rehearsal.
+        assumed: bool,
         /// What is said beyond that.
         remark: Option<String>,
         /// In the words of the person who did it.

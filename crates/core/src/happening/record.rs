@@ -6,7 +6,9 @@ use jiff::tz::TimeZone;
 
 use super::{Announced, Grounds, Group, Happening, Over, Subject, What};
 use crate::act::{Act, Came, Only, Outcome, Verb};
-use crate::audit::{ActionRecord, Draft, Evidence, GroupRecord, JudgedWord, Kind, ResultRecord, SubjectRecord, Who};
+use crate::audit::{
+    ActionRecord, CommandLines, Draft, Evidence, GroupRecord, JudgedWord, Kind, ResultRecord, SubjectRecord, Who,
+};
 use crate::condition::Measure;
 use crate::decide::Verdict;
 use crate::model::Boot;
@@ -28,6 +30,8 @@ pub struct Scribe {
     pub who: Who,
     /// The zone of times in words.
     pub zone: TimeZone,
+    /// How much of command lines is written down.
+    pub command_lines: CommandLines,
 }
 
 /// The parts of a record that depend on what happened.
@@ -48,6 +52,13 @@ impl Scribe {
     pub fn record(&self, happening: &Happening) -> Option<Draft> {
         let Parts { kind, evidence, action, result } = parts(&happening.what)?;
         let mut subject = of_subject(&happening.subject);
+        if let (Some(record), Some(lead)) = (&mut subject, happening.subject.lead()) {
+            match self.command_lines {
+                CommandLines::Masked => {}
+                CommandLines::Full => record.command = lead.unmasked.clone().or_else(|| record.command.take()),
+                CommandLines::PathOnly => record.command = None,
+            }
+        }
         if let (What::Announced(_, announced) | What::Calls(announced), Some(subject)) = (&happening.what, &mut subject)
         {
             subject.children.clone_from(&announced.children);

@@ -127,6 +127,8 @@ pub struct Names {
     pub replaced: bool,
     /// The command line (`/proc/PID/cmdline`), secrets masked.
     pub command: Option<String>,
+    /// The same with its secrets, where it was asked for: it goes into the audit trail and nowhere else.
+    pub unmasked: Option<String>,
     /// The name of the user it runs as, or the number where it has none.
     pub owner: String,
     /// Its terminal, as `pts/3`; empty for none (`stat` field 7).

@@ -5,7 +5,7 @@
 
 mod ours;
 mod read;
-mod row;
+mod table;
 mod write;
 
 use jiff::Timestamp;

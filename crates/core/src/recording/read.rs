@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use jiff::SignedDuration;
 
-use super::row::{set_machine, set_process};
+use super::table::{MACHINE, PROCESS, set};
 use super::{FORMAT, Header, LONGEST_LINE, Line, MOST_PROCESSES, Ours};
 use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
 use crate::text;
@@ -129,7 +129,7 @@ impl Replay {
         let interval = monotonic - before.monotonic;
         self.snapshot.interval = (!is_first).then_some(interval);
         self.snapshot.machine.uptime += boottime - before.boottime;
-        set_machine(&mut self.snapshot.machine, &line.m);
+        set(&MACHINE, &mut self.snapshot.machine, &line.m);
         self.people(&line, is_first, interval, boottime - before.boottime).map_err(damaged)?;
         self.ours = line.o.checked();
         self.snapshot.machine.processes = u32::try_from(self.snapshot.processes.len()).unwrap_or(u32::MAX);
@@ -150,7 +150,7 @@ impl Replay {
             let at = at.map_err(|_| format!("process {pid} changes before it is there"))?;
             let process = &mut processes[at];
             let used = process.cpu_time;
-            set_process(process, row);
+            set(&PROCESS, process, row);
             process.cpu = rate(process.cpu_time.saturating_sub(used), interval);
         }
         for row in &line.n {
@@ -160,7 +160,7 @@ impl Replay {
             let pid = u32::try_from(number("pid")?).map_err(|_| "a PID is out of range".to_owned())?;
             let id = ProcessId { pid, start: number("start")?, boot: self.boot };
             let mut process = Process::unread(id);
-            set_process(&mut process, row);
+            set(&PROCESS, &mut process, row);
             let age = row.get("age").and_then(serde_json::Value::as_f64).unwrap_or(0.0);
             process.age = Duration::try_from_secs_f64(age).unwrap_or_default().min(Duration::from_secs(1 << 33));
             // One that came with this sample has used all it has used in it.

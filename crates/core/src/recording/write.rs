@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value};
 
-use super::row::{goes_without_saying, of_machine, of_process};
+use super::table::{MACHINE, PROCESS, goes_without_saying, row};
 use super::{Header, Line, Ours};
 use crate::model::{Moment, Process, Snapshot};
 
@@ -52,7 +52,7 @@ impl Writer {
             b: ((b as f64 - t).abs() >= 1.0).then_some(b),
             w: (w.abs_diff(b.cast_signed()) > 2).then_some(w),
             o: ours,
-            m: changed(&mut self.machine, of_machine(&snapshot.machine)),
+            m: changed(&mut self.machine, row(&MACHINE, &snapshot.machine)),
             ..Line::default()
         };
         let mut seen = BTreeMap::new();
@@ -60,8 +60,7 @@ impl Writer {
             match self.processes.remove(&process.id.pid) {
                 Some(before) if before.id == process.id => {
                     if !reads_the_same(&before, process) {
-                        let mut row = of_process(&before, &snapshot.machine);
-                        let changes = changed(&mut row, of_process(process, &snapshot.machine));
+                        let changes = changed(&mut row(&PROCESS, &before), row(&PROCESS, process));
                         if !changes.is_empty() {
                             line.c.push((process.id.pid, changes));
                         }
@@ -69,7 +68,7 @@ impl Writer {
                 }
                 other => {
                     line.g.extend(other.map(|other| other.id.pid));
-                    let mut whole = of_process(process, &snapshot.machine);
+                    let mut whole = row(&PROCESS, process);
                     whole.retain(|key, value| !goes_without_saying(key, value));
                     whole.insert("pid".to_owned(), process.id.pid.into());
                     whole.insert("start".to_owned(), process.id.start.into());
@@ -99,9 +98,9 @@ fn reads_the_same(before: &Process, now: &Process) -> bool {
     before == *now
 }
 
-/// What differs; `before` becomes `now`.
+/// What differs; `before` becomes `now`. What is unknown and never was known is no change.
 fn changed(before: &mut Map<String, Value>, now: Map<String, Value>) -> Map<String, Value> {
-    let changes = now.iter().filter(|(key, value)| before.get(*key) != Some(*value));
+    let changes = now.iter().filter(|(key, value)| before.get(*key).unwrap_or(&Value::Null) != *value);
     let changes: Map<String, Value> = changes.map(|(key, value)| (key.clone(), value.clone())).collect();
     *before = now;
     changes

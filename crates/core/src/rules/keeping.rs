@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use super::options::table;
 use super::section::{Keys, Section, Source};
+use crate::audit::CommandLines;
 use crate::diag::Diagnostic;
 use crate::units::parse_size;
 
@@ -31,32 +32,6 @@ pub struct Lookback {
 impl Default for Lookback {
     fn default() -> Self {
         Lookback { keep: 3 * DAY, most: 300 << 20, every: 10 * SECOND }
-    }
-}
-
-/// How much of command lines goes into the record.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum CommandLines {
-    /// What looks like a secret is masked.
-    #[default]
-    Masked,
-    /// As they are.
-    Full,
-    /// None: the path alone.
-    PathOnly,
-}
-
-impl CommandLines {
-    /// Every way.
-    pub const ALL: [CommandLines; 3] = [CommandLines::Masked, CommandLines::Full, CommandLines::PathOnly];
-
-    /// Its word.
-    pub fn word(self) -> &'static str {
-        match self {
-            CommandLines::Masked => "masked",
-            CommandLines::Full => "full",
-            CommandLines::PathOnly => "path-only",
-        }
     }
 }
 

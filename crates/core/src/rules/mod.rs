@@ -21,7 +21,7 @@ use std::time::Duration;
 
 pub use explain::{Sentence, explain};
 pub use hours::{Hours, Span};
-pub use keeping::{Audit, CommandLines, Lookback};
+pub use keeping::{Audit, Lookback};
 pub use load::{File, LARGEST, Rejected, load, load_files};
 pub use meaning::Meaning;
 pub use name::RuleName;

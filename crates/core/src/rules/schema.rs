@@ -77,7 +77,7 @@ pub fn schema() -> Value {
                 "type": "object",
                 "additionalProperties": false,
                 "properties": {
-                    "command_lines": { "enum": super::CommandLines::ALL.map(super::CommandLines::word), "default": "masked" },
+                    "command_lines": { "enum": crate::audit::CommandLines::ALL.map(crate::audit::CommandLines::word), "default": "masked" },
                     "readers": { "type": "string", "description": "the group that may read the trail" },
                     "piece": { "type": "string", "description": "a file of that size is followed by a new one" },
                     "keep": duration("files whose last record is older are removed"),

@@ -6,6 +6,8 @@ mod audit;
 mod checkup;
 mod condition;
 mod decide;
+mod dispatch;
+mod dispatch_laws;
 mod docs;
 mod groups;
 mod judge;

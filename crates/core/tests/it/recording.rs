@@ -77,6 +77,32 @@ fn what_was_sampled_is_what_is_replayed() {
     assert_eq!(last.process(30).map(|baker| (baker.cpu, baker.age.as_secs())), Some((Some(0.0), 3605)));
 }
 
+/// Unknown stays unknown: a load that could not be read is no load of 0, and a figure that is read no more does not keep its
+/// last value.
+#[test]
+fn what_becomes_unknown_is_unknown_when_it_is_replayed() {
+    let mut world = World::new(vec![process(20, "labelpress")]);
+    world.machine.iowait = Some(12.5);
+    world.machine.load = None;
+    let mut writer = Writer::new(header(&world));
+    let mut lines = writer.line(&world.snapshot(), |_| true, Ours::default()).unwrap();
+    world.pass(Duration::from_secs(2));
+    (world.machine.iowait, world.machine.cpu, world.machine.load) = (None, Some(7.5), Some([1.0, 0.5, 0.25]));
+    world.process(20).memory_held = None;
+    lines += &writer.line(&world.snapshot(), |_| true, Ours::default()).unwrap();
+    world.pass(Duration::from_secs(2));
+    (world.machine.load, world.machine.memory_available) = (None, None);
+    lines += &writer.line(&world.snapshot(), |_| true, Ours::default()).unwrap();
+    let mut lines = lines.lines();
+    let mut replay = Replay::begin(lines.next().unwrap().as_bytes()).unwrap();
+    let mut next = || replay.next(lines.next().unwrap().as_bytes()).unwrap().clone();
+    let (first, second, third) = (next(), next(), next());
+    assert_eq!((first.machine.load, first.machine.iowait), (None, Some(12.5)));
+    assert_eq!((second.machine.load, second.machine.iowait), (Some([1.0, 0.5, 0.25]), None));
+    assert_eq!((first.processes[0].memory_held, second.processes[0].memory_held), (Some(30 << 20), None));
+    assert_eq!((third.machine.load, third.machine.memory_available, third.machine.cpu), (None, None, Some(7.5)));
+}
+
 #[test]
 fn rates_follow_from_the_clocks() {
     let (_, lines) = day();

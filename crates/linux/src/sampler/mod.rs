@@ -77,6 +77,8 @@ struct Context {
     kept: usize,
     most_kept: usize,
     tick: u32,
+    /// Whether command lines are kept with their secrets as well.
+    unmasked: bool,
     /// Only clocks are read, and what identity takes waits for the next sample.
     priming: bool,
     /// Of what did not run since it was primed, only its memory and its name are read.
@@ -118,6 +120,7 @@ impl Sampler {
                 kept: 0,
                 most_kept: usize::try_from(open_files / 2).unwrap_or(usize::MAX).min(MOST_KEPT),
                 tick: 0,
+                unmasked: false,
                 priming: false,
                 glancing: false,
                 before: None,
@@ -128,6 +131,13 @@ impl Sampler {
             machine: machine::Earlier::default(),
             host: here::host(),
         })
+    }
+
+    /// From now on command lines are kept with their secrets as well, for the audit trail alone.
+    #[must_use]
+    pub fn with_unmasked(mut self, unmasked: bool) -> Sampler {
+        self.context.unmasked = unmasked;
+        self
     }
 
     /// From now on samples tell what a process descends from, also where its parent has ended.

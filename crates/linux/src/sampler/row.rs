@@ -356,6 +356,8 @@ impl Context {
         names.path_proven = identity.path_proven;
         names.replaced = identity.replaced;
         names.command = identity.command;
+        let bytes = command.as_deref().filter(|bytes| self.unmasked && !bytes.is_empty());
+        names.unmasked = bytes.map(text::unmasked_command_line);
         command.is_some()
     }
 

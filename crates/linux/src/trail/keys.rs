@@ -3,12 +3,12 @@
 //! `stamp.key` holds the private key of the next stamp, `stamp.next` the one after while a stamp is being written, and
 //! `first.pub` the first public key, to be kept elsewhere.
 
-use sophron_core::audit::stamps::{Key, SEED, begun, unhex};
-use sophron_core::audit::{Came, Draft, Kind, Record};
+use std::path::{Path, PathBuf};
+
+use sophron_core::audit::stamps::{Key, SEED, unhex};
 use sophron_core::text::hex;
 
 use super::folder::{Folder, Sheet};
-use super::writer::Writer;
 use super::{TrailError, io_error};
 
 /// The file of the first public key.
@@ -28,69 +28,46 @@ pub struct Stamped {
     pub hash: String,
 }
 
-impl<F: Folder> Writer<F> {
-    /// The draft of a key that begins, written to disk; whoever could sign before cannot any more.
-    pub(super) fn begin_a_key(&mut self) -> Result<Draft, TrailError> {
+/// The keys in a folder of the trail. Whoever uses it holds the trail's lock.
+pub(super) struct Stamper<'f, F: Folder> {
+    pub folder: &'f F,
+    /// Where that folder is, for messages.
+    pub place: &'f Path,
+}
+
+impl<F: Folder> Stamper<'_, F> {
+    /// The first key, written to disk; whoever could sign before cannot any more.
+    pub fn begin(&self) -> Result<Key, TrailError> {
         let key = random_key()?;
-        self.write_key(KEY, &hex(&key.seed()))?;
-        self.write_key(FIRST_KEY, &format!("{}\n", key.public()))?;
+        self.write(KEY, &hex(&key.seed()))?;
+        self.write(FIRST_KEY, &format!("{}\n", key.public()))?;
         self.synced()?;
-        Ok(Draft { stamp: Some(begun(&key)), ..self.own(Kind::KeyBegun, Came::Begun, "a key for stamps was made") })
+        Ok(key)
     }
 
-    /// Signs what was recorded so far. Called with the lock held and the end known.
-    pub(super) fn write_stamp(&mut self) -> Result<Option<Stamped>, TrailError> {
-        let Some((latest, number, due)) = self.announced()? else { return self.begin_anew() };
-        let Some(link) = self.link() else { return Ok(None) };
-        if latest == link.seq {
-            // Nothing was recorded since.
-            return Ok(None);
-        }
-        let Some(key) = self.key_of(&due)? else { return self.begin_anew() };
+    /// The key after the next, which waits on disk until the stamp that names it is.
+    pub fn another(&self) -> Result<Key, TrailError> {
         let next = random_key()?;
-        self.write_key(NEXT, &hex(&next.seed()))?;
+        self.write(NEXT, &hex(&next.seed()))?;
         self.synced()?;
-        let number = number + 1;
-        let stamp = key.stamp(number, &link, &next);
-        let seen = format!("records up to {} are signed", link.seq);
-        self.write(&[Draft { stamp: Some(stamp), ..self.own(Kind::Stamp, Came::Stamped, &seen) }])?;
-        // From here on nobody can sign for the past any more.
-        self.take_next()?;
-        Ok(self.link().map(|link| Stamped { number, seq: link.seq, hash: link.hash }))
-    }
-
-    fn begin_anew(&mut self) -> Result<Option<Stamped>, TrailError> {
-        let draft = self.begin_a_key()?;
-        self.write(&[draft])?;
-        Ok(None)
-    }
-
-    /// The latest stamp, or key begun, of the present file: its record's number, its own, and the key that it names.
-    fn announced(&self) -> Result<Option<(u64, u64, String)>, TrailError> {
-        let bytes = self.present_bytes()?;
-        let lines = bytes.split(|byte| *byte == b'\n').rev();
-        let tells = |line: &&[u8]| line.windows(8).any(|part| part == b"\"stamp\":");
-        let record = lines.filter(tells).find_map(|line| serde_json::from_slice::<Record>(line).ok());
-        Ok(record.and_then(|record| {
-            let stamp = record.stamp?;
-            Some((record.seq, stamp.number, stamp.next))
-        }))
+        Ok(next)
     }
 
     /// The key that the latest stamp has named, if it is there. After a crash it may still be waiting for its place.
-    fn key_of(&mut self, public: &str) -> Result<Option<Key>, TrailError> {
+    pub fn named(&self, public: &str) -> Result<Option<Key>, TrailError> {
         let fits = |key: &Key| key.public() == public;
-        if let Some(key) = self.read_key(KEY)?.filter(fits) {
+        if let Some(key) = self.read(KEY)?.filter(fits) {
             return Ok(Some(key));
         }
-        let waiting = self.read_key(NEXT)?.filter(fits);
+        let waiting = self.read(NEXT)?.filter(fits);
         if waiting.is_some() {
-            self.take_next()?;
+            self.destroy()?;
         }
         Ok(waiting)
     }
 
-    fn take_next(&mut self) -> Result<(), TrailError> {
+    /// Overwrites the key that was used, and puts the next in its place: from here on nobody can sign for the past any more.
+    pub fn destroy(&self) -> Result<(), TrailError> {
         let path = self.path_of(KEY);
         let failed = |error| io_error(&path, "replaced", error);
         if self.folder.seen(KEY).map_err(failed)?.is_some() {
@@ -100,7 +77,15 @@ impl<F: Folder> Writer<F> {
         self.synced()
     }
 
-    fn read_key(&self, name: &str) -> Result<Option<Key>, TrailError> {
+    fn path_of(&self, name: &str) -> PathBuf {
+        self.place.join(name)
+    }
+
+    fn synced(&self) -> Result<(), TrailError> {
+        self.folder.sync().map_err(|error| io_error(self.place, "synced", error))
+    }
+
+    fn read(&self, name: &str) -> Result<Option<Key>, TrailError> {
         let path = self.path_of(name);
         let failed = |error| io_error(&path, "read", error);
         let Some(seen) = self.folder.seen(name).map_err(failed)? else { return Ok(None) };
@@ -112,7 +97,7 @@ impl<F: Folder> Writer<F> {
         Ok(str::from_utf8(&bytes).ok().and_then(unhex).map(Key::new))
     }
 
-    fn write_key(&self, name: &str, text: &str) -> Result<(), TrailError> {
+    fn write(&self, name: &str, text: &str) -> Result<(), TrailError> {
         let path = self.path_of(name);
         let failed = |error| io_error(&path, "written", error);
         let mut sheet = self.folder.open(name, name == FIRST_KEY).map_err(failed)?;
@@ -125,7 +110,7 @@ fn random_key() -> Result<Key, TrailError> {
     let mut filled = 0;
     while filled < SEED {
         let got = rustix::rand::getrandom(&mut seed[filled..], rustix::rand::GetRandomFlags::empty());
-        filled += got.map_err(|error| io_error(std::path::Path::new("stamp.key"), "made", error))?;
+        filled += got.map_err(|error| io_error(Path::new("stamp.key"), "made", error))?;
     }
     Ok(Key::new(seed))
 }

@@ -6,6 +6,7 @@
 mod files;
 mod folder;
 mod keys;
+mod stamping;
 mod writer;
 
 use std::io;
@@ -13,7 +14,6 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use sophron_core::audit::Draft;
-use sophron_core::rules::CommandLines;
 
 use crate::files::PathError;
 pub use files::{Files, Latest, files, latest, read, walk};
@@ -40,8 +40,6 @@ pub struct Keeping {
     /// Whether the state folder is Sophron's own, so that its readers may be let through it: where it stands in the usual
     /// place, or was made for it.
     pub own_folder: bool,
-    /// What goes into it of command lines.
-    pub command_lines: CommandLines,
 }
 
 impl Default for Keeping {
@@ -54,7 +52,6 @@ impl Default for Keeping {
             most: 1 << 30,
             readers: None,
             own_folder: false,
-            command_lines: CommandLines::Masked,
         }
     }
 }

@@ -9,10 +9,9 @@ use sophron_core::audit::{
     ActionRecord, Came, Draft, FORMAT, InForce, Kind, Link, Record, ResultRecord, Retired, StampRecord, Verb, tail,
 };
 use sophron_core::model::Moment;
-use sophron_core::rules::CommandLines;
 
 use super::folder::{Folder, Seen, Sheet};
-use super::keys::Stamped;
+use super::keys::{Stamped, Stamper};
 use super::{Append, Keeping, LOCK_WAIT, TrailError, io_error, name, number};
 
 /// Space kept free behind the last record: a full disk disarms Sophron, and the offender may be what fills it.
@@ -31,7 +30,7 @@ const ASIDE: &str = "aside";
 /// Writes to one trail.
 #[derive(Debug)]
 pub struct Writer<F: Folder> {
-    pub(super) folder: F,
+    folder: F,
     /// Where that folder is, for messages.
     place: PathBuf,
     open: Option<Open<F::Sheet>>,
@@ -93,6 +92,11 @@ impl<F: Folder> Writer<F> {
 
     pub(super) fn link(&self) -> Option<Link> {
         self.open.as_ref().map(|open| open.link.clone())
+    }
+
+    /// The keys of stamps beside it.
+    pub(super) fn stamper(&self) -> Stamper<'_, F> {
+        Stamper { folder: &self.folder, place: &self.place }
     }
 
     pub(super) fn synced(&self) -> Result<(), TrailError> {
@@ -392,10 +396,7 @@ impl<F: Folder> Append for Writer<F> {
         self.locked(|trail| {
             trail.refresh()?;
             trail.turn_over()?;
-            match trail.keeping.command_lines {
-                CommandLines::Masked => trail.write(drafts),
-                way => trail.write(&drafts.iter().map(|draft| worded(draft, way)).collect::<Vec<_>>()),
-            }
+            trail.write(drafts)
         })
     }
 
@@ -429,23 +430,6 @@ impl<S: Sheet> Open<S> {
         self.link = link;
         Ok(())
     }
-}
-
-/// The draft with as much of the command line as is wanted; drafts have it masked.
-fn worded(draft: &Draft, way: CommandLines) -> Draft {
-    let mut draft = draft.clone();
-    if let Some(subject) = &mut draft.subject {
-        let unmasked = || {
-            let boot = draft.boot.parse().ok()?;
-            crate::here::command_line(&subject.identity(boot))
-        };
-        subject.command = match way {
-            CommandLines::Full => unmasked().or_else(|| subject.command.take()),
-            CommandLines::Masked => subject.command.take(),
-            CommandLines::PathOnly => None,
-        };
-    }
-    draft
 }
 
 struct Torn {

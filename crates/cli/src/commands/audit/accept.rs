@@ -1,6 +1,6 @@
 //! `sophron audit accept`: a person has taken note of a loss of the record. Until then no rule acts on the strength of it.
 
-use sophron_core::audit::{ActionRecord, By, Came, Draft, Kind, ResultRecord, Verb};
+use sophron_core::audit::{ActionRecord, By, Came, CommandLines, Draft, Kind, ResultRecord, Verb};
 use sophron_linux::here;
 use sophron_linux::trail::{self, Append, TrailFile};
 
@@ -23,7 +23,7 @@ pub fn run(args: &args::AuditAccept) -> Result<Exit, Failure> {
     };
     let boot = here::boot(std::path::Path::new("/proc"))
         .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
-    let (scribe, now) = (scribe(boot, By::Hand), here::now().wall);
+    let (scribe, now) = (scribe(boot, By::Hand, CommandLines::Masked), here::now().wall);
     let because = args.because.as_ref().map(|text| sophron_core::text::clean(text.as_bytes()));
     let action = ActionRecord { because, ..ActionRecord::word(Verb::AcceptTheLoss) };
     let seen = format!("record {}: {}", loss.seq, loss.result.as_ref().map_or("", |result| &result.seen));

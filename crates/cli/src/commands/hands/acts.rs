@@ -140,6 +140,7 @@ impl Hand<'_> {
             outcome,
             took,
             measure: None,
+            assumed: false,
             remark,
             because: self.trail.because.clone(),
         };

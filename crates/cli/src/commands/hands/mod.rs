@@ -18,6 +18,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use sophron_core::act::Act;
+use sophron_core::audit::CommandLines;
 use sophron_core::facts::Facts;
 use sophron_core::model::{Needs, Process, Snapshot};
 use sophron_core::protect::Protections;
@@ -76,7 +77,8 @@ pub fn run(act: Act, args: &args::Hand) -> Result<Exit, Failure> {
     let failed = |error| Failure::of(Exit::Failed, error);
     // Before the first look: who leaves a tree from now on is known all the same.
     let lineage = if args.tree { Lineage::listen() } else { None };
-    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
+    let full = guidance.audit().command_lines == CommandLines::Full;
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?.with_unmasked(full);
     let mut snapshot = Snapshot::default();
     sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
     // On a slow machine names come late; whoever acts waits for them a little.

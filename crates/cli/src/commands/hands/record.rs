@@ -45,7 +45,7 @@ impl Trail {
         }
         let usual = args.state.folder.is_none();
         Ok(Trail {
-            scribe: scribe(boot, By::Hand),
+            scribe: scribe(boot, By::Hand, settings.command_lines),
             because: args.because.as_ref().map(|text| sophron_core::text::clean(text.as_bytes())),
             in_force: latest.in_force,
             ended,

@@ -75,6 +75,7 @@ pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
             outcome,
             took: Some(took),
             measure: None,
+            assumed: false,
             remark: None,
             because: trail.because.clone(),
         };

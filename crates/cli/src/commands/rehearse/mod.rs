@@ -97,9 +97,7 @@ fn say(happening: &Happening, format: TextOrJson, zone: &TimeZone) {
             }
         }
         TextOrJson::Json => {
-            if let Some(object) = happening.json(zone) {
-                ui::out(format_args!("{object}\n"));
-            }
+            ui::out(format_args!("{}\n", happening.json(zone)));
         }
     }
 }

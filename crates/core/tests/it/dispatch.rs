@@ -1,0 +1,311 @@
+//! The dispatcher, with handed-in time: what is commanded, in which order, and what is told.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use std::time::Duration;
+
+use jiff::tz::TimeZone;
+use sophron_core::act::{Act, Ending, Lever, Lowering, Only, Originals, Outcome, Restoring, Standstill};
+use sophron_core::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input, Question, Settings, Trail};
+use sophron_core::happening::{Happening, Over, What};
+use sophron_core::model::{Moment, State};
+use sophron_core::protect::Protections;
+use sophron_core::rules::RuleSet;
+use sophron_testkit::{World, process};
+
+use crate::script::{MIB, PID, load, rule, seconds};
+
+pub fn settings() -> Settings {
+    Settings { shadow: false, assumed: false, by_root: true, own: None, only: None, zone: TimeZone::UTC }
+}
+
+pub fn lowered(nice: i32) -> Outcome {
+    Outcome::Lowered(Box::new(Lowering {
+        nice,
+        only: Only::Both,
+        originals: Originals::default(),
+        threads: 1,
+        complete: true,
+        hindered: None,
+        session: None,
+        weight: None,
+        lever: Lever::Nice,
+        reversible: true,
+    }))
+}
+
+pub fn suspended(now: Moment, length: Duration) -> Outcome {
+    let over = now.wall.checked_add(length).unwrap();
+    let until = now.monotonic + length;
+    Outcome::Suspended(Standstill { took: None, until, over, holds_locks: true, more: 0 })
+}
+
+/// A watch whose acts are under way until they are told to have come to something.
+struct Watch {
+    world: World,
+    dispatcher: Dispatcher,
+    under_way: Vec<Commission>,
+    told: Vec<Happening>,
+    beside: Beside,
+}
+
+impl Watch {
+    fn new(rules: &Arc<RuleSet>) -> Watch {
+        let world = World::new(vec![process(PID, "labelpress")]);
+        let dispatcher = Dispatcher::new(settings(), Arc::clone(rules), Protections::default(), 1);
+        Watch { world, dispatcher, under_way: Vec::new(), told: Vec::new(), beside: Beside::default() }
+    }
+
+    fn follow(&mut self, commands: Vec<Command>) {
+        for command in commands {
+            match command {
+                Command::Act(commission) => self.under_way.push(*commission),
+                Command::Tell(happening) | Command::Say(happening) => self.told.push(*happening),
+                _ => {}
+            }
+        }
+    }
+
+    fn step(&mut self, input: Input<'_>) {
+        let commands = self.dispatcher.step(self.world.moment, input);
+        self.follow(commands);
+    }
+
+    /// That many samples a second apart, with that much held.
+    fn ticks(&mut self, count: u64, held: u64) {
+        for _ in 0..count {
+            self.world.pass(seconds(1));
+            for process in &mut self.world.processes {
+                process.memory_held = Some(held * MIB);
+            }
+            self.step(Input::Time);
+            let snapshot = self.world.snapshot();
+            let commands = self.dispatcher.step(snapshot.moment, Input::Sample(&snapshot, &self.beside));
+            self.follow(commands);
+        }
+    }
+
+    /// The oldest act that is under way came to this.
+    fn came(&mut self, outcome: Outcome) -> Act {
+        let commission = self.under_way.remove(0);
+        let act = commission.order.act.clone();
+        self.step(Input::Acted(Box::new(Done { commission, outcome, took: Duration::ZERO })));
+        act
+    }
+
+    fn acts(&self) -> Vec<String> {
+        self.under_way.iter().map(|commission| commission.order.act.to_string()).collect()
+    }
+
+    /// The words of what was told since the last time it was asked.
+    fn words(&mut self) -> Vec<String> {
+        let lines = std::mem::take(&mut self.told);
+        lines.iter().filter_map(|happening| Some(happening.line(&TimeZone::UTC)?.word.to_owned())).collect()
+    }
+}
+
+const LADDER: &str = "lasting = '1s'\nladder = [ { at = '0s', do = 'alert' }, { at = '2s', do = 'lower', nice = 10 }, { at = '5s', do = 'suspend', for = '3s' }, { at = '12s', do = 'terminate' } ]";
+
+/// From the first line to the last: what is told reads like the story, and everything is taken back.
+#[test]
+fn a_case_from_its_opening_to_its_end() {
+    let mut watch = Watch::new(&rule(LADDER));
+    watch.ticks(4, 800);
+    assert_eq!((watch.words(), watch.acts()), (vec!["alert".to_owned()], vec!["lower to nice 10".to_owned()]));
+    // Until its outcome is in no other step falls due, however late that is.
+    watch.ticks(6, 800);
+    assert_eq!(watch.acts(), ["lower to nice 10"]);
+    watch.came(lowered(10));
+    watch.ticks(1, 800);
+    assert_eq!((watch.words(), watch.acts()), (vec!["lowered".to_owned()], vec!["suspend for 3s".to_owned()]));
+    let still = suspended(watch.world.moment, seconds(3));
+    watch.came(still);
+    watch.world.process(PID).state = State::Suspended;
+    watch.ticks(3, 1);
+    assert_eq!(
+        (watch.words(), watch.acts()),
+        (vec!["suspended".to_owned()], vec!["resume".to_owned()]),
+        "calm while suspended is no calm"
+    );
+    watch.world.process(PID).state = State::Running;
+    watch.came(Outcome::Resumed(Some(Duration::ZERO)));
+    watch.ticks(4, 100);
+    assert_eq!(watch.words(), ["resumed", "easing", "calm"]);
+    assert!(matches!(watch.came(Outcome::Restored(Restoring::default())), Act::Restore { set: 10, .. }));
+    assert_eq!((watch.words(), watch.dispatcher.is_settled()), (vec!["restored".to_owned()], true));
+}
+
+/// The process ends while its act is under way: the case closes once it is known what came of it.
+#[test]
+fn a_case_closes_when_the_outcome_is_in() {
+    let mut watch = Watch::new(&rule("lasting = '0s'\nladder = [ { at = '0s', do = 'terminate' } ]"));
+    watch.ticks(1, 800);
+    watch.world.processes.clear();
+    watch.ticks(3, 800);
+    assert_eq!(watch.words(), ["breach"]);
+    watch.came(Outcome::Ended(Ending::default()));
+    let closed = watch.told.iter().find_map(|happening| match &happening.what {
+        What::Closed { why, .. } => Some(*why),
+        _ => None,
+    });
+    assert_eq!((closed, watch.words()), (Some(Over::EndedByUs), vec!["ended".to_owned()]), "and is told once");
+}
+
+/// While nothing can be recorded nothing is done, and nothing is lost: the step is due again.
+#[test]
+fn what_cannot_be_recorded_waits() {
+    let mut watch = Watch::new(&rule("lasting = '0s'\nladder = [ { at = '0s', do = 'lower' } ]"));
+    watch.step(Input::Trail(Trail::Lost("no space left".to_owned())));
+    watch.ticks(5, 800);
+    assert_eq!((watch.words(), watch.acts()), (vec!["disarmed".to_owned(), "breach".to_owned()], vec![]));
+    watch.step(Input::Trail(Trail::Back));
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["lower to nice 10"]);
+    watch.came(Outcome::Unrecorded("no space left".to_owned()));
+    watch.ticks(1, 800);
+    assert_eq!(
+        (watch.words(), watch.acts()),
+        (vec!["armed".to_owned(), "dropped".to_owned()], vec!["lower to nice 10".to_owned()])
+    );
+}
+
+/// Two rules on one process: the greater niceness is set, both hold it, and the last to let go takes it back.
+#[test]
+fn a_lowering_is_held_by_all_who_want_it() {
+    let one = |name: &str, limit: u32, nice: i32| {
+        format!(
+            "[[rule]]\nname = '{name}'\nbreach = 'memory.held > {limit} MiB'\nlasting = '0s'\narmed = true\nladder = [ {{ at = '0s', do = 'lower', nice = {nice} }} ]\n"
+        )
+    };
+    let mut watch = Watch::new(&load(&(one("mild", 500, 5) + &one("hard", 700, 15))));
+    watch.ticks(1, 800);
+    // The greater one is done, and the other joins it.
+    assert_eq!(watch.acts().len(), 1);
+    let Some(Act::Lower { nice, .. }) = watch.under_way.first().map(|under_way| under_way.order.act.clone()) else {
+        panic!("{:?}", watch.acts())
+    };
+    watch.came(lowered(nice));
+    let words = watch.words();
+    assert!(words.contains(&"overtaken".to_owned()), "{words:?}");
+    watch.ticks(3, 600);
+    let held = watch.dispatcher.effects().cases_of(&process(PID, "labelpress").id);
+    assert_eq!((watch.acts(), held.len()), (vec!["restore".to_owned()], 1), "back to what the other still wants");
+    let undo = watch.came(Outcome::Restored(Restoring::default()));
+    assert!(matches!(undo, Act::Restore { still: Some(_), .. }), "{undo:?}");
+    watch.ticks(3, 100);
+    assert!(matches!(watch.came(Outcome::Restored(Restoring::default())), Act::Restore { still: None, .. }));
+}
+
+/// Who resumes what we suspended knows something: rules stand back. A guard that is gone is another matter.
+#[test]
+fn somebody_elses_resume_is_told_from_a_guards() {
+    let keys = "lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' } ]";
+    let mut watch = Watch::new(&rule(keys));
+    watch.ticks(1, 800);
+    watch.came(suspended(watch.world.moment, seconds(60)));
+    watch.world.process(PID).state = State::Suspended;
+    watch.ticks(1, 800);
+    watch.beside.unguarded = BTreeSet::from([process(PID, "labelpress").id]);
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["resume"], "a guard that was killed outright has resumed nobody");
+    watch.beside.unguarded.clear();
+    watch.came(Outcome::Resumed(Some(Duration::ZERO)));
+    assert_eq!(watch.words(), ["breach", "suspended", "resumed"]);
+
+    let mut watch = Watch::new(&rule(keys));
+    watch.ticks(1, 800);
+    watch.came(suspended(watch.world.moment, seconds(60)));
+    watch.ticks(1, 800);
+    assert!(watch.under_way.is_empty() && watch.dispatcher.is_settled());
+    let told = watch.told.iter().any(|happening| matches!(&happening.what, What::StoodBack { by: None, .. }));
+    assert!(told, "{:?}", watch.words());
+}
+
+/// Whoever waits for a file lock of somebody suspended need not wait until his time is over.
+#[test]
+fn who_is_waited_for_goes_on_at_once() {
+    let mut watch = Watch::new(&rule("lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' } ]"));
+    watch.ticks(1, 800);
+    watch.came(suspended(watch.world.moment, seconds(60)));
+    watch.world.process(PID).state = State::Suspended;
+    watch.beside.waits = vec![(PID, 4711)];
+    watch.ticks(2, 800);
+    assert_eq!(watch.acts(), ["resume"]);
+}
+
+/// Rules that mean the same go on with their stories, whatever their note and their place; the others' cases are closed.
+#[test]
+fn a_story_goes_on_where_the_rule_means_the_same() {
+    let mut watch = Watch::new(&rule(LADDER));
+    watch.ticks(4, 800);
+    watch.came(lowered(10));
+    let _ = watch.words();
+    let press = |keys: &str| {
+        format!(
+            "[[rule]]\nname = 'press-leak'\nwhere = 'app = \"labelpress\"'\nbreach = 'memory.held > 750 MiB'\narmed = true\n{keys}"
+        )
+    };
+    let first = "[[rule]]\nname = 'first'\nbreach = 'cpu > 50%'\nlasting = '1s'\n";
+    let noted = load(&(first.to_owned() + &press(&format!("note = 'It leaks.'\n{LADDER}"))));
+    watch.step(Input::Rules(noted, Protections::default()));
+    watch.ticks(4, 800);
+    assert_eq!(
+        (watch.words(), watch.acts()),
+        (vec!["effect".to_owned()], vec!["suspend for 3s".to_owned()]),
+        "the clock ran on"
+    );
+    watch.came(Outcome::Refused("a test".to_owned()));
+    let _ = watch.words();
+    let other = load(&press("lasting = '2s'\nladder = [ { at = '0s', do = 'alert' } ]"));
+    watch.step(Input::Rules(other, Protections::default()));
+    assert_eq!(
+        (watch.words(), watch.acts()),
+        (vec!["left".to_owned()], vec!["restore".to_owned()]),
+        "and with it what it held"
+    );
+}
+
+/// What is under way at the end is awaited, and what came of it taken back.
+#[test]
+fn the_end_takes_everything_back() {
+    let mut watch =
+        Watch::new(&rule("lasting = '0s'\nladder = [ { at = '0s', do = 'lower' }, { at = '2s', do = 'suspend' } ]"));
+    watch.ticks(1, 800);
+    watch.came(lowered(10));
+    watch.ticks(3, 800);
+    assert_eq!(watch.acts(), ["suspend for 1m"]);
+    watch.step(Input::End);
+    assert!(!watch.dispatcher.is_settled(), "the suspension is under way");
+    watch.came(suspended(watch.world.moment, seconds(60)));
+    for expected in ["restore", "resume"] {
+        assert!(watch.acts().contains(&expected.to_owned()) || expected == "resume", "{:?}", watch.acts());
+    }
+    while !watch.under_way.is_empty() {
+        let outcome = match watch.under_way[0].order.act {
+            Act::Resume => Outcome::Resumed(None),
+            _ => Outcome::Restored(Restoring::default()),
+        };
+        watch.came(outcome);
+    }
+    assert!(watch.dispatcher.is_settled() && watch.dispatcher.effects().processes().is_empty());
+    let last = watch.dispatcher.last_words(watch.world.moment);
+    assert!(
+        matches!(last.what, What::Watcher(sophron_core::happening::News::Ended { open: 1, undone: 1 })),
+        "{last:?}"
+    );
+}
+
+#[test]
+fn a_question_is_answered_by_its_ticket() {
+    let mut watch = Watch::new(&rule(LADDER));
+    watch.ticks(3, 800);
+    let (process, machine) = (watch.world.process(PID).clone(), watch.world.machine.clone());
+    let ask =
+        |rule: &str| Question { ticket: 7, rule: rule.into(), process: process.clone(), machine: machine.clone() };
+    let moment = watch.world.moment;
+    let mut answer = |rule| match &watch.dispatcher.step(moment, Input::Question(Box::new(ask(rule))))[..] {
+        [Command::Answer(7, standing)] => standing.as_ref().map(|standing| standing.case.as_ref().unwrap().number),
+        other => panic!("{other:?}"),
+    };
+    assert_eq!((answer("press-leak"), answer("nobodys")), (Some(1), None));
+}
