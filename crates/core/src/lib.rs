@@ -13,6 +13,7 @@ pub mod condition;
 pub mod decide;
 pub mod diag;
 pub mod dispatch;
+pub mod document;
 pub mod effects;
 pub mod facts;
 pub mod groups;

@@ -77,6 +77,9 @@ pub struct AuditAccept {
 pub struct AuditExplain {
     /// The number of the case
     pub case: u64,
+    /// How to print it
+    #[arg(long, value_enum, default_value_t = TextOrJson::Text)]
+    pub format: TextOrJson,
     #[command(flatten)]
     pub state: State,
 }

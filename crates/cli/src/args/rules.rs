@@ -48,6 +48,9 @@ pub enum Rules {
         /// Write it there instead; nothing is overwritten
         file: Option<PathBuf>,
     },
+    /// Show every key of a rules file: what it means and what it wants
+    #[command(after_help = TABLE)]
+    Keys,
     /// Print the JSON Schema of rules files, for editors
     #[command(after_help = TABLE)]
     Schema,

@@ -2,6 +2,7 @@
 
 pub mod chart;
 pub mod diagnostics;
+pub mod document;
 pub mod events;
 pub mod failure;
 pub mod machine;

@@ -150,10 +150,7 @@ pub fn run(plan: Plan, show: impl FnMut(&Happening) + Send + 'static) -> Result<
     let length = plan.length;
     let mut bus = Bus::default();
     bus.listen("lines", bus::has_a_line, show).map_err(start::threadless)?;
-    let (mut watcher, writer) = match Watcher::begin(plan, wake, bus) {
-        Ok(begun) => begun,
-        Err(failure) => return Err(failure),
-    };
+    let (mut watcher, writer) = Watcher::begin(plan, wake, bus)?;
     watcher.work(&incoming, length.map(|length| here::monotonic() + length));
     watcher.end(&incoming);
     let (log, bus) = (watcher.system_log.socket.clone(), std::mem::take(&mut watcher.bus));

@@ -1,5 +1,6 @@
 //! The audit trail: records, the chain that binds them, and the cases they tell of.
 
+mod account;
 mod cases;
 mod chain;
 mod command_lines;
@@ -11,6 +12,7 @@ pub mod stamps;
 mod stats;
 mod words;
 
+pub use account::account;
 pub use cases::{CaseSummary, Done, HandSummary, Story, cases, hands};
 pub use chain::{
     Checked, Fault, GENESIS, Link, Repair, Verified, Walk, check, check_files, find_time, tail, verify, verify_files,

@@ -7,14 +7,11 @@ use jiff::Timestamp;
 
 use super::{HeldFile, Scene, Surroundings};
 use crate::groups::{Group, Grouping, children, groups};
-use crate::model::{Process, ProcessId};
+use crate::model::{Process, ProcessId, is_at_work};
 use crate::units::{Value, scaled_percent, scaled_size};
 
 /// Most suspects of one finding.
 const MOST: usize = 3;
-
-/// Reading and writing that much while computing is a sign of work, bytes a second.
-const AT_WORK: f64 = 256.0 * 1024.0;
 
 /// Growing that fast is said, bytes a second.
 const GROWING: f64 = 256.0 * 1024.0;
@@ -323,7 +320,7 @@ fn at_work(group: &Group<'_>) -> Option<String> {
     let moved: f64 =
         group.members.iter().flat_map(|member| [member.disk_read, member.disk_write]).flatten().map(f64::from).sum();
     let nice = group.members.iter().map(|member| member.nice).min().unwrap_or(0);
-    if moved >= AT_WORK {
+    if is_at_work(moved) {
         Some(format!("it reads and writes {} as it computes, and seems to be at work", Value::Rate(moved).scaled()))
     } else if nice >= 5 {
         Some(format!("it runs at nice {nice} and gives way to the others"))

@@ -8,6 +8,14 @@ use std::time::Duration;
 
 use super::{ProcessId, Unit, unit_of};
 
+/// Who moves that much from or to disks as it computes is at work, bytes a second: a sign of honest work, wherever it is asked.
+const AT_WORK: f64 = 100_000.0;
+
+/// Whether moving so many bytes a second from and to disks is a sign of honest work.
+pub fn is_at_work(moved: f64) -> bool {
+    moved >= AT_WORK
+}
+
 /// What a process is doing, in whole words (`/proc/PID/stat` field 3, proc_pid_stat(5)).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum State {

@@ -3,14 +3,12 @@
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::section::{Keys, Section, Source};
+use super::keys::{self, Reading};
+use super::section::{Section, Source};
 use crate::checkup::{FindingKind, Known, LIMITS, Limit, Settings};
 use crate::diag::Diagnostic;
 use crate::text::nearest;
 use crate::units::{Kind, parse_percent, parse_rate, parse_size};
-
-const LIMIT: Keys = Keys { known: &["notice", "critical"] };
-const KNOWN: Keys = Keys { known: &["finding", "of", "reason"] };
 
 /// Reads the table `[checkup]`.
 pub(super) fn settings(source: &mut Source<'_>, value: &Spanned<DeValue<'_>>) -> Settings {
@@ -35,7 +33,7 @@ fn limits(source: &mut Source<'_>, table: &DeTable<'_>, above: &str, settings: &
         match (limit, value.get_ref()) {
             (Some(limit), DeValue::Table(levels)) => {
                 let section = Section { table: levels, start: value.span().start, name: "a limit of [checkup]" };
-                source.only(&section, &LIMIT);
+                source.only(&section, &keys::LIMIT, Reading::All);
                 let [notice, critical] = ["notice", "critical"].map(|key| level(source, &section, key, limit));
                 settings.limits.set(limit.watched, notice, critical);
                 let (notice, critical) = settings.limits.levels(limit.watched);
@@ -65,7 +63,7 @@ fn limits(source: &mut Source<'_>, table: &DeTable<'_>, above: &str, settings: &
 /// The whole dotted name that begins with `name`, up to the levels.
 fn whole(name: &str, inner: &DeTable<'_>) -> String {
     match inner.iter().next() {
-        Some((key, _)) if LIMIT.known.contains(&key.get_ref().as_ref()) => name.to_owned(),
+        Some((key, _)) if keys::LIMIT.names(Reading::All).contains(&key.get_ref().as_ref()) => name.to_owned(),
         Some((key, value)) => {
             let name = format!("{name}.{}", key.get_ref());
             match value.get_ref() {
@@ -123,7 +121,7 @@ fn known(source: &mut Source<'_>, value: &Spanned<DeValue<'_>>, settings: &mut S
             continue;
         };
         let section = Section { table, start: item.span().start, name: "a known finding" };
-        source.only(&section, &KNOWN);
+        source.only(&section, &keys::KNOWN, Reading::All);
         for (key, example) in [("finding", "\"files\""), ("reason", "\"the new disk comes in December\"")] {
             if section.get(key).is_none() {
                 source.missing(&section, key, example);

@@ -2,15 +2,12 @@
 
 use std::time::Duration;
 
+use super::keys::{self, Reading};
 use super::options::table;
-use super::section::{Keys, Section, Source};
+use super::section::{Section, Source};
 use crate::audit::CommandLines;
 use crate::diag::Diagnostic;
 use crate::units::parse_size;
-
-const LOOKBACK: Keys = Keys { known: &["keep", "most", "every"] };
-
-const AUDIT: Keys = Keys { known: &["command_lines", "readers", "piece", "keep", "most", "stamp"] };
 
 const SECOND: Duration = Duration::from_secs(1);
 const DAY: Duration = Duration::from_secs(86_400);
@@ -63,7 +60,7 @@ impl Default for Audit {
 pub(super) fn audit(source: &mut Source<'_>, section: &Section<'_>) -> Audit {
     let mut audit = Audit::default();
     let Some(section) = table(source, section, "audit", "[audit]", "{ keep = \"400d\" }") else { return audit };
-    source.only(&section, &AUDIT);
+    source.only(&section, &keys::AUDIT, Reading::All);
     if let Some(text) = source.text(&section, "command_lines", "\"masked\"") {
         match CommandLines::ALL.into_iter().find(|way| way.word() == text.value) {
             Some(way) => audit.command_lines = way,
@@ -101,7 +98,7 @@ pub(super) fn lookback(source: &mut Source<'_>, section: &Section<'_>) -> Lookba
     else {
         return lookback;
     };
-    source.only(&section, &LOOKBACK);
+    source.only(&section, &keys::LOOKBACK, Reading::All);
     let keep = source.duration(&section, "keep", [Duration::ZERO, 366 * DAY], "\"3d\"");
     let every = source.duration(&section, "every", [SECOND, 600 * SECOND], "\"10s\"");
     (lookback.keep, lookback.every) = (keep.unwrap_or(lookback.keep), every.unwrap_or(lookback.every));

@@ -6,18 +6,14 @@ use std::time::Duration;
 use toml::Spanned;
 use toml::de::DeValue;
 
+use super::keys::{self, Reading};
 use super::options::{self, Names};
-use super::section::{Keys, Section, Source};
+use super::section::{Section, Source};
 use super::{Action, Step};
 use crate::diag::Diagnostic;
 use crate::subject::Judged;
 use crate::text::nearest;
 use crate::units::exact_duration;
-
-const STEP: Keys = Keys { known: &["at", "do", "nice", "for", "force_after", "hours", "run"] };
-
-/// The words of `do`.
-const WORDS: [&str; 6] = ["alert", "lower", "suspend", "restart", "terminate", "run"];
 
 const SECOND: Duration = Duration::from_secs(1);
 const MINUTE: Duration = Duration::from_secs(60);
@@ -78,7 +74,7 @@ fn check_order(source: &mut Source<'_>, section: &Section<'_>, before: &Step, st
 }
 
 fn step(source: &mut Source<'_>, section: &Section<'_>, names: &Names, judge: Judged) -> Option<Step> {
-    source.only(section, &STEP);
+    source.only(section, &keys::STEP, Reading::All);
     let at = source.duration(section, "at", [Duration::ZERO, WEEK], "\"1m\"");
     if section.get("at").is_none() {
         source.missing(section, "at", "\"1m\"");
@@ -173,9 +169,9 @@ fn unknown_action(word: &str, span: Range<usize>) -> Diagnostic {
         "exec" | "execute" | "script" | "command" => {
             "write `run`, and `run = [\"/opt/mossgate/tell-desk\"]`".to_owned()
         }
-        _ => match nearest(word, WORDS) {
+        _ => match nearest(word, keys::WORDS) {
             Some(near) => format!("write `{near}`"),
-            None => format!("actions: {}", WORDS.join(", ")),
+            None => format!("actions: {}", keys::WORDS.join(", ")),
         },
     };
     Diagnostic::at(span, title, "unknown action").help(help)

@@ -7,8 +7,9 @@ use sha2::{Digest, Sha256};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use super::keys::{self, Reading};
 use super::options::Names;
-use super::section::{Keys, Section, Source};
+use super::section::{Section, Source};
 use super::wording::{starts, wording};
 use super::{
     Action, Again, Audit, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, checkup, keeping,
@@ -21,25 +22,6 @@ use crate::text::{hex, nearest};
 
 /// Largest rules file, in bytes.
 pub const LARGEST: usize = 1024 * 1024;
-
-const FILE: Keys = Keys {
-    known: &["format", "every", "settle", "cap", "hours", "protect", "rule", "adjust", "checkup", "lookback", "audit"],
-};
-/// The keys of a further file, from the folder beside the first.
-const FURTHER: Keys = Keys { known: &["format", "hours", "protect", "rule", "adjust"] };
-const PROTECT: Keys = Keys { known: &["where"] };
-const RULE: Keys = Keys {
-    known: &[
-        "name", "note", "where", "judge", "breach", "lasting", "calm", "severity", "armed", "hours", "again", "budget",
-        "pick", "ladder",
-    ],
-};
-/// What a further file may change of a rule: all but who it is.
-const ADJUST: Keys = Keys {
-    known: &[
-        "note", "where", "breach", "lasting", "calm", "severity", "armed", "hours", "again", "budget", "pick", "ladder",
-    ],
-};
 
 const MINUTE: Duration = Duration::from_secs(60);
 const WEEK: Duration = Duration::from_secs(7 * 86_400);
@@ -169,7 +151,7 @@ fn file(source: &mut Source<'_>, table: &Spanned<DeTable<'_>>, so_far: &mut SoFa
     if !format_is_ours(source, &section) {
         return;
     }
-    source.only(&section, if place == 0 { &FILE } else { &FURTHER });
+    source.only(&section, &keys::FILE, if place == 0 { Reading::All } else { Reading::Further });
     if place == 0 {
         let rules = &mut so_far.rules;
         let every = source.duration(&section, "every", [Duration::from_millis(100), MINUTE], "\"2s\"");
@@ -193,7 +175,7 @@ fn protect(source: &mut Source<'_>, section: &Section<'_>) -> Option<Condition> 
         return None;
     };
     let section = Section { table, start: value.span().start, name: "[protect]" };
-    source.only(&section, &PROTECT);
+    source.only(&section, &keys::PROTECT, Reading::All);
     if section.get("where").is_none() {
         source.missing(&section, "where", "'app = \"fernpanel\"'");
     }
@@ -221,7 +203,7 @@ fn adjust(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar) {
             continue;
         };
         let section = Section { table, start: value.span().start, name: "an adjustment" };
-        source.only(&section, &ADJUST);
+        source.only(&section, &keys::RULE, Reading::Adjusting);
         let changed = keys(source, &section, &so_far.hours, rule.judge, Some(&rule.breach));
         changed.change(rule);
         rule.text = format!("{}\n\n{}", rule.text, wording(source.text, &starts(whole), value.span().start));
@@ -365,7 +347,7 @@ fn rule(
     names: &mut BTreeMap<String, (usize, usize)>,
     place: usize,
 ) -> Option<Rule> {
-    source.only(section, &RULE);
+    source.only(section, &keys::RULE, Reading::All);
     let name = rule_name(source, section, names, place);
     let judge = judged(source, section);
     let mut given = keys(source, section, hours, judge, None);

@@ -4,13 +4,13 @@ mod checkup;
 mod explain;
 mod hours;
 mod keeping;
+pub mod keys;
 mod ladder;
 mod load;
 mod meaning;
 mod name;
 mod options;
 mod review;
-mod schema;
 mod section;
 mod wording;
 
@@ -26,7 +26,6 @@ pub use load::{File, LARGEST, Rejected, load, load_files};
 pub use meaning::Meaning;
 pub use name::RuleName;
 pub use review::{Present, Warning, review};
-pub use schema::schema;
 
 use crate::condition::Condition;
 use crate::model::Field;

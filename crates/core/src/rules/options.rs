@@ -8,16 +8,13 @@ use std::time::Duration;
 use toml::Spanned;
 use toml::de::DeValue;
 
-use super::section::{Keys, Section, Source};
+use super::keys::{self, Reading};
+use super::section::{Section, Source};
 use super::{Again, Budget, Cap, Hours, Pick, Span};
 use crate::condition::{Condition, Term};
 use crate::diag::Diagnostic;
 use crate::text::nearest;
 use crate::units::{Kind, parse_quantity};
-
-const AGAIN: Keys = Keys { known: &["after", "risen"] };
-const BUDGET: Keys = Keys { known: &["cases", "per"] };
-const CAP: Keys = Keys { known: &["acts", "terminations"] };
 
 const WEEK: Duration = Duration::from_secs(7 * 86_400);
 const SECOND: Duration = Duration::from_secs(1);
@@ -110,7 +107,7 @@ pub(super) fn hours(source: &mut Source<'_>, section: &Section<'_>, names: &Name
 /// `again = { after = "20m", risen = "130 MiB" }`.
 pub(super) fn again(source: &mut Source<'_>, section: &Section<'_>, breach: Option<&Condition>) -> Option<Again> {
     let section = table(source, section, "again", "again", "{ after = \"20m\" }")?;
-    source.only(&section, &AGAIN);
+    source.only(&section, &keys::AGAIN, Reading::All);
     let after = source.duration(&section, "after", [SECOND, WEEK], "\"20m\"");
     let mut again = Again { after, risen: None };
     if let Some(text) = source.text(&section, "risen", "\"130 MiB\"") {
@@ -150,7 +147,7 @@ fn leading_kind(condition: &Condition) -> Option<Kind> {
 /// `budget = { cases = 3, per = "1h" }`.
 pub(super) fn budget(source: &mut Source<'_>, section: &Section<'_>) -> Option<Budget> {
     let section = table(source, section, "budget", "budget", "{ cases = 3, per = \"1h\" }")?;
-    source.only(&section, &BUDGET);
+    source.only(&section, &keys::BUDGET, Reading::All);
     for (key, example) in [("cases", "3"), ("per", "\"1h\"")] {
         if section.get(key).is_none() {
             source.missing(&section, key, example);
@@ -179,7 +176,7 @@ pub(super) fn pick(source: &mut Source<'_>, section: &Section<'_>) -> Option<Pic
 pub(super) fn cap(source: &mut Source<'_>, section: &Section<'_>) -> Cap {
     let mut cap = Cap::default();
     let Some(section) = table(source, section, "cap", "[cap]", "{ acts = 20, terminations = 5 }") else { return cap };
-    source.only(&section, &CAP);
+    source.only(&section, &keys::CAP, Reading::All);
     let mut number =
         |key, example| source.integer(&section, key, [0, 10_000], example).and_then(|n| u32::try_from(n).ok());
     cap.acts = number("acts", "20").unwrap_or(cap.acts);

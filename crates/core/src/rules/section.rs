@@ -6,16 +6,11 @@ use std::time::Duration;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use super::keys::{Reading, Table};
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
 use crate::text::nearest;
 use crate::units::{exact_duration, parse_duration};
-
-/// The keys a table may have.
-pub(super) struct Keys {
-    /// Their names.
-    pub known: &'static [&'static str],
-}
 
 /// A string of the file: its value, its place, and where its bytes begin if they map one to one.
 pub(super) struct Text {
@@ -55,15 +50,16 @@ impl Source<'_> {
     }
 
     /// Reports every key the table may not have.
-    pub fn only(&mut self, section: &Section<'_>, keys: &Keys) {
+    pub fn only(&mut self, section: &Section<'_>, keys: &Table, reading: Reading) {
+        let known = keys.names(reading);
         for name in section.table.keys() {
             let (key, span) = (name.get_ref().as_ref(), name.span());
-            if keys.known.contains(&key) {
+            if known.contains(&key) {
                 continue;
             }
             let shown = crate::text::clean(key.as_bytes());
-            let all = format!("{} has the keys {}", section.name, keys.known.join(", "));
-            let near = nearest(key, keys.known.iter().copied());
+            let all = format!("{} has the keys {}", section.name, known.join(", "));
+            let near = nearest(key, known.iter().copied());
             let error = Diagnostic::at(span, format!("{} has no key `{shown}`", section.name), "unknown key")
                 .help(near.map_or(all, |near| format!("write `{near}`")));
             self.error(error);

@@ -12,6 +12,7 @@ pub use draft::{Course, Trouble, draft};
 pub use figures::{App, Figures, middle};
 pub use rule::Written;
 
+use crate::model::is_at_work;
 use crate::units::{exact_duration, scaled_size};
 use rule::{percent, quoted, size};
 use std::time::Duration;
@@ -24,8 +25,6 @@ const LEAST_MINUTES: usize = 120;
 const LEAST_OF_APP: usize = 30;
 /// Less than that share of one core for minutes is no runaway, percent.
 const LEAST_CPU: f64 = 80.0;
-/// Who moves that much from or to disks meanwhile is at work, bytes a second.
-const AT_WORK: f64 = 100_000.0;
 /// CPU is averaged over so many minutes, and has to be over the limit for as many.
 const CPU_MINUTES: usize = 5;
 /// Memory is looked at over so many minutes; one step up is over in them.
@@ -148,7 +147,7 @@ fn of_cpu(name: &str, app: &App, asked: bool, advice: &mut Advice) {
     let (used, disk) = (means(figures::Minute::cpu), means(figures::Minute::disk));
     let both = || used.iter().zip(&disk);
     let busy = longest_run(both().map(|((minute, cpu), _)| (*minute, *cpu > limit)));
-    let runaway = longest_run(both().map(|((minute, cpu), (_, disk))| (*minute, *cpu > limit && *disk < AT_WORK)));
+    let runaway = longest_run(both().map(|((minute, cpu), (_, disk))| (*minute, *cpu > limit && !is_at_work(*disk))));
     if runaway < CPU_MINUTES && !asked {
         if busy >= CPU_MINUTES {
             advice.left_alone.push(format!(

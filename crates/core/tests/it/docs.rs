@@ -9,6 +9,7 @@ use std::path::Path;
 use sophron_core::checkup::LIMITS;
 use sophron_core::condition::{Condition, Place};
 use sophron_core::model::{Field, Subject};
+use sophron_core::rules::keys::{FILE, RULE, STEP, schema};
 use sophron_core::subject::{Judged, Summing};
 use sophron_core::window::Function;
 
@@ -126,6 +127,25 @@ fn the_table_of_limits_is_the_codes() {
         writeln!(table, "| `{}` | {notice} | {critical} | {} |", limit.field, limit.reason).unwrap();
     }
     stands_in("checkup.md", &table);
+}
+
+/// Every key of a rules file stands in the documentation as the loader knows it.
+#[test]
+fn the_tables_of_rule_keys_are_the_loaders() {
+    for (of, keys) in [("the file", &FILE), ("a rule", &RULE), ("a step", &STEP)] {
+        let rows: Vec<String> = keys.rows().collect();
+        stands_in("rules.md", &format!("| key of {of} | meaning |\n|---|---|\n{}\n", rows.join("\n")));
+    }
+    let schema = schema();
+    for (place, keys) in [("", &FILE), ("/properties/rule/items", &RULE)] {
+        let known = schema.pointer(&format!("{place}/properties")).unwrap().as_object().unwrap();
+        assert!(
+            keys.keys.iter().map(|key| key.name).all(|name| known.contains_key(name)) && known.len() == keys.keys.len()
+        );
+    }
+    // Who a rule is no other file may change.
+    let adjusts = schema.pointer("/properties/adjust/additionalProperties/properties").unwrap();
+    assert!(adjusts.get("name").is_none() && adjusts.get("judge").is_none() && adjusts.get("breach").is_some());
 }
 
 /// Every kind of record, and every key of one, stands in the documentation.

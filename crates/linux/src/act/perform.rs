@@ -155,7 +155,7 @@ impl Actuator {
         targets: &'o [Process],
         order: &Order,
         commit: &mut dyn Commit,
-    ) -> Result<(Vec<Ready<'o>>, BTreeMap<usize, Outcome>), Vec<Outcome>> {
+    ) -> Result<Sorted<'o>, Vec<Outcome>> {
         let (mut ready, mut outcomes) = (Vec::new(), BTreeMap::new());
         for (place, process) in targets.iter().enumerate() {
             let handle = match self.fix(&process.id) {
@@ -351,6 +351,9 @@ impl Actuator {
         put_back(handle.as_deref(), set, originals, still, self.direct()).outcome()
     }
 }
+
+/// Those whom it is to be done to, and what has become of the others by now.
+type Sorted<'o> = (Vec<Ready<'o>>, BTreeMap<usize, Outcome>);
 
 /// A target that is fixed and announced.
 struct Ready<'o> {

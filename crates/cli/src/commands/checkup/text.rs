@@ -3,100 +3,88 @@
 use std::time::Duration;
 
 use sophron_core::checkup::{Finding, NOT_EXAMINED, Next, Since, Suspect};
+use sophron_core::document::{Block, Document, Text};
+use sophron_core::happening::Tone;
 use sophron_core::units::{scaled_duration, scaled_percent};
 
 use super::Checkup;
-use crate::ui::style::{Label, Styled};
-use crate::ui::{paragraph, table, when};
+use crate::ui::{document, table, when};
 
 /// Where the text of a finding begins.
 const INDENT: usize = 10;
 
 pub(super) fn render(checkup: &Checkup) -> String {
-    let width = table::terminal_width();
-    let (snapshot, report) = (&checkup.scene.snapshot, &checkup.report);
-    let looks = if checkup.scene.looks == 1 { "1 look".to_owned() } else { format!("{} looks", checkup.scene.looks) };
-    let head = [
-        Styled(Label::Heading, &snapshot.machine.host).to_string(),
-        when::date_in(snapshot.moment.wall, checkup.zone.as_ref()),
-        format!("over {}, {looks}", scaled_duration(checkup.scene.length)),
-    ];
-    let mut text = table::flow(&head, width);
-    let worst = report.findings.iter().filter(|finding| finding.known.is_none()).map(|finding| finding.severity).max();
-    let label = worst.map_or(Label::Heading, Label::from);
-    text.push_str(&paragraph::styled("", 0, &report.verdict, width, label));
-    for finding in &report.findings {
-        text.push('\n');
-        text.push_str(&one(checkup, finding, width));
-    }
-    text.push('\n');
-    let mut section = |name: &str, lines: &[String]| {
-        for (at, line) in lines.iter().enumerate() {
-            text.push_str(&paragraph::under(if at == 0 { name } else { "" }, INDENT, line, width));
-        }
-    };
-    section("fine", &report.fine);
-    section("not read", &report.unread);
-    section("not seen", &[format!("no checkup looks at: {NOT_EXAMINED}")]);
-    section("watcher", std::slice::from_ref(&checkup.watcher));
-    if let Some(own) = report.own {
-        section(
-            "Sophron",
-            &[format!(
-                "{} of a core went to Sophron itself: this checkup, and watchers where they run",
-                scaled_percent(own)
-            )],
-        );
-    }
-    text
+    document::text(&told(checkup), table::terminal_width())
 }
 
-fn one(checkup: &Checkup, finding: &Finding, width: Option<usize>) -> String {
-    let (label, word) = match &finding.known {
-        Some(_) => (Label::Faint, "known"),
-        None => (Label::from(finding.severity), finding.severity.word()),
+fn told(checkup: &Checkup) -> Document {
+    let (snapshot, report) = (&checkup.scene.snapshot, &checkup.report);
+    let looks = if checkup.scene.looks == 1 { "1 look".to_owned() } else { format!("{} looks", checkup.scene.looks) };
+    let mut document = Document::new(INDENT);
+    document.push(Block::Head(vec![
+        snapshot.machine.host.clone(),
+        when::date_in(snapshot.moment.wall, checkup.zone.as_ref()),
+        format!("over {}, {looks}", scaled_duration(checkup.scene.length)),
+    ]));
+    let worst = report.findings.iter().filter(|finding| finding.known.is_none()).map(|finding| finding.severity).max();
+    document.push(Block::Verdict(worst.map(Tone::from), report.verdict.clone()));
+    for finding in &report.findings {
+        document.push(Block::Gap);
+        tell(checkup, finding, &mut document);
+    }
+    document.push(Block::Gap);
+    document.entry("fine", report.fine.iter().cloned());
+    document.entry("not read", report.unread.iter().cloned());
+    document.entry("not seen", [format!("no checkup looks at: {NOT_EXAMINED}")]);
+    document.entry("watcher", [checkup.watcher.clone()]);
+    let own = |own| {
+        let share = scaled_percent(own);
+        format!("{share} of a core went to Sophron itself: this checkup, and watchers where they run")
+    };
+    document.entry("Sophron", report.own.map(own));
+    document
+}
+
+fn tell(checkup: &Checkup, finding: &Finding, document: &mut Document) {
+    let (tone, word) = match &finding.known {
+        Some(_) => (Tone::Faint, "known"),
+        None => (Tone::from(finding.severity), finding.severity.word()),
     };
     let mut headline = finding.headline.clone();
     if let Some(since) = finding.since {
         headline.push_str(&format!(", {}", since_words(checkup, since)));
     }
-    let mut text = paragraph::styled(word, INDENT, &headline, width, label);
-    let mut say = |line: &str| text.push_str(&paragraph::under("", INDENT, line, width));
-    if let Some(reason) = &finding.known {
-        say(&format!("known: {reason}"));
-    }
-    for figure in &finding.figures {
+    let known = finding.known.iter().map(|reason| format!("known: {reason}"));
+    let figures = finding.figures.iter().map(|figure| {
         let limit = if figure.severity.is_some() { "limit" } else { "within its limit," };
-        say(&format!("{} ({limit} {})", figure.words, figure.limit));
-    }
-    for remark in &finding.remarks {
-        say(remark);
-    }
+        format!("{} ({limit} {})", figure.words, figure.limit)
+    });
+    let rest = known.chain(figures).chain(finding.remarks.iter().cloned()).map(Text::Words);
+    document.toned(word, Some(tone), std::iter::once(Text::Marked(headline)).chain(rest));
     for (at, of) in finding.suspects.iter().enumerate() {
-        text.push_str(&suspect(checkup, at + 1, of, width));
+        document.entry(&format!("suspect {}", at + 1), suspect(checkup, at + 1, of));
     }
-    for (at, next) in finding.next.iter().enumerate() {
-        let line = match next {
-            Next::Say(advice) => advice.clone(),
-            Next::Type(command, what) => {
-                let suffix = &checkup.suffix;
-                let command = if suffix.is_empty() { command.clone() } else { command.replace(" --for 5s", "") };
-                format!("{}   {what}", Styled(Label::Notice, format!("sophron {command}{suffix}")))
-            }
-        };
-        text.push_str(&paragraph::under(if at == 0 { "next" } else { "" }, INDENT, &line, width));
-    }
-    text
+    document.entry("next", finding.next.iter().map(|next| of_next(checkup, next)));
 }
 
-fn suspect(checkup: &Checkup, number: usize, suspect: &Suspect, width: Option<usize>) -> String {
+fn of_next(checkup: &Checkup, next: &Next) -> Text {
+    match next {
+        Next::Say(advice) => Text::Words(advice.clone()),
+        Next::Type(command, what) => {
+            let suffix = &checkup.suffix;
+            let command = if suffix.is_empty() { command.clone() } else { command.replace(" --for 5s", "") };
+            Text::Command(format!("sophron {command}{suffix}"), (*what).to_string())
+        }
+    }
+}
+
+fn suspect(checkup: &Checkup, number: usize, suspect: &Suspect) -> Vec<Text> {
     let several = if suspect.members > 1 {
         format!(", {} processes, the heaviest named", suspect.members)
     } else {
         String::new()
     };
     let name = format!("{} {} ({}){several}: {}", suspect.app, suspect.id.checked(), suspect.owner, suspect.amount);
-    let mut text = paragraph::styled(&format!("suspect {number}"), INDENT, &name, width, Label::Heading);
     let mut facts = vec![format!(
         "started {} ({} ago)",
         clock(checkup, suspect.started),
@@ -110,13 +98,10 @@ fn suspect(checkup: &Checkup, number: usize, suspect: &Suspect, width: Option<us
         None => "which file it runs may not be read".to_owned(),
     });
     facts.extend(suspect.unit.as_ref().map(|unit| format!("unit {unit}")));
-    text.push_str(&paragraph::under("", INDENT, &facts.join("; "), width));
     // What speaks for the first one is the first advice.
     let honest = suspect.honest.iter().filter(|_| number > 1);
-    for note in suspect.notes.iter().chain(honest) {
-        text.push_str(&paragraph::under("", INDENT, note, width));
-    }
-    text
+    let notes = suspect.notes.iter().chain(honest).cloned().map(Text::Words);
+    [Text::Marked(name), Text::Words(facts.join("; "))].into_iter().chain(notes).collect()
 }
 
 fn since_words(checkup: &Checkup, since: Since) -> String {

@@ -1,12 +1,12 @@
 //! An inspection for people: who it is and what it does on the second line.
 
+use sophron_core::document::{Block, Document, Text};
 use sophron_core::inspect::Answer;
 use sophron_core::model::Process;
 use sophron_core::units::{scaled_duration, scaled_percent, scaled_size};
 
 use super::{Inspection, sections};
-use crate::ui::style::{Label, Styled};
-use crate::ui::{chart, paragraph, table, when};
+use crate::ui::{chart, document, table, when};
 
 const INDENT: usize = 11;
 
@@ -15,56 +15,59 @@ const CHART: usize = 60;
 
 pub(super) fn render(seen: &Inspection) -> String {
     let width = table::terminal_width();
+    document::text(&told(seen, width), width)
+}
+
+fn told(seen: &Inspection, width: Option<usize>) -> Document {
     let snapshot = &seen.snapshot;
-    let head = [
-        Styled(Label::Heading, &snapshot.machine.host).to_string(),
+    let mut document = Document::new(INDENT);
+    document.push(Block::Head(vec![
+        snapshot.machine.host.clone(),
         when::date_in(snapshot.moment.wall, seen.zone.as_ref()),
         format!("over {}", scaled_duration(snapshot.interval.unwrap_or_default())),
-    ];
-    let mut text = table::flow(&head, width);
-    text.push_str(&paragraph::styled("", 0, &first_words(seen), width, Label::Heading));
+    ]));
+    document.push(Block::Verdict(None, first_words(seen)));
     if seen.gone {
-        text.push_str("it ended while it was looked at: what follows is what was seen last\n");
+        document
+            .push(Block::Paragraph("it ended while it was looked at: what follows is what was seen last".to_owned()));
     }
     if seen.members.len() > 1 {
-        text.push('\n');
-        text.push_str(&family_of_the_app(seen, width));
+        document.push(Block::Gap);
+        document.entry("app", family_of_the_app(seen));
     }
-    text.push('\n');
-    let mut under = |name: &str, lines: &[String]| {
-        for (at, line) in lines.iter().enumerate() {
-            text.push_str(&paragraph::under(if at == 0 { name } else { "" }, INDENT, line, width));
-        }
-    };
+    document.push(Block::Gap);
     if let Some(doing) = &seen.doing {
         let mut lines = vec![doing.answer.to_string()];
         lines.extend(doing.evidence.iter().chain(&seen.waits_on).cloned());
         lines.extend(doing.advice.map(str::to_owned));
-        under("doing", &lines);
+        document.entry("doing", lines);
     }
     if seen.doing.is_some() || (seen.recorded && seen.sightings.cpu.len() > 1) {
-        let columns = CHART.min(width.map_or(CHART, |width| width.saturating_sub(INDENT + 1)).max(8));
-        let drawn = chart::bars(&seen.sightings.cpu, columns);
-        let each = seen.sightings.length.as_secs_f64() / drawn.columns.max(1) as f64;
-        // Looks are never quite in time: nobody reads 99 ms.
-        let each = std::time::Duration::from_millis((each * 100.0).round() as u64 * 10);
-        let heading = format!(
-            "cpu over {}; a column is {}, its full height {} of a core",
-            scaled_duration(seen.sightings.length),
-            scaled_duration(each),
-            scaled_percent(drawn.full)
-        );
-        under("over time", &[heading, drawn.line]);
+        document.entry("over time", over_time(seen, width));
     }
     for (name, lines) in sections::all(seen) {
-        under(name, &lines);
+        document.entry(name, lines);
     }
-    let next = next(seen);
-    for (at, (command, what)) in next.iter().enumerate() {
-        let line = format!("{}   {what}", Styled(Label::Notice, format!("sophron {command}{}", seen.suffix)));
-        text.push_str(&paragraph::under(if at == 0 { "next" } else { "" }, INDENT, &line, width));
-    }
-    text
+    let command =
+        |(command, what): (String, &str)| Text::Command(format!("sophron {command}{}", seen.suffix), what.to_owned());
+    document.entry("next", next(seen).into_iter().map(command));
+    document
+}
+
+/// The CPU as it was looked at, drawn as wide as there is room.
+fn over_time(seen: &Inspection, width: Option<usize>) -> Vec<Text> {
+    let columns = CHART.min(width.map_or(CHART, |width| width.saturating_sub(INDENT + 1)).max(8));
+    let drawn = chart::bars(&seen.sightings.cpu, columns);
+    let each = seen.sightings.length.as_secs_f64() / drawn.columns.max(1) as f64;
+    // Looks are never quite in time: nobody reads 99 ms.
+    let each = std::time::Duration::from_millis((each * 100.0).round() as u64 * 10);
+    let heading = format!(
+        "cpu over {}; a column is {}, its full height {} of a core",
+        scaled_duration(seen.sightings.length),
+        scaled_duration(each),
+        scaled_percent(drawn.full)
+    );
+    vec![heading.into(), drawn.line.into()]
 }
 
 /// `labelpress 51907-kqm (ines): spinning; cpu 99% of a core, memory held 812 MiB`.
@@ -82,7 +85,7 @@ fn first_words(seen: &Inspection) -> String {
 }
 
 /// The family first, then its heaviest: what would end with the parent is all of it.
-fn family_of_the_app(seen: &Inspection, width: Option<usize>) -> String {
+fn family_of_the_app(seen: &Inspection) -> Vec<String> {
     let members: Vec<&Process> =
         seen.members.iter().filter_map(|id| seen.snapshot.process(id.pid).filter(|now| now.id == *id)).collect();
     let is_member = |pid: u32| members.iter().any(|member| member.id.pid == pid);
@@ -116,10 +119,6 @@ fn family_of_the_app(seen: &Inspection, width: Option<usize>) -> String {
     }
     lines.push(format!("the heaviest of them is {}, and told below", seen.process.label()));
     lines
-        .iter()
-        .enumerate()
-        .map(|(at, line)| paragraph::under(if at == 0 { "app" } else { "" }, INDENT, line, width))
-        .collect()
 }
 
 fn next(seen: &Inspection) -> Vec<(String, &'static str)> {

@@ -13,13 +13,19 @@ use std::path::Path;
 use sophron_core::condition::Truth;
 use sophron_core::facts::Facts;
 use sophron_core::model::{Needs, Process, Snapshot};
+use sophron_core::rules;
+use sophron_core::rules::keys::{TABLES, plain};
 use sophron_core::rules::{Rule, RuleSet};
 use sophron_core::text::{clean, nearest};
 use sophron_linux::Sampler;
 
 use crate::args::Rules;
 use crate::exit::{Exit, Failure};
-use crate::ui;
+use crate::ui::style::{Label, Styled};
+use crate::ui::{self, paragraph, table};
+
+/// Where the meaning of a key begins.
+const INDENT: usize = 18;
 
 pub fn run(command: Rules) -> Result<Exit, Failure> {
     match command {
@@ -29,13 +35,30 @@ pub fn run(command: Rules) -> Result<Exit, Failure> {
         Rules::Draft(args) => draft::run(&args),
         Rules::List { rules, format } => list::run(rules.as_deref(), format),
         Rules::New { file } => new::run(file.as_deref()),
+        Rules::Keys => {
+            ui::out(keys());
+            Ok(Exit::Fine)
+        }
         Rules::Schema => {
-            let schema = sophron_core::rules::schema();
+            let schema = rules::keys::schema();
             ui::out(format_args!("{}\n", serde_json::to_string_pretty(&schema).unwrap_or_default()));
             Ok(Exit::Fine)
         }
         Rules::Fields { name, format } => fields::run(name.as_deref(), format),
     }
+}
+
+/// Every key, by the table that the loader goes by.
+fn keys() -> String {
+    let width = table::terminal_width();
+    let mut text = String::new();
+    for (heading, keys) in TABLES {
+        text.push_str(&format!("{}\n", Styled(Label::Heading, heading)));
+        for key in keys.keys {
+            text.push_str(&paragraph::under(&format!("  {}", key.name), INDENT, &plain(key.about), width));
+        }
+    }
+    text
 }
 
 /// The rule of that name.

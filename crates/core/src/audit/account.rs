@@ -1,0 +1,314 @@
+//! The account of one case, as one stands before a customer with it: who it was, why, what was done, what can be undone, and words
+//! that can be sent to the person whose program it was.
+
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+
+use super::{Evidence, InForce, Kind, Record, SubjectRecord, cases, stamps};
+use crate::act::{Came, Verb};
+use crate::document::{Block, Chart, Document, Text};
+use crate::model::is_at_work;
+use crate::text::clean;
+use crate::units::{Value, scaled_duration};
+
+const INDENT: usize = 10;
+
+/// One case, and the trail that it stands in.
+struct Account<'t> {
+    all: &'t [Record],
+    /// All of the case, in order.
+    records: Vec<&'t Record>,
+    opening: &'t Record,
+    zone: &'t TimeZone,
+}
+
+/// The account of a case, with times in that zone; none where the trail does not have it.
+pub fn account(all: &[Record], case: u64, zone: &TimeZone) -> Option<Document> {
+    let records: Vec<&Record> = all.iter().filter(|record| record.case == Some(case)).collect();
+    let opening = records.iter().copied().find(|record| record.kind == Kind::Breach)?;
+    Some(Account { all, records, opening, zone }.document())
+}
+
+impl Account<'_> {
+    fn document(&self) -> Document {
+        let stands = cases(&self.owned()).first().map_or("open", |case| case.story.word());
+        let severity = self.opening.evidence.as_ref().map_or(String::new(), |evidence| evidence.severity.to_string());
+        let mut document = Document::new(INDENT);
+        document.push(Block::Head(vec![
+            format!("case {}", self.opening.case.unwrap_or(0)),
+            self.opening.host.clone(),
+            format!("rule {}", self.rule()),
+            severity,
+            format!("began {}", self.date(self.opening.at)),
+            stands.to_owned(),
+        ]));
+        document.entry("who", self.who());
+        document.entry("why", self.why());
+        document.entry("work", self.work());
+        document.entry("told", self.told());
+        document.entry("done", self.done());
+        document.entry("undone", self.undone());
+        document.entry("rule", self.wording());
+        document.entry("proof", self.proof());
+        document.push(Block::Gap);
+        document.push(Block::Heading("to be sent to the person whose program it was".to_owned()));
+        document.push(Block::Paragraph(self.letter()));
+        document
+    }
+
+    fn owned(&self) -> Vec<Record> {
+        self.records.iter().map(|record| (*record).clone()).collect()
+    }
+
+    fn clock(&self, at: Timestamp) -> String {
+        at.to_zoned(self.zone.clone()).strftime("%H:%M:%S").to_string()
+    }
+
+    fn date(&self, at: Timestamp) -> String {
+        at.to_zoned(self.zone.clone()).strftime("%Y-%m-%d %H:%M:%S %Z").to_string()
+    }
+
+    fn rule(&self) -> &str {
+        self.opening.rule.as_deref().unwrap_or("unknown")
+    }
+
+    fn subjects(&self) -> impl Iterator<Item = &SubjectRecord> {
+        self.records.iter().filter_map(|record| record.subject.as_ref())
+    }
+
+    fn who(&self) -> Vec<String> {
+        let Some(subject) = &self.opening.subject else { return vec!["the machine itself".to_owned()] };
+        let name = |subject: &SubjectRecord| format!("{} {} ({})", subject.app, subject.id, subject.owner);
+        let mut lines = Vec::new();
+        if let Some(group) = &subject.of {
+            lines.push(format!("{}: {} processes, judged as one {}", group.name, group.processes, group.judge));
+        }
+        lines.push(format!("{}, user {}, started by process {}", name(subject), subject.uid, subject.parent));
+        if let Some(path) = &subject.path {
+            let proven = if subject.path_proven { "proven: that very file ran" } else { "a claim of the process" };
+            lines.push(format!("runs {path} ({proven})"));
+        }
+        lines.extend(subject.command.as_ref().map(|command| format!("command {command}")));
+        let mut others: Vec<String> = self.subjects().filter(|other| other.id != subject.id).map(name).collect();
+        others.sort();
+        others.dedup();
+        if !others.is_empty() {
+            lines.push(format!("also {}", others.join(", ")));
+        }
+        if let Some(acted) = self.subjects().find(|subject| !subject.children.is_empty()) {
+            lines.push(format!("its children: {}", acted.children.join(", ")));
+        }
+        if let Some(acted) = self.subjects().find(|subject| !subject.open.is_empty()) {
+            lines.push(format!("it had open: {}", acted.open.join(", ")));
+        }
+        lines
+    }
+
+    fn why(&self) -> Vec<Text> {
+        let Some(evidence) = &self.opening.evidence else { return vec!["the record does not tell".into()] };
+        let mut lines = vec![format!("{}, which is: {}", evidence.words, evidence.breach).into()];
+        lines.extend(self.chart().map(Text::Chart));
+        lines
+    }
+
+    /// The readings against the limit, with the steps beneath.
+    fn chart(&self) -> Option<Chart> {
+        let mut points: Vec<(Timestamp, f64)> = Vec::new();
+        for evidence in self.records.iter().filter_map(|record| record.evidence.as_ref()) {
+            points.extend(evidence.points.iter().filter_map(|(at, value)| Some((*at, value.as_f64()?))));
+        }
+        points.sort_by_key(|(at, _)| *at);
+        points.dedup_by_key(|(at, _)| *at);
+        let evidence = self.opening.evidence.as_ref()?;
+        let (limit, first) = (evidence.limit.as_f64()?, points.first()?.0);
+        let falls = evidence.reading.as_f64().is_some_and(|reading| reading < limit);
+        let until = self.records.last().map_or(first, |record| record.at).max(first + SignedDuration::from_secs(1));
+        let mut marks: Vec<(Timestamp, char)> = vec![(self.opening.at, 'b')];
+        marks.extend(self.records.iter().filter_map(|record| Some((record.at, letter(record)?))));
+        let legend =
+            "half a bar is the limit; b begins, l lowered, s suspended, r resumed, t ended, u undone, c calm, e over";
+        Some(Chart { points, limit, falls, until, marks, legend })
+    }
+
+    fn work(&self) -> Vec<String> {
+        let disk = self.opening.evidence.as_ref().and_then(|evidence| evidence.disk);
+        vec![match disk {
+            None => "whether it was doing honest work could not be seen: its disk figures were not read".to_owned(),
+            Some([read, write]) if is_at_work(read + write) => format!(
+                "it read {} and wrote {} as it did so: it may have been honest work",
+                Value::Rate(read).scaled(),
+                Value::Rate(write).scaled()
+            ),
+            Some(_) => "it did next to nothing with the disk meanwhile: no sign of honest work".to_owned(),
+        }]
+    }
+
+    fn told(&self) -> Vec<String> {
+        let alerts = self.records.iter().filter(|record| matches!(record.kind, Kind::Breach | Kind::Alert));
+        let mut times: Vec<String> = alerts.map(|record| self.clock(record.at)).collect();
+        times.dedup();
+        vec![format!("on the watcher's own lines at {}: shown there; no other way was set up", times.join(", "))]
+    }
+
+    fn done(&self) -> Vec<String> {
+        let mut lines = Vec::new();
+        let open: Vec<u64> =
+            InForce::of(self.records.iter().copied()).announced().iter().map(|record| record.seq).collect();
+        for record in &self.records {
+            let verb = record.verb().map_or("", Verb::word);
+            let result = record.result.as_ref();
+            let outcome = record.came().map_or("", Came::word);
+            let seen = result.map(|result| result.seen.as_str()).filter(|seen| !seen.is_empty());
+            let seen = seen.map(|seen| format!(": {seen}")).unwrap_or_default();
+            let on = record.subject.as_ref().map(|subject| format!(" {}", subject.id)).unwrap_or_default();
+            let line = match record.kind {
+                // What was done tells of itself.
+                Kind::Intent if !open.contains(&record.seq) => continue,
+                Kind::Intent => format!("announced and not told any further: {verb}{on}"),
+                Kind::Outcome => format!("{verb}{on}: {outcome}{seen}"),
+                Kind::Refused => format!("{verb}{on} refused{seen}"),
+                Kind::Restored => format!("{outcome}{on}{seen}"),
+                Kind::Superseded => format!("{verb}{on}: left as it is{seen}"),
+                Kind::Effect | Kind::Spared | Kind::Shadow | Kind::Overtaken | Kind::StoodBack => {
+                    format!("{}{seen}", record.kind.word())
+                }
+                Kind::BudgetSpent | Kind::Capped => format!("{}{seen}", record.kind.word()),
+                Kind::Calm => format!("calm: case closed{seen}"),
+                Kind::Ended => format!("its subject has ended: case closed{seen}"),
+                Kind::Left => format!("no longer covered: case closed{seen}"),
+                Kind::Breach => "case opened".to_owned(),
+                _ => continue,
+            };
+            lines.push(format!("{}  {line}; by {}", self.clock(record.at), self.by(record)));
+        }
+        lines
+    }
+
+    fn by(&self, record: &Record) -> String {
+        match (&record.rule, record.who.login_uid) {
+            (Some(rule), _) => format!("rule {rule}"),
+            (None, Some(login)) if login != record.who.uid => {
+                format!("{} (logged in as user {login})", record.who.user)
+            }
+            (None, _) => record.who.user.clone(),
+        }
+    }
+
+    fn undone(&self) -> Vec<String> {
+        let in_force = InForce::of(self.records.iter().copied());
+        let mut lines: Vec<String> = in_force
+            .holds()
+            .map(|hold| {
+                format!(
+                    "still in force: nice {} on {}; `sophron restore {}` takes it back",
+                    hold.nice, hold.subject.id, hold.subject.id
+                )
+            })
+            .collect();
+        lines.extend(
+            in_force.suspensions().map(|(id, _)| format!("still suspended: {0}; `sophron resume {0}`", id.checked())),
+        );
+        if self.ended() {
+            lines.push("ending it cannot be undone: what it had not saved is lost".to_owned());
+        }
+        if lines.is_empty() {
+            lines.push("nothing is in force any more".to_owned());
+        }
+        lines
+    }
+
+    fn ended(&self) -> bool {
+        self.records.iter().any(|record| record.tells_an_end())
+    }
+
+    fn wording(&self) -> Vec<Text> {
+        let Some(wording) = &self.opening.wording else {
+            return vec!["its wording at that time was not recorded".into()];
+        };
+        let lines = wording.text.lines().map(|line| Text::Verbatim(clean(line.as_bytes())));
+        lines.chain([format!("of the rules with SHA-256 {}", wording.digest).into()]).collect()
+    }
+
+    fn proof(&self) -> Vec<String> {
+        let (first, last) = (self.opening.seq, self.records.last().map_or(0, |record| record.seq));
+        let all = self.all;
+        let chain = format!("records {first} to {last} of the trail, unchanged since by its chain of hashes");
+        let stamp = all.iter().find(|record| record.kind == Kind::Stamp && record.seq > last);
+        let genuine = stamps::check(all, None, None).is_ok();
+        let signed = match stamp {
+            Some(stamp) if genuine => {
+                format!("signed by the stamp of record {} ({})", stamp.seq, self.date(stamp.at))
+            }
+            Some(_) => "its stamps are not genuine: `sophron audit verify` says which".to_owned(),
+            None => "not signed yet: the next stamp will be over it".to_owned(),
+        };
+        vec![chain, signed]
+    }
+
+    /// Plain words for somebody who does not know this program.
+    fn letter(&self) -> String {
+        let Some(subject) = &self.opening.subject else {
+            return "This was about the machine as a whole, and nobody's program.".to_owned();
+        };
+        let evidence = self.opening.evidence.as_ref();
+        let read = evidence.and_then(reading_of);
+        let read = read.map(|words| format!(" ({words})")).unwrap_or_default();
+        let acts: Vec<String> = self
+            .records
+            .iter()
+            .filter(|record| record.kind == Kind::Outcome)
+            .filter_map(|record| {
+                let did = in_plain_words(record.verb()?, record.came()?)?;
+                Some(format!("{} {did}", self.clock(record.at)))
+            })
+            .collect();
+        let done = match acts.is_empty() {
+            true => "Nothing was done to it; people were told.".to_owned(),
+            false => format!("What was done: {}.", acts.join("; ")),
+        };
+        let end = if self.ended() {
+            " If you miss something that was not saved, tell us: we have the exact times."
+        } else {
+            ""
+        };
+        let lasted = self.records.last().map_or(SignedDuration::ZERO, |last| last.at.duration_since(self.opening.at));
+        let lasted = scaled_duration(std::time::Duration::try_from(lasted).unwrap_or_default());
+        format!(
+            "Hello {}, your program {} on {} used too much from {}{read}, for {lasted} in all; the rule for that is called {}. {done}{end}",
+            subject.owner,
+            subject.app,
+            self.opening.host,
+            self.date(self.opening.at),
+            self.rule(),
+        )
+    }
+}
+
+fn letter(record: &Record) -> Option<char> {
+    match (&record.kind, record.verb()) {
+        (Kind::Outcome, Some(Verb::Lower)) => Some('l'),
+        (Kind::Outcome, Some(Verb::Suspend)) => Some('s'),
+        (Kind::Outcome, Some(verb)) if verb.ends() => Some('t'),
+        (Kind::Restored, Some(Verb::Resume)) => Some('r'),
+        (Kind::Restored, _) => Some('u'),
+        (Kind::Calm, _) => Some('c'),
+        (Kind::Ended | Kind::Left, _) => Some('e'),
+        _ => None,
+    }
+}
+
+/// `memory.held 812 MiB`.
+fn reading_of(evidence: &Evidence) -> Option<String> {
+    Some(format!("{} {}", evidence.field.as_deref()?, evidence.reading_in_words()?))
+}
+
+fn in_plain_words(verb: &Verb, outcome: &Came) -> Option<&'static str> {
+    Some(match (verb, outcome) {
+        (Verb::Lower, Came::Lowered) => "it was made to give way to other programs",
+        (Verb::Suspend, Came::Suspended) => "it was held for a moment",
+        (Verb::Terminate, Came::Ended) => "it was asked to end, and ended",
+        (Verb::Terminate, Came::EndedByForce) => "it did not end when asked, and was ended by force",
+        (Verb::Restart, Came::Restarted) => "it was started anew",
+        _ => return None,
+    })
+}
