@@ -4,7 +4,7 @@
 use jiff::Timestamp;
 use serde_json::{Value, json};
 
-use crate::happening::Tone;
+use crate::severity::Tone;
 
 /// A document, from top to bottom.
 #[derive(Debug, Clone, PartialEq, Default)]

@@ -4,10 +4,10 @@ use std::borrow::Cow;
 
 use std::time::Duration;
 
-use crate::condition::Quantity;
 use crate::model::{Field, Machine, Process};
 use crate::subject::Totals;
 use crate::units::Value;
+use crate::window::Quantity;
 use crate::window::{Feed, History};
 
 /// What a condition is evaluated on: one subject on its machine.
@@ -74,7 +74,7 @@ impl<'a> Facts<'a> {
         let process = self.process?;
         match field {
             Field::Id => Some(Cow::Owned(process.id.checked().to_string())),
-            Field::App => Some(&process.app).filter(|_| !process.app_unread).map(|app| Cow::Borrowed(app.as_str())),
+            Field::App => Some(&process.app).filter(|_| !process.app_unread()).map(|app| Cow::Borrowed(app.as_str())),
             Field::Name => borrowed(&process.name),
             Field::Path => process.path.as_deref().map(Cow::Borrowed),
             Field::Command => process.command.as_deref().map(Cow::Borrowed),
@@ -167,8 +167,8 @@ impl<'a> Facts<'a> {
     /// Whether the reading of that field is only what the process says of itself.
     pub fn is_claim(&self, field: Field) -> bool {
         match field {
-            Field::App => self.process.is_none_or(|process| !process.app_proven),
-            Field::Path => self.process.is_none_or(|process| !process.path_proven),
+            Field::App => self.process.is_none_or(|process| !process.app_proven()),
+            Field::Path => self.process.is_none_or(|process| !process.path_proven()),
             Field::Unit => self.process.and_then(Process::unit_of).is_some_and(|unit| unit.is_a_claim()),
             other => other.can_be_a_claim(),
         }

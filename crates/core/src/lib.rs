@@ -9,6 +9,7 @@
 pub mod act;
 pub mod audit;
 pub mod checkup;
+pub mod command_lines;
 pub mod condition;
 pub mod decide;
 pub mod diag;
@@ -28,6 +29,7 @@ pub mod recording;
 pub mod rehearsal;
 pub mod rules;
 pub mod severity;
+pub mod state;
 pub mod subject;
 pub mod suggest;
 pub mod text;

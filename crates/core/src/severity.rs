@@ -29,3 +29,26 @@ impl Severity {
         [Severity::Notice, Severity::Warning, Severity::Critical].into_iter().find(|severity| severity.word() == word)
     }
 }
+
+/// How grave a line is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Tone {
+    /// Only for whoever reads all.
+    Faint,
+    /// Worth knowing.
+    Notice,
+    /// Worth looking at.
+    Warning,
+    /// Worth getting up for.
+    Critical,
+}
+
+impl From<Severity> for Tone {
+    fn from(severity: Severity) -> Tone {
+        match severity {
+            Severity::Notice => Tone::Notice,
+            Severity::Warning => Tone::Warning,
+            Severity::Critical => Tone::Critical,
+        }
+    }
+}

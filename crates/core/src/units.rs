@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use serde::Serialize;
 
-use crate::model::State;
+use crate::state::State;
 
 /// What kind of quantity a field or a literal is. Only like kinds can be compared.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]

@@ -6,9 +6,10 @@ use std::time::Duration;
 use jiff::civil::Time;
 use jiff::tz::TimeZone;
 use sophron_core::model::{
-    Boot, CpuSplit, DiskUse, Machine, Moment, Names, Origin, Process, ProcessId, Snapshot, Stall, State,
+    Boot, CpuSplit, DiskUse, Machine, Moment, Names, Origin, Process, ProcessId, Snapshot, Stall,
 };
 use sophron_core::recording::{FORMAT, Header, Ours, Writer};
+use sophron_core::state::State;
 
 use crate::StoryError;
 use crate::random::Random;
@@ -373,10 +374,9 @@ fn person(program: &Program, app: &str, id: ProcessId, parent: u32, boottime: Du
     let names = Names {
         name: app.chars().take(15).collect(),
         app: app.to_owned(),
-        app_unread: false,
         command_unread: false,
-        app_proven: true,
-        path_proven: true,
+        app_rests_on: sophron_core::model::Basis::Proof,
+        path_rests_on: sophron_core::model::Basis::Proof,
         replaced: false,
         command: Some(path.clone()),
         unmasked: None,

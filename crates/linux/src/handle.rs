@@ -7,7 +7,8 @@ use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
-use sophron_core::model::{ProcessId, State};
+use sophron_core::model::ProcessId;
+use sophron_core::state::State;
 
 use crate::here;
 use crate::proc::stat;

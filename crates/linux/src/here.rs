@@ -152,19 +152,6 @@ pub fn group(name: &str) -> Option<u32> {
     groups.lines().find_map(fields)
 }
 
-/// How long a command line is waited for: a process that hangs may hang whoever asks for it.
-const PATIENCE: Duration = Duration::from_millis(40);
-
-/// The command line of a process as it is, made harmless, secrets included (`/proc/PID/cmdline`). `None` when it is another
-/// process by now, or cannot be read.
-pub fn command_line(id: &sophron_core::model::ProcessId) -> Option<String> {
-    let pid = id.pid;
-    let bytes = crate::patience::within(PATIENCE, move || fs::read(format!("/proc/{pid}/cmdline")))?.ok()?;
-    // Read first, identified afterwards: the number was not another's in between.
-    crate::handle::Handle::open(id).ok()?;
-    Some(text::unmasked_command_line(&bytes))
-}
-
 /// What a process has read from and written to disks so far, bytes (`/proc/PID/io` read_bytes and write_bytes,
 /// proc_pid_io(5)). `None` where that may not be read.
 pub fn disk_counters(pid: u32) -> Option<(u64, u64)> {

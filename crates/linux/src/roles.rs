@@ -150,7 +150,7 @@ fn by_unit(process: &Process) -> Option<String> {
         return Some("it is the user's service manager: the whole desktop ends with it".to_owned());
     }
     let (_, what, programs) = OF_A_DESKTOP.iter().find(|(name, ..)| *name == unit.name)?;
-    let runs = programs.contains(&process.app.as_str()) && process.app_proven;
+    let runs = programs.contains(&process.app.as_str()) && process.app_proven();
     runs.then(|| format!("its unit {} serves {what}", unit.name))
 }
 
@@ -219,7 +219,11 @@ mod tests {
         assert!(said.unwrap().contains("the user's service manager"));
         let bus = format!("{user}/session.slice/dbus.service");
         assert_eq!(of(&bus, |process| process.names_mut().app = "dbus-daemon".to_owned()), None, "by its own word");
-        assert!(of(&bus, |process| process.names_mut().app_proven = true).unwrap().contains("the message bus"));
+        assert!(
+            of(&bus, |process| process.names_mut().app_rests_on = sophron_core::model::Basis::proven(true))
+                .unwrap()
+                .contains("the message bus")
+        );
         assert_eq!(of("/system.slice/x.scope/system.slice/dbus.service", |_| {}), None, "a container's own");
     }
 }

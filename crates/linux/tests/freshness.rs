@@ -225,7 +225,7 @@ fn late_is_not_unreadable_and_unreadable_is_not_another_program() {
         if hangs {
             for _ in 0..2 {
                 let process = snapshot.process(pid).unwrap();
-                assert!(process.app_unread && process.app != "precious.sh", "{process:?}");
+                assert!(process.app_unread() && process.app != "precious.sh", "{process:?}");
                 let facts = sophron_core::facts::Facts::new(process, &snapshot.machine);
                 assert_eq!(facts.text(sophron_core::model::Field::App), None);
                 sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
@@ -233,10 +233,10 @@ fn late_is_not_unreadable_and_unreadable_is_not_another_program() {
             let_go.send(()).unwrap();
             eventually("read at a later tick", || {
                 sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
-                snapshot.process(pid).filter(|process| !process.app_unread).map(|_| ())
+                snapshot.process(pid).filter(|process| !process.app_unread()).map(|_| ())
             });
         }
         let process = snapshot.process(pid).unwrap();
-        assert!(!process.app_unread && process.app == "precious.sh", "hangs: {hangs}: {process:?}");
+        assert!(!process.app_unread() && process.app == "precious.sh", "hangs: {hangs}: {process:?}");
     }
 }

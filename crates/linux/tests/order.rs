@@ -10,7 +10,8 @@ use std::time::Duration;
 use proptest::prelude::*;
 use rustix::io::Errno;
 use rustix::process::Signal;
-use sophron_core::model::{Boot, ProcessId, State};
+use sophron_core::model::{Boot, ProcessId};
+use sophron_core::state::State;
 use sophron_linux::act::{self, ActError, Ending, Grip, Only};
 use sophron_linux::handle::Thread;
 

@@ -6,7 +6,8 @@ use std::fs;
 use std::path::Path;
 use std::time::Duration;
 
-use sophron_core::model::{Needs, ProcessId, State};
+use sophron_core::model::{Needs, ProcessId};
+use sophron_core::state::State;
 use sophron_linux::Sampler;
 use sophron_linux::handle::{Handle, HandleError};
 
@@ -58,7 +59,7 @@ fn any_proc_root_can_be_sampled() {
     );
     assert_eq!((process.memory_held, process.memory_swapped), (Some(950 << 10), Some(200 << 10)));
     assert_eq!(process.command.as_deref(), Some("labelpress --password=***"));
-    assert!(!process.app_proven && process.path.is_none());
+    assert!(!process.app_proven() && process.path.is_none());
     assert_eq!((second.machine.cores, second.machine.cpu), (4, Some(50.0)));
     assert_eq!(second.machine.memory_available, Some(4 << 30));
 }

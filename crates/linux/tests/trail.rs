@@ -7,8 +7,8 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
 use sophron_core::act::Act;
-use sophron_core::audit::CommandLines;
 use sophron_core::audit::{Draft, Kind, Who};
+use sophron_core::command_lines::CommandLines;
 use sophron_core::happening::{Happening, Scribe, What};
 use sophron_linux::here;
 use sophron_linux::trail::{self, Append, Keeping, TrailError, TrailFile};

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use sophron_core::model::{Boot, Machine, Moment, Names, Origin, Process, ProcessId, Snapshot};
+use sophron_core::model::{Basis, Boot, Machine, Moment, Names, Origin, Process, ProcessId, Snapshot};
 
 /// The boot that the world runs in.
 const BOOT: Boot = Boot(0x6d6f_7373);
@@ -77,11 +77,10 @@ pub fn process(pid: u32, app: &str) -> Process {
     let names = Names {
         name: app.to_owned(),
         app: app.to_owned(),
-        app_unread: false,
         command_unread: false,
-        app_proven: true,
+        app_rests_on: Basis::Proof,
         path: Some(format!("/opt/mossgate/{app}")),
-        path_proven: true,
+        path_rests_on: Basis::Proof,
         replaced: false,
         command: Some(app.to_owned()),
         unmasked: None,

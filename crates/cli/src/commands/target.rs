@@ -57,12 +57,12 @@ pub fn find<'s>(text: &str, snapshot: &'s Snapshot) -> Result<Target<'s>, Failur
         });
     }
     // Whose program is not known yet is of no app.
-    let known = snapshot.processes.iter().filter(|process| !process.app_unread && !process.has_ended());
+    let known = snapshot.processes.iter().filter(|process| !process.app_unread() && !process.has_ended());
     let members: Vec<&Process> = known.filter(|process| process.app == text).collect();
     if !members.is_empty() {
         return Ok(Target::App(members));
     }
-    let unread = snapshot.processes.iter().filter(|process| process.app_unread).count();
+    let unread = snapshot.processes.iter().filter(|process| process.app_unread()).count();
     if unread > 0 {
         let seen = format!(
             "no app that is known is called {shown}; of {unread} processes it could not be read in time what they run"

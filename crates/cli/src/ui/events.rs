@@ -34,7 +34,7 @@ pub fn render_in(line: &Line, width: Option<usize>, zone: &TimeZone) -> String {
 #[cfg(test)]
 mod tests {
     use jiff::Timestamp;
-    use sophron_core::happening::Tone;
+    use sophron_core::severity::Tone;
 
     use super::*;
 

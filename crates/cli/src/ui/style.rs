@@ -3,8 +3,7 @@
 use std::fmt;
 
 use anstyle::{Ansi256Color, Style};
-use sophron_core::happening::Tone;
-use sophron_core::severity::Severity;
+use sophron_core::severity::{Severity, Tone};
 
 /// What a piece of text is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -3,7 +3,6 @@
 mod account;
 mod cases;
 mod chain;
-mod command_lines;
 mod filter;
 mod in_force;
 mod record;
@@ -17,7 +16,6 @@ pub use cases::{CaseSummary, Done, HandSummary, Story, cases, hands};
 pub use chain::{
     Checked, Fault, GENESIS, Link, Repair, Verified, Walk, check, check_files, find_time, tail, verify, verify_files,
 };
-pub use command_lines::CommandLines;
 pub use filter::Filter;
 pub use in_force::{InForce, OpenHold, OpenSuspension};
 pub use record::{

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::words::{JudgedWord, Kind, ReadsAs, SeverityWord};
 use crate::act::{Act, Came, Only, Originals, Verb};
-use crate::model::{Boot, Process, ProcessId};
+use crate::model::{Basis, Boot, Process, ProcessId};
 use crate::subject::{Judged, Likeness, SubjectKey};
 
 /// The trail format that this version writes.
@@ -100,7 +100,7 @@ impl From<&Process> for SubjectRecord {
             uid: process.uid,
             parent: process.parent,
             path: process.path.clone(),
-            path_proven: process.path_proven,
+            path_proven: process.path_proven(),
             command: process.command.clone(),
             children: Vec::new(),
             open: Vec::new(),
@@ -134,7 +134,7 @@ impl SubjectRecord {
         names.name.clone_from(&self.app);
         names.owner.clone_from(&self.owner);
         names.path.clone_from(&self.path);
-        names.path_proven = path_proven;
+        names.path_rests_on = Basis::proven(path_proven);
         names.command.clone_from(&self.command);
         process
     }

@@ -6,7 +6,8 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use super::limits::{LIMITS, Limits, Watched};
-use crate::model::{CpuSplit, DiskUse, Machine, Moment, Process, ProcessId, Snapshot, Stall, State};
+use crate::model::{CpuSplit, DiskUse, Machine, Moment, Process, ProcessId, Snapshot, Stall};
+use crate::state::State;
 
 /// What was seen of one process.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]

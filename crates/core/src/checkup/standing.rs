@@ -4,8 +4,9 @@ use std::time::Duration;
 
 use super::findings::{Inquiry, finding, inspections};
 use super::{Finding, FindingKind};
-use crate::model::{Process, State};
+use crate::model::Process;
 use crate::severity::Severity;
+use crate::state::State;
 use crate::units::{scaled_duration, scaled_size};
 
 /// What does not change for that long is not just passing.

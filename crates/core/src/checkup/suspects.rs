@@ -241,7 +241,7 @@ impl<'s> Lineup<'s> {
             started: started.unwrap_or(now),
             age: process.age,
             path: process.path.clone(),
-            path_proven: process.path_proven,
+            path_proven: process.path_proven(),
             unit: process.unit.clone().filter(|unit| !unit.is_empty()),
             started_by: self.ancestors(process),
             notes,

@@ -20,7 +20,8 @@ pub use words::{InWords, Range};
 
 use crate::diag::Diagnostic;
 use crate::model::Field;
-use crate::units::{Kind, Value};
+use crate::units::Value;
+pub use crate::window::Quantity;
 use crate::window::{Series, Spec};
 
 /// Deepest nesting of parentheses and `not`.
@@ -77,33 +78,6 @@ impl Comparison {
 
     pub(crate) fn needs_order(self) -> bool {
         !matches!(self, Comparison::Equal | Comparison::NotEqual)
-    }
-}
-
-/// What is compared: a field as it is now, or a function of one over time.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Quantity {
-    /// The reading now.
-    Now(Field),
-    /// A function over time.
-    Over(Box<Series>),
-}
-
-impl Quantity {
-    /// The field it reads.
-    pub fn field(&self) -> Field {
-        match self {
-            Quantity::Now(field) => *field,
-            Quantity::Over(series) => series.field,
-        }
-    }
-
-    /// The kind of its readings.
-    pub fn kind(&self) -> Kind {
-        match self {
-            Quantity::Now(field) => field.kind(),
-            Quantity::Over(series) => series.kind(),
-        }
     }
 }
 

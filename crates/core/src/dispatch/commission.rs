@@ -110,7 +110,7 @@ impl Check {
     ) -> Result<(), String> {
         same(judged, &now)?;
         // What it is called was known; where it could not be read again at once, the same file under the same name is it.
-        if now.app_unread && now.path == judged.path && now.name == judged.name {
+        if now.app_unread() && now.path == judged.path && now.name == judged.name {
             now.names = Arc::clone(&judged.names);
         }
         // A rate needs two samples, and what is costly or counted over all is read with a sample: those of the tick stand.

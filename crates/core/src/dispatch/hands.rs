@@ -8,7 +8,8 @@ use super::{Beside, Command, Dispatcher, STAND_BACK};
 use crate::act::{Act, Verb};
 use crate::audit::{InForce, Record};
 use crate::happening::{Happening, What};
-use crate::model::{Boot, Moment, Process, ProcessId, Snapshot, State};
+use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
+use crate::state::State;
 
 /// The command of a suspension by hand is given that long beyond its time.
 pub const HAND_MARGIN: Duration = Duration::from_secs(5);

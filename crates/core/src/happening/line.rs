@@ -9,31 +9,8 @@ use crate::act::{Act, Outcome};
 use crate::condition::Measure;
 use crate::decide::Verdict;
 use crate::rules::Action;
-use crate::severity::Severity;
+use crate::severity::{Severity, Tone};
 use crate::units::{Value, scaled_duration};
-
-/// How grave a line is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Tone {
-    /// Only for whoever reads all.
-    Faint,
-    /// Worth knowing.
-    Notice,
-    /// Worth looking at.
-    Warning,
-    /// Worth getting up for.
-    Critical,
-}
-
-impl From<Severity> for Tone {
-    fn from(severity: Severity) -> Tone {
-        match severity {
-            Severity::Notice => Tone::Notice,
-            Severity::Warning => Tone::Warning,
-            Severity::Critical => Tone::Critical,
-        }
-    }
-}
 
 /// One line.
 #[derive(Debug, Clone, PartialEq, Eq)]

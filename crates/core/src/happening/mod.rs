@@ -14,7 +14,7 @@ use std::time::Duration;
 
 pub use effect::{Effect, Look, Measured};
 use jiff::Timestamp;
-pub use line::{Line, Tone};
+pub use line::Line;
 pub use news::News;
 pub use record::Scribe;
 

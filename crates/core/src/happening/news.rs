@@ -4,10 +4,10 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use super::line::Tone;
 use crate::act::Came;
 use crate::audit::Kind;
 use crate::rules::{Cap, RuleName};
+use crate::severity::Tone;
 use crate::units::exact_duration;
 
 /// About the watcher itself.

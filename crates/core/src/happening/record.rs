@@ -6,9 +6,8 @@ use jiff::tz::TimeZone;
 
 use super::{Announced, Grounds, Group, Happening, Over, Subject, What};
 use crate::act::{Act, Came, Only, Outcome, Verb};
-use crate::audit::{
-    ActionRecord, CommandLines, Draft, Evidence, GroupRecord, JudgedWord, Kind, ResultRecord, SubjectRecord, Who,
-};
+use crate::audit::{ActionRecord, Draft, Evidence, GroupRecord, JudgedWord, Kind, ResultRecord, SubjectRecord, Who};
+use crate::command_lines::CommandLines;
 use crate::condition::Measure;
 use crate::decide::Verdict;
 use crate::model::Boot;

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use crate::model::State;
+use crate::state::State;
 use crate::units::{Value, scaled_duration, scaled_percent};
 
 /// What a thread waits for.

@@ -307,7 +307,7 @@ impl Round<'_, '_> {
             let facts = Facts::new(process, &self.tick.snapshot.machine);
             match self.rule.covers.as_ref().map_or(Truth::True, |condition| condition.evaluate(&facts)) {
                 // Whose program is not known yet is of no app.
-                Truth::True if self.rule.judge == Judged::App && process.app_unread => {
+                Truth::True if self.rule.judge == Judged::App && process.app_unread() => {
                     self.status.undecided += 1;
                     self.status.late += 1;
                 }

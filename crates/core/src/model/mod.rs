@@ -12,6 +12,6 @@ pub use field::{Cost, Field, FieldInfo, Needs, Subject};
 pub use field_help::FieldHelp;
 pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};
 pub use machine::{CpuSplit, DiskUse, Machine, Stall, Volume};
-pub use process::{Names, Origin, Process, State, count_families, is_at_work};
+pub use process::{Basis, Names, Origin, Process, count_families, is_at_work};
 pub use snapshot::{Moment, Snapshot};
 pub use unit::{Manager, Unit, unit_of};

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use super::{ProcessId, Unit, unit_of};
+use crate::state::State;
 
 /// Who moves that much from or to disks as it computes is at work, bytes a second: a sign of honest work, wherever it is asked.
 const AT_WORK: f64 = 100_000.0;
@@ -14,68 +15,6 @@ const AT_WORK: f64 = 100_000.0;
 /// Whether moving so many bytes a second from and to disks is a sign of honest work.
 pub fn is_at_work(moved: f64) -> bool {
     moved >= AT_WORK
-}
-
-/// What a process is doing, in whole words (`/proc/PID/stat` field 3, proc_pid_stat(5)).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum State {
-    /// On a core or ready for one (R).
-    Running,
-    /// Waiting, and can be woken (S).
-    Sleeping,
-    /// Waiting uninterruptibly, mostly for a disk (D).
-    Waiting,
-    /// Suspended by a signal (T).
-    Suspended,
-    /// Held with its whole control group (cgroup.events).
-    Frozen,
-    /// Held by a debugger (t).
-    Traced,
-    /// Ended, its parent has not collected it (Z, X).
-    Zombie,
-    /// An idle kernel thread (I).
-    Idle,
-}
-
-impl State {
-    /// Every state.
-    pub const ALL: [State; 8] = [
-        State::Running,
-        State::Sleeping,
-        State::Waiting,
-        State::Suspended,
-        State::Frozen,
-        State::Traced,
-        State::Zombie,
-        State::Idle,
-    ];
-
-    /// The state of a letter of `/proc/PID/stat`; a letter this program does not know counts as sleeping.
-    pub fn from_letter(letter: u8) -> State {
-        match letter {
-            b'R' => State::Running,
-            b'D' => State::Waiting,
-            b'T' => State::Suspended,
-            b't' => State::Traced,
-            b'Z' | b'X' | b'x' => State::Zombie,
-            b'I' => State::Idle,
-            _ => State::Sleeping,
-        }
-    }
-
-    /// The word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            State::Running => "running",
-            State::Sleeping => "sleeping",
-            State::Waiting => "waiting",
-            State::Suspended => "suspended",
-            State::Frozen => "frozen",
-            State::Traced => "traced",
-            State::Zombie => "zombie",
-            State::Idle => "idle",
-        }
-    }
 }
 
 /// What a process came from, by its control group.
@@ -121,16 +60,15 @@ pub struct Names {
     pub name: String,
     /// The program as a person would call it.
     pub app: String,
-    /// Whether what it runs could not be read yet: then `app` is only the kernel's short name, and no reading of it.
-    pub app_unread: bool,
+    /// What `app` rests on. Where it could not be read yet it is only the kernel's short name, and no reading of it; it is
+    /// proven where it was read from a `path` that is itself proven.
+    pub app_rests_on: Basis,
     /// Whether its command line could not be read yet.
     pub command_unread: bool,
-    /// Whether `app` is proven: read from a `path` that is itself proven. Otherwise it is the process's own claim.
-    pub app_proven: bool,
     /// The file it runs (`/proc/PID/exe`), without ` (deleted)`.
     pub path: Option<String>,
-    /// Whether that path in our own view is the very same file.
-    pub path_proven: bool,
+    /// What that rests on: it is proven where that path in our own view is the very same file.
+    pub path_rests_on: Basis,
     /// Whether the file was replaced or removed since the process started.
     pub replaced: bool,
     /// The command line (`/proc/PID/cmdline`), secrets masked.
@@ -147,6 +85,42 @@ pub struct Names {
     pub unit: Option<String>,
     /// What it came from, by that path.
     pub origin: Option<Origin>,
+}
+
+/// What a name rests on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Basis {
+    /// It could not be read yet.
+    Unread,
+    /// The process's own word.
+    #[default]
+    Claim,
+    /// It was looked at, and is so.
+    Proof,
+}
+
+impl Basis {
+    /// Proven or claimed.
+    pub fn proven(proven: bool) -> Basis {
+        if proven { Basis::Proof } else { Basis::Claim }
+    }
+}
+
+impl Names {
+    /// Whether what it runs could not be read yet.
+    pub fn app_unread(&self) -> bool {
+        self.app_rests_on == Basis::Unread
+    }
+
+    /// Whether what it runs is proven.
+    pub fn app_proven(&self) -> bool {
+        self.app_rests_on == Basis::Proof
+    }
+
+    /// Whether the path is proven.
+    pub fn path_proven(&self) -> bool {
+        self.path_rests_on == Basis::Proof
+    }
 }
 
 /// One process. `None` is a reading that could not be had. Its [`Names`] are read as if they were its own fields: there

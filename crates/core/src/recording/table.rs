@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use serde_json::{Map, Value, json};
 
-use crate::model::{CpuSplit, DiskUse, Machine, Origin, Process, Stall, State};
+use crate::model::{Basis, CpuSplit, DiskUse, Machine, Origin, Process, Stall};
+use crate::state::State;
 use crate::text;
 
 /// One key: how it is taken from a sample, and how it is set in one. Unknown is null, and null is unknown.
@@ -32,15 +33,22 @@ pub(super) const PROCESS: [Column<Process>; 28] = [
     Column { key: "app", get: |of| text_of(&of.app), set: |of, value| of.names_mut().app = words(value) },
     Column {
         key: "unread",
-        get: |of| of.app_unread.into(),
-        set: |of, value| of.names_mut().app_unread = value.as_bool().unwrap_or(false),
+        get: |of| of.app_unread().into(),
+        set: |of, value| {
+            let unread = value.as_bool().unwrap_or(false);
+            of.names_mut().app_rests_on = if unread { Basis::Unread } else { Basis::Claim };
+        },
     },
     Column {
         key: "proven",
-        get: |of| (u8::from(of.app_proven) * 2 + u8::from(of.path_proven)).into(),
+        get: |of| (u8::from(of.app_proven()) * 2 + u8::from(of.path_proven())).into(),
         set: |of, value| {
             let bits = value.as_u64().unwrap_or(0);
-            (of.names_mut().app_proven, of.names_mut().path_proven) = (bits & 2 != 0, bits & 1 != 0);
+            let names = of.names_mut();
+            names.path_rests_on = Basis::proven(bits & 1 != 0);
+            if !names.app_unread() {
+                names.app_rests_on = Basis::proven(bits & 2 != 0);
+            }
         },
     },
     Column { key: "path", get: |of| maybe(&of.path), set: |of, value| of.names_mut().path = may_be(value) },

@@ -5,7 +5,7 @@ use std::time::Duration;
 use super::keys::{self, Reading};
 use super::options::table;
 use super::section::{Section, Source};
-use crate::audit::CommandLines;
+use crate::command_lines::CommandLines;
 use crate::diag::Diagnostic;
 use crate::units::parse_size;
 

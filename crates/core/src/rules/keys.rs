@@ -4,7 +4,7 @@
 use serde_json::{Map, Value, json};
 
 use super::Pick;
-use crate::audit::CommandLines;
+use crate::command_lines::CommandLines;
 use crate::subject::Judged;
 
 /// One key.

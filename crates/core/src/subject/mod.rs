@@ -96,7 +96,7 @@ impl Judged {
     pub fn key_of(self, process: &Process) -> Option<SubjectKey> {
         Some(match self {
             Judged::Process => SubjectKey::Process(process.id),
-            Judged::App if process.app_unread => return None,
+            Judged::App if process.app_unread() => return None,
             Judged::App => SubjectKey::App { uid: process.uid, app: process.app.clone() },
             Judged::Tree => SubjectKey::Tree(process.id),
             Judged::Owner => SubjectKey::Owner(process.uid),

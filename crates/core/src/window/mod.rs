@@ -6,8 +6,10 @@
 
 mod function;
 mod history;
+mod quantity;
 mod slots;
 
 pub use function::{Function, Keep, Series};
 pub use history::{Feed, History, Spec};
+pub use quantity::Quantity;
 pub use slots::{SLOTS, Slots};

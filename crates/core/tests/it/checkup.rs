@@ -7,8 +7,9 @@ use std::time::Duration;
 use sophron_core::checkup::{
     Finding, FindingKind, GroupMemory, HeldFile, Next, Observation, Past, Report, Settings, Since, Surroundings, check,
 };
-use sophron_core::model::{CpuSplit, Machine, Origin, Process, Stall, State, Volume};
+use sophron_core::model::{CpuSplit, Machine, Origin, Process, Stall, Volume};
 use sophron_core::rules::{Severity, load};
+use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
 const SECOND: Duration = Duration::from_secs(1);

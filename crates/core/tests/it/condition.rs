@@ -3,7 +3,8 @@
 use proptest::prelude::*;
 use sophron_core::condition::{Condition, Place, Truth};
 use sophron_core::facts::Facts;
-use sophron_core::model::{Field, State};
+use sophron_core::model::Field;
+use sophron_core::state::State;
 use sophron_core::units::{Kind, Value};
 use sophron_testkit::{World, process};
 

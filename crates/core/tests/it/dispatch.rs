@@ -8,9 +8,10 @@ use jiff::tz::TimeZone;
 use sophron_core::act::{Act, Ending, Lever, Lowering, Only, Originals, Outcome, Restoring, Standstill};
 use sophron_core::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input, Question, Settings, Trail};
 use sophron_core::happening::{Happening, Over, What};
-use sophron_core::model::{Moment, State};
+use sophron_core::model::Moment;
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
+use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
 use crate::script::{MIB, PID, load, rule, seconds};

@@ -9,9 +9,10 @@ use sophron_core::act::{Act, Ending, Outcome, Restoring, Verb};
 use sophron_core::dispatch::{Beside, Command, Commission, Dispatcher, Done, Hand, Input, Trail};
 use sophron_core::facts::Facts;
 use sophron_core::happening::What;
-use sophron_core::model::{ProcessId, Snapshot, State};
+use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
+use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
 use crate::dispatch::{lowered, settings, suspended};

@@ -1,6 +1,6 @@
 //! A suspension of ours: nothing is judged while it is in force, and the ladder's clock runs on.
 
-use sophron_core::model::State;
+use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
 use crate::script::{PID, Script, load, seconds};

@@ -31,7 +31,7 @@ fn unknown_protects() {
 
 #[test]
 fn a_claim_protects_only_together_with_its_owner() {
-    let claim = |process: &mut Process| process.names_mut().app_proven = false;
+    let claim = |process: &mut Process| process.names_mut().app_rests_on = sophron_core::model::Basis::proven(false);
     assert_eq!(reason("app = fernpanel", claim), None);
     assert_eq!(reason("not (app != fernpanel)", claim), None);
     assert_eq!(reason("app = fernpanel and threads = 1", claim), None);

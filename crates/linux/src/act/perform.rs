@@ -6,7 +6,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use sophron_core::act::{Act, Ending, Order, Originals, Outcome, Standstill};
-use sophron_core::model::{Needs, Process, ProcessId, State};
+use sophron_core::model::{Needs, Process, ProcessId};
+use sophron_core::state::State;
 use sophron_core::text::with_causes;
 use sophron_core::units::scaled_duration;
 

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use rustix::process::Signal;
-use sophron_core::model::State;
+use sophron_core::state::State;
 
 use super::{ActError, Grip};
 

@@ -10,7 +10,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use rustix::process::Signal;
-use sophron_core::model::{Boot, ProcessId, State};
+use sophron_core::model::{Boot, ProcessId};
+use sophron_core::state::State;
 
 use super::{ActError, Ending, LOOK_AGAIN, Lineage};
 use crate::handle::{Handle, start_time};

@@ -1,6 +1,7 @@
 //! Everything about one process that only its own files tell. No file is read here that can hang its reader: those go
 //! through the sampler's expendable thread.
 
+mod command;
 mod levers;
 mod threads;
 mod units;
@@ -10,6 +11,7 @@ use std::fs;
 
 use sophron_core::text;
 
+pub use command::command_line;
 pub use levers::lever;
 pub use threads::{Threads, any_waits};
 pub use units::{Restart, restart};

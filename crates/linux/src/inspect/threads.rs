@@ -5,7 +5,7 @@ use std::fs;
 use std::time::{Duration, Instant};
 
 use sophron_core::inspect::{Sightings, ThreadSeen, Wait};
-use sophron_core::model::State;
+use sophron_core::state::State;
 use sophron_core::text;
 
 use super::waits;

@@ -4,7 +4,7 @@
 use std::fs;
 
 use sophron_core::inspect::Wait;
-use sophron_core::model::State;
+use sophron_core::state::State;
 use sophron_core::text;
 
 /// The kernel's functions by what is waited for in them. Names differ between kernels: a part that stays is enough.

@@ -5,18 +5,17 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use sophron_core::model::ProcessId;
+use sophron_core::model::{Basis, ProcessId};
 use sophron_core::text;
 
 /// The part of a process that changes only with an exec.
 #[derive(Debug, Clone)]
 pub(super) struct Identity {
     pub app: String,
-    /// It runs a script, and which one was not to be read: `app` is the kernel's short name.
-    pub app_unread: bool,
-    pub app_proven: bool,
+    /// Unread: it runs a script, and which one was not to be read: `app` is the kernel's short name.
+    pub app_rests_on: Basis,
     pub path: Option<String>,
-    pub path_proven: bool,
+    pub path_rests_on: Basis,
     pub replaced: bool,
     pub command: Option<String>,
 }
@@ -42,13 +41,12 @@ impl Identity {
         let base = path.as_ref().and_then(|path| path.file_name()).map(|name| text::clean(name.as_bytes()));
         let app_unread = cmdline.is_none() && base.as_deref().is_some_and(|base| INTERPRETERS.contains(&family(base)));
         let script = base.as_deref().zip(cmdline).and_then(|(base, cmdline)| script(base, cmdline));
-        let app_proven = path_proven && script.is_none() && !app_unread;
+        let app_proven = path_proven && script.is_none();
         Identity {
             app: script.or(base).filter(|_| !app_unread).unwrap_or_else(|| text::clean(name)),
-            app_unread,
-            app_proven,
+            app_rests_on: if app_unread { Basis::Unread } else { Basis::proven(app_proven) },
             path: path.map(|path| text::clean(path.as_os_str().as_bytes())),
-            path_proven,
+            path_rests_on: Basis::proven(path_proven),
             replaced,
             command: cmdline.filter(|cmdline| !cmdline.is_empty()).map(text::command_line),
         }

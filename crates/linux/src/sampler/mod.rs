@@ -57,6 +57,17 @@ pub struct Sampler {
     host: String,
 }
 
+/// How much a sample reads.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Pass {
+    /// All that is needed.
+    Whole,
+    /// Only clocks, and what identity takes waits for the next sample.
+    Priming,
+    /// Of what did not run since it was primed, only its memory and its name.
+    Glancing,
+}
+
 /// What reading a process takes.
 #[derive(Debug)]
 struct Context {
@@ -79,10 +90,7 @@ struct Context {
     tick: u32,
     /// Whether command lines are kept with their secrets as well.
     unmasked: bool,
-    /// Only clocks are read, and what identity takes waits for the next sample.
-    priming: bool,
-    /// Of what did not run since it was primed, only its memory and its name are read.
-    glancing: bool,
+    pass: Pass,
     /// When the sample before began, on the monotonic and the boot-time clock.
     before: Option<(Duration, Duration)>,
 }
@@ -121,8 +129,7 @@ impl Sampler {
                 most_kept: usize::try_from(open_files / 2).unwrap_or(usize::MAX).min(MOST_KEPT),
                 tick: 0,
                 unmasked: false,
-                priming: false,
-                glancing: false,
+                pass: Pass::Whole,
                 before: None,
             },
             pids: Pids::default(),
@@ -164,9 +171,9 @@ impl Sampler {
     /// # Errors
     /// As [`Sampler::sample`].
     pub fn glance(&mut self) -> Result<Snapshot, SampleError> {
-        self.context.glancing = true;
+        self.context.pass = Pass::Glancing;
         let seen = self.look();
-        self.context.glancing = false;
+        self.context.pass = Pass::Whole;
         seen
     }
 
@@ -187,9 +194,9 @@ impl Sampler {
     /// As [`Sampler::sample`].
     pub fn prime(&mut self) -> Result<(), SampleError> {
         let base = std::mem::replace(&mut self.context.base, Needs::NONE);
-        self.context.priming = true;
+        self.context.pass = Pass::Priming;
         let primed = self.look();
-        self.context.priming = false;
+        self.context.pass = Pass::Whole;
         self.context.base = base;
         primed.map(|_| ())
     }

@@ -13,7 +13,8 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError, channel}
 use std::time::{Duration, Instant};
 
 use rustix::thread::{Pid, gettid};
-use sophron_core::model::{ProcessId, State};
+use sophron_core::model::ProcessId;
+use sophron_core::state::State;
 
 use crate::proc::stat;
 

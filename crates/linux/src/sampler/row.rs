@@ -3,12 +3,13 @@
 use std::os::fd::OwnedFd;
 use std::time::Duration;
 
-use sophron_core::model::{Cost, Moment, Needs, Origin, Process, ProcessId, State};
+use sophron_core::model::{Cost, Moment, Needs, Origin, Process, ProcessId};
+use sophron_core::state::State;
 use sophron_core::text;
 
 use super::identity::{self, Identity};
 use super::risky::Read;
-use super::{Context, SLICES};
+use super::{Context, Pass, SLICES};
 use crate::here;
 use crate::proc::{cgroup, stat, status};
 use crate::{sys, terminal};
@@ -139,7 +140,7 @@ impl Context {
             row.rename = true;
         }
         let needs = if moved || in_turn || settling || !row.known { self.base.and(row.named) } else { row.named };
-        if self.glancing
+        if self.pass == Pass::Glancing
             && row.start == 0
             && !moved
             && let Some(lives) = self.glance_at(row, process)
@@ -205,7 +206,7 @@ impl Context {
         moment: &Moment,
         named: &impl Fn(&Process) -> Needs,
     ) -> Option<(Row, Process)> {
-        if self.priming
+        if self.pass == Pass::Priming
             && let Some(clock) = self.live.then(|| sys::process_cpu_time(pid).ok()).flatten()
         {
             // Who it is, is read with the next sample; of its figures only the clock has to have a base.
@@ -340,7 +341,7 @@ impl Context {
                 Read::Done(command) => command.ok(),
                 Read::Unanswered => None,
             };
-            if command.is_none() && same && !process.app_unread {
+            if command.is_none() && same && !process.app_unread() {
                 return false;
             }
         }
@@ -349,11 +350,10 @@ impl Context {
         let identity = Identity::new(id, name, self.reader.root(), path, command.as_deref(), prove);
         let names = process.names_mut();
         names.app = identity.app;
-        names.app_unread = identity.app_unread;
+        names.app_rests_on = identity.app_rests_on;
         names.command_unread = command.is_none();
-        names.app_proven = identity.app_proven;
         names.path = identity.path;
-        names.path_proven = identity.path_proven;
+        names.path_rests_on = identity.path_rests_on;
         names.replaced = identity.replaced;
         names.command = identity.command;
         let bytes = command.as_deref().filter(|bytes| self.unmasked && !bytes.is_empty());

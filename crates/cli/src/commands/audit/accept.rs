@@ -1,6 +1,7 @@
 //! `sophron audit accept`: a person has taken note of a loss of the record. Until then no rule acts on the strength of it.
 
-use sophron_core::audit::{ActionRecord, By, Came, CommandLines, Draft, Kind, ResultRecord, Verb};
+use sophron_core::audit::{ActionRecord, By, Came, Draft, Kind, ResultRecord, Verb};
+use sophron_core::command_lines::CommandLines;
 use sophron_linux::here;
 use sophron_linux::trail::{self, Append, TrailFile};
 

@@ -6,7 +6,8 @@ use std::time::{Duration, Instant};
 
 use sophron_core::audit::OpenSuspension;
 use sophron_core::checkup::{Observation, Past, Scene, Settings, Surroundings, Watched};
-use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot, State};
+use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
+use sophron_core::state::State;
 use sophron_linux::patience::within;
 use sophron_linux::volumes::Survey;
 use sophron_linux::{Sampler, cgroups, here, inspect, open_files, terminal, trail};

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use sophron_core::checkup::{Finding, NOT_EXAMINED, Next, Since, Suspect};
 use sophron_core::document::{Block, Document, Text};
-use sophron_core::happening::Tone;
+use sophron_core::severity::Tone;
 use sophron_core::units::{scaled_duration, scaled_percent};
 
 use super::Checkup;

@@ -18,7 +18,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use sophron_core::act::Act;
-use sophron_core::audit::CommandLines;
+use sophron_core::command_lines::CommandLines;
 use sophron_core::facts::Facts;
 use sophron_core::model::{Needs, Process, Snapshot};
 use sophron_core::protect::Protections;
@@ -83,7 +83,7 @@ pub fn run(act: Act, args: &args::Hand) -> Result<Exit, Failure> {
     sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
     // On a slow machine names come late; whoever acts waits for them a little.
     let give_up = Instant::now() + NAMES;
-    while snapshot.processes.iter().any(|process| process.app_unread) && Instant::now() < give_up {
+    while snapshot.processes.iter().any(|process| process.app_unread()) && Instant::now() < give_up {
         std::thread::sleep(NAMES / 20);
         sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
     }

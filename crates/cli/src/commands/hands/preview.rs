@@ -82,7 +82,7 @@ fn one(hand: &Hand<'_>, chosen: &Chosen, width: Option<usize>) -> String {
         return text;
     }
     if let Some(path) = &process.path {
-        say(&format!("runs {path}{}", if process.path_proven { "" } else { " (by its own account)" }));
+        say(&format!("runs {path}{}", if process.path_proven() { "" } else { " (by its own account)" }));
     }
     for line in consequences(hand, process) {
         say(&line);

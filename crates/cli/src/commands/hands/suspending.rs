@@ -100,7 +100,7 @@ fn count_down(members: &[Arc<Handle>], until: Instant, enough: &AtomicBool) {
         let stands = |member: &Arc<Handle>| {
             member
                 .threads()
-                .is_ok_and(|threads| threads.iter().any(|thread| thread.state == sophron_core::model::State::Suspended))
+                .is_ok_and(|threads| threads.iter().any(|thread| thread.state == sophron_core::state::State::Suspended))
         };
         if !members.iter().any(stands) {
             ui::out("somebody else has resumed them\n");

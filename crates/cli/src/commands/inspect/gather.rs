@@ -5,7 +5,8 @@ use std::time::{Duration, Instant};
 
 use sophron_core::facts::Facts;
 use sophron_core::inspect::{self, Answer, Sightings, Wait};
-use sophron_core::model::{Cost, Needs, Process, ProcessId, Snapshot, State};
+use sophron_core::model::{Cost, Needs, Process, ProcessId, Snapshot};
+use sophron_core::state::State;
 use sophron_linux::inspect::{self as details, Details, Threads};
 use sophron_linux::open_files::{self, FileKind};
 use sophron_linux::patience::within;
@@ -128,7 +129,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         role,
         note: notes(&snapshot, &args.state).remove(&process.id),
         gone,
-        unmasked: if args.unmasked { here::command_line(&process.id) } else { None },
+        unmasked: if args.unmasked { sophron_linux::inspect::command_line(&process.id) } else { None },
         sightings,
         process,
         members,

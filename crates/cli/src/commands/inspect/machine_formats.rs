@@ -75,7 +75,7 @@ fn object(seen: &Inspection, rows: Vec<Map<String, Value>>) -> Value {
         "evidence": seen.doing.as_ref().map(|doing| &doing.evidence),
         "waits_on": seen.waits_on,
         "cpu_over_time": seen.sightings.cpu,
-        "path.proven": seen.process.path_proven,
+        "path.proven": seen.process.path_proven(),
         "path.replaced": seen.process.replaced,
         "ancestors": ancestors(&seen.snapshot, &seen.process).iter().map(|parent| parent.id.checked().to_string()).collect::<Value>(),
         "descendants": seen.family.descendants,

@@ -6,7 +6,8 @@ use sophron_core::act::Lever;
 use sophron_core::condition::Truth;
 use sophron_core::facts::Facts;
 use sophron_core::inspect::{ThreadSeen, ancestors};
-use sophron_core::model::{Process, State};
+use sophron_core::model::Process;
+use sophron_core::state::State;
 use sophron_core::units::{Value, scaled_duration, scaled_percent, scaled_size};
 use sophron_linux::open_files::{FileKind, OpenFile};
 
@@ -66,12 +67,12 @@ fn identity(seen: &Inspection) -> Vec<String> {
     lines.push(format!("{kind} of {} (user {}{login}), {state}{}", process.owner, process.uid, process.state.word()));
     lines.push(match &process.path {
         Some(path) => {
-            let proof = match (process.path_proven, process.replaced) {
+            let proof = match (process.path_proven(), process.replaced) {
                 (_, true) => "replaced on disk since it started",
                 (true, _) => "proven: that very file runs",
                 (false, _) => "not proven: it sees other disks than we do, so that name is its own account",
             };
-            let proof = if seen.recorded && !process.path_proven { "not proven in this recording" } else { proof };
+            let proof = if seen.recorded && !process.path_proven() { "not proven in this recording" } else { proof };
             format!("runs {path} ({proof})")
         }
         None if process.kernel => "runs no file: it is a part of the kernel".to_owned(),

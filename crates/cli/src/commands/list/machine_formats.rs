@@ -26,7 +26,7 @@ pub(super) fn processes(
         let value = |field: &Field| facts.reading(*field).map_or(Value::Null, |reading| reading.to_json());
         let mut row: Map<String, Value> = fields.iter().map(|field| (field.name().to_owned(), value(field))).collect();
         if fields.contains(&Field::Path) && format != Format::Csv {
-            row.insert("path.proven".to_owned(), process.path_proven.into());
+            row.insert("path.proven".to_owned(), process.path_proven().into());
             row.insert("path.replaced".to_owned(), process.replaced.into());
         }
         row
