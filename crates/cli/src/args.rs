@@ -1,6 +1,7 @@
 //! The command line as it is typed.
 
 mod audit;
+mod hands;
 mod rules;
 
 use std::path::PathBuf;
@@ -14,6 +15,7 @@ use sophron_core::units;
 pub use audit::{
     AuditAccept, AuditCommand, AuditExplain, AuditExport, AuditFilter, AuditList, AuditStats, AuditVerify, ExportFormat,
 };
+pub use hands::{Hand, Only, Restore};
 pub use rules::{Draft, Played, Rehearse, Rules, Suggest, Why};
 
 use crate::exit::{Exit, TABLE};
@@ -173,100 +175,6 @@ pub struct Inspect {
     pub format: Format,
     #[command(flatten)]
     pub state: State,
-}
-
-#[derive(Debug, Clone, clap::Args)]
-pub struct Hand {
-    /// Whom: a checked PID as 51907-kqm, a PID, or an app by its name
-    #[arg(value_name = "TARGET")]
-    pub targets: Vec<String>,
-    /// Everybody for whom this condition is true
-    #[arg(long = "where", value_name = "CONDITION")]
-    pub covers: Option<String>,
-    /// Take all that descends from them along
-    #[arg(long)]
-    pub tree: bool,
-    /// Only show who it would be and what hangs on them
-    #[arg(long)]
-    pub dry_run: bool,
-    /// Do not ask; with --where or an app all of them are meant
-    #[arg(long)]
-    pub yes: bool,
-    /// With --where and --yes, act on at most this many [default: 10]
-    #[arg(long, value_name = "N")]
-    pub at_most: Option<usize>,
-    /// Why, for the record
-    #[arg(long, value_name = "TEXT")]
-    pub because: Option<String>,
-    /// Act on protected processes as well; never on PID 1 and kernel threads
-    #[arg(long)]
-    pub override_protection: bool,
-    /// Take protections from this rules file [default: the one that `watch` reads]
-    #[arg(long, value_name = "FILE")]
-    pub rules: Option<PathBuf>,
-    /// Speak to the service manager directly at this socket
-    #[arg(long, value_name = "SOCKET", hide = true)]
-    pub service_manager: Option<PathBuf>,
-    #[command(flatten)]
-    pub state: State,
-}
-
-impl Hand {
-    /// What restoring has in common with the others.
-    pub fn of_restore(args: &Restore) -> Hand {
-        Hand {
-            targets: args.targets.clone(),
-            covers: None,
-            tree: false,
-            dry_run: false,
-            yes: true,
-            at_most: None,
-            because: args.because.clone(),
-            override_protection: false,
-            rules: None,
-            service_manager: args.service_manager.clone(),
-            state: State { folder: args.state.folder.clone() },
-        }
-    }
-}
-
-#[derive(Debug, clap::Args)]
-pub struct Restore {
-    /// On whom: a checked PID as 51907-kqm, a PID, or an app by its name
-    #[arg(value_name = "TARGET", required_unless_present = "all", conflicts_with = "all")]
-    pub targets: Vec<String>,
-    /// Everything that is in force
-    #[arg(long)]
-    pub all: bool,
-    /// Why, for the record
-    #[arg(long, value_name = "TEXT")]
-    pub because: Option<String>,
-    /// Speak to the service manager directly at this socket
-    #[arg(long, value_name = "SOCKET", hide = true)]
-    pub service_manager: Option<PathBuf>,
-    #[command(flatten)]
-    pub state: State,
-}
-
-/// What is lowered.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Only {
-    /// CPU and disk
-    Both,
-    /// Its niceness
-    Cpu,
-    /// Its I/O class: idle
-    Disk,
-}
-
-impl From<Only> for sophron_core::act::Only {
-    fn from(only: Only) -> sophron_core::act::Only {
-        match only {
-            Only::Both => sophron_core::act::Only::Both,
-            Only::Cpu => sophron_core::act::Only::Cpu,
-            Only::Disk => sophron_core::act::Only::Disk,
-        }
-    }
 }
 
 fn within(text: &str, least: Duration, most: Duration, words: &str) -> Result<Duration, String> {

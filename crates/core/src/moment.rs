@@ -52,16 +52,17 @@ pub fn parse(text: &str, anchor: &Anchor) -> Result<Timestamp, MomentError> {
     if let Ok(at) = written.parse::<Timestamp>() {
         return Ok(at);
     }
-    let zone = anchor.zone().clone();
-    let on = |day: Date, time: Time| {
-        day.to_datetime(time).to_zoned(zone.clone()).map(|at| at.timestamp()).map_err(|_| range())
+    let day = |day: Date, time: Time| on(anchor, day, time).ok_or_else(range);
+    // The last time that it was so: on that day, or so many days before it.
+    let latest = |on: Date, time: Time, apart: i64, now: &Zoned| {
+        let at = day(on, time)?;
+        if at <= now.timestamp() { Ok(at) } else { day(on.checked_sub(apart.days()).map_err(|_| range())?, time) }
     };
     let lower = written.to_lowercase();
-    let now = match anchor {
-        Anchor::Now(now) => Some(now),
-        Anchor::Day(_) => None,
+    let present = || match anchor {
+        Anchor::Now(now) => Ok(now),
+        Anchor::Day(_) => Err(MomentError::NoPresent(shown())),
     };
-    let present = || now.ok_or_else(|| MomentError::NoPresent(shown()));
     if let Some(length) = lower.strip_suffix(" ago") {
         let length = parse_duration(length).map_err(|_| MomentError::Form(shown()))?;
         let length = SignedDuration::try_from(length).map_err(|_| range())?;
@@ -72,39 +73,34 @@ pub fn parse(text: &str, anchor: &Anchor) -> Result<Timestamp, MomentError> {
     }
     if let Some(time) = time_of_day(&lower) {
         return match anchor {
-            Anchor::Day(begun) => on(begun.date(), time),
-            Anchor::Now(now) => {
-                let today = on(now.date(), time)?;
-                if today <= now.timestamp() {
-                    Ok(today)
-                } else {
-                    on(now.date().yesterday().map_err(|_| range())?, time)
-                }
-            }
+            Anchor::Day(begun) => day(begun.date(), time),
+            Anchor::Now(now) => latest(now.date(), time, 1, now),
         };
     }
-    let (day, rest) = match lower.split_once([' ', 't']).filter(|(day, _)| day.contains('-')) {
+    let (name, rest) = match lower.split_once([' ', 't']).filter(|(day, _)| day.contains('-')) {
         Some(split) => split,
         None => lower.split_once(' ').unwrap_or((&lower, "")),
     };
     let time = if rest.trim().is_empty() { Some(Time::midnight()) } else { time_of_day(rest.trim()) };
     let time = time.ok_or_else(|| MomentError::Form(shown()))?;
-    if let Ok(date) = day.parse::<Date>() {
-        return on(date, time);
+    if let Ok(date) = name.parse::<Date>() {
+        return day(date, time);
     }
-    match day {
-        "today" => on(present()?.date(), time),
-        "yesterday" => on(present()?.date().yesterday().map_err(|_| range())?, time),
-        name => {
+    match name {
+        "today" => day(present()?.date(), time),
+        "yesterday" => day(present()?.date().yesterday().map_err(|_| range())?, time),
+        _ => {
             let weekday = weekday(name).ok_or_else(|| MomentError::Form(shown()))?;
             let now = present()?;
             let back = weekday.until(now.date().weekday());
-            let day = now.date().checked_sub(back.days()).map_err(|_| range())?;
-            let at = on(day, time)?;
-            // Later today is a week ago.
-            if at <= now.timestamp() { Ok(at) } else { on(day.checked_sub(7.days()).map_err(|_| range())?, time) }
+            latest(now.date().checked_sub(back.days()).map_err(|_| range())?, time, 7, now)
         }
     }
+}
+
+/// A moment on that day, where the anchor's clocks hang; `None` beyond what is counted.
+fn on(anchor: &Anchor, day: Date, time: Time) -> Option<Timestamp> {
+    day.to_datetime(time).to_zoned(anchor.zone().clone()).ok().map(|at| at.timestamp())
 }
 
 /// A time of day as people type it: `7:30`, `07:30`, `07:30:15`.

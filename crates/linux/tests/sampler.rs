@@ -68,7 +68,7 @@ fn any_proc_root_can_be_sampled() {
 fn a_reused_pid_is_never_taken_for_the_process_meant() {
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
     let own = sampler.again(std::process::id()).unwrap();
-    assert!(own.path_proven && own.app_proven && own.memory.is_some_and(|memory| memory > 1 << 20), "{own:?}");
+    assert!(own.path_proven() && own.app_proven() && own.memory.is_some_and(|memory| memory > 1 << 20), "{own:?}");
     assert!(Handle::open(&own.id).is_ok());
     let another = ProcessId { start: own.id.start + 1, ..own.id };
     assert!(matches!(Handle::open(&another), Err(HandleError::Another { .. })));

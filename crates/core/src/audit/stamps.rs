@@ -97,20 +97,7 @@ pub fn check(records: &[Record], key: Option<&str>, expect: Option<&str>) -> Res
                 seen.first_key = Some(stamp.next.clone());
             }
             Kind::Stamp => {
-                if let Some((number, next)) = &due {
-                    if *next != stamp.key {
-                        return Err(fault(record, "this stamp is by another key than the one before it named"));
-                    }
-                    if *number != stamp.number {
-                        return Err(fault(record, "a stamp before this one is missing"));
-                    }
-                }
-                if !is_genuine(record, stamp) {
-                    return Err(fault(
-                        record,
-                        "the signature of this stamp is not genuine: what is before it was changed",
-                    ));
-                }
+                follows(record, stamp, due.as_ref()).map_err(|what| fault(record, what))?;
                 seen.first_key.get_or_insert_with(|| stamp.key.clone());
                 seen.count += 1;
                 seen.last = Some((record.seq, record.hash.clone()));
@@ -139,6 +126,18 @@ pub fn check(records: &[Record], key: Option<&str>, expect: Option<&str>) -> Res
         return Err(Fault { file: 0, line: 0, seq: end + 1, what: what.to_owned() });
     }
     Ok(seen)
+}
+
+/// Whether a stamp is the one that the stamp before it announced.
+fn follows(record: &Record, stamp: &StampRecord, due: Option<&(u64, String)>) -> Result<(), &'static str> {
+    match due {
+        Some((_, next)) if *next != stamp.key => Err("this stamp is by another key than the one before it named"),
+        Some((number, _)) if *number != stamp.number => Err("a stamp before this one is missing"),
+        _ if !is_genuine(record, stamp) => {
+            Err("the signature of this stamp is not genuine: what is before it was changed")
+        }
+        _ => Ok(()),
+    }
 }
 
 fn is_genuine(record: &Record, stamp: &StampRecord) -> bool {

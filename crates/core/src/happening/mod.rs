@@ -12,7 +12,7 @@ mod record;
 
 use std::time::Duration;
 
-pub use effect::{Effect, Look, Measured};
+pub use effect::{Effect, Look, Measured, Why};
 use jiff::Timestamp;
 pub use line::Line;
 pub use news::News;

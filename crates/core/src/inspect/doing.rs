@@ -166,116 +166,142 @@ const NEVER_YIELDS: f64 = 2.0;
 const NO_WORK: f64 = 4096.0;
 const NO_GROWTH: f64 = 64.0 * 1024.0;
 
-/// What the sightings come to; `None` where nothing was seen.
+/// What the sightings come to; `None` where nothing was seen. The first that fits is the answer.
 pub fn judge(seen: &Sightings) -> Option<Doing> {
     let main = seen.threads.first()?;
-    let cpu: f64 = seen.threads.iter().filter_map(|thread| thread.cpu).sum();
+    let answer = held(seen).or_else(|| stuck(seen)).or_else(|| full(seen)).or_else(|| busy(seen));
+    Some(answer.unwrap_or_else(|| idle(seen, main)))
+}
+
+fn doing(answer: Answer, evidence: Vec<String>, advice: Option<&'static str>) -> Doing {
+    Doing { answer, evidence, advice }
+}
+
+impl Sightings {
+    /// Percent of one core.
+    fn cpu_used(&self) -> f64 {
+        self.threads.iter().filter_map(|thread| thread.cpu).sum()
+    }
+
+    fn used(&self) -> String {
+        format!("it used {} of a core over {}", scaled_percent(self.cpu_used()), scaled_duration(self.length))
+    }
+
+    fn has_moved(&self) -> Option<String> {
+        self.moved.map(|moved| format!("it read and wrote {}", Value::Rate(moved).scaled()))
+    }
+
+    fn moved_nothing(&self) -> bool {
+        self.moved.is_none_or(|moved| moved < NO_WORK)
+    }
+}
+
+/// It is held, or has ended.
+fn held(seen: &Sightings) -> Option<Doing> {
     let all = |state: State| seen.threads.iter().all(|thread| thread.state == state);
-    let doing = |answer, evidence, advice| Some(Doing { answer, evidence, advice });
-    let over = scaled_duration(seen.length);
     if seen.frozen {
         let evidence = vec!["its control group is frozen: it takes no signal before it is thawed".to_owned()];
-        return doing(Answer::Frozen, evidence, Some("whoever froze the group has to thaw it"));
+        return Some(doing(Answer::Frozen, evidence, Some("whoever froze the group has to thaw it")));
     }
     if all(State::Zombie) {
         let evidence = vec!["its last thread has ended; only its entry is left".to_owned()];
-        return doing(Answer::Zombie, evidence, Some("its parent has to collect it, or to end"));
+        return Some(doing(Answer::Zombie, evidence, Some("its parent has to collect it, or to end")));
     }
-    if all(State::Suspended) {
+    all(State::Suspended).then(|| {
         let evidence = vec![format!("{} suspended at the last look", threads(seen.threads.len(), "was", "were all"))];
-        return doing(
-            Answer::Suspended,
-            evidence,
-            Some("it goes on when it is resumed, and holds its memory until then"),
-        );
+        doing(Answer::Suspended, evidence, Some("it goes on when it is resumed, and holds its memory until then"))
+    })
+}
+
+/// All the while in the kernel, without a moment on a core and without a byte.
+fn stuck(seen: &Sightings) -> Option<Doing> {
+    let stuck = seen.threads.iter().find(|thread| thread.looks > 1 && thread.waiting == thread.looks)?;
+    if seen.cpu_used() >= NOTHING || !seen.moved_nothing() {
+        return None;
     }
-    let used = format!("it used {} of a core over {over}", scaled_percent(cpu));
-    let moved = seen.moved.map(|moved| format!("it read and wrote {}", Value::Rate(moved).scaled()));
-    // All the while in the kernel, without a moment on a core and without a byte.
-    let stuck = seen.threads.iter().find(|thread| thread.looks > 1 && thread.waiting == thread.looks);
-    if let Some(stuck) = stuck.filter(|_| cpu < NOTHING && seen.moved.is_none_or(|moved| moved < NO_WORK)) {
-        let mut evidence = vec![format!(
-            "its thread {} was found waiting uninterruptibly at every one of {} looks",
-            stuck.tid, stuck.looks
-        )];
-        evidence.push(used);
-        evidence.extend(moved);
-        let wait = stuck.waits.first().map(|(wait, _)| wait.clone());
-        let advice =
-            "no signal is answered before the kernel lets it go: look at what it waits for, not at the process";
-        return doing(Answer::Stuck(wait), evidence, Some(advice));
-    }
-    let busiest = seen.threads.iter().max_by(|a, b| a.cpu.unwrap_or(0.0).total_cmp(&b.cpu.unwrap_or(0.0)));
-    let full =
-        busiest.filter(|thread| thread.cpu.is_some_and(|cpu| cpu >= FULL || (cpu >= CONTESTED && never_rests(thread))));
-    if let Some(full) = full {
-        let share = scaled_percent(full.cpu.unwrap_or(0.0));
-        let mut evidence = vec![format!("its thread {} ({}) used {share} of a core over {over}", full.tid, full.name)];
-        evidence.extend(full.yields.map(|yields| format!("it gave its core up by itself {yields:.0} times a second")));
-        evidence.extend(moved);
-        evidence.extend(seen.growth.map(|growth| {
-            if growth.abs() < NO_GROWTH {
-                "what it holds in memory did not change".to_owned()
-            } else {
-                format!("what it holds in memory changed by {}", Value::Rate(growth.abs()).scaled())
-            }
-        }));
-        let idle_hands = full.yields.is_none_or(|yields| yields < NEVER_YIELDS)
-            && seen.moved.is_none_or(|moved| moved < NO_WORK)
-            && seen.growth.is_none_or(|growth| growth.abs() < NO_GROWTH);
-        let advice = "a long calculation looks the same: ask its owner whether a result is due before you act";
-        return if idle_hands {
-            doing(Answer::Spinning, evidence, Some(advice))
+    let found =
+        format!("its thread {} was found waiting uninterruptibly at every one of {} looks", stuck.tid, stuck.looks);
+    let mut evidence = vec![found, seen.used()];
+    evidence.extend(seen.has_moved());
+    let wait = stuck.waits.first().map(|(wait, _)| wait.clone());
+    let advice = "no signal is answered before the kernel lets it go: look at what it waits for, not at the process";
+    Some(doing(Answer::Stuck(wait), evidence, Some(advice)))
+}
+
+/// One of its threads fills a core: with work, or with nothing that can be seen.
+fn full(seen: &Sightings) -> Option<Doing> {
+    let busiest = seen.threads.iter().max_by(|a, b| a.cpu.unwrap_or(0.0).total_cmp(&b.cpu.unwrap_or(0.0)))?;
+    let cpu = busiest.cpu.filter(|cpu| *cpu >= FULL || (*cpu >= CONTESTED && never_rests(busiest)))?;
+    let mut evidence = vec![format!(
+        "its thread {} ({}) used {} of a core over {}",
+        busiest.tid,
+        busiest.name,
+        scaled_percent(cpu),
+        scaled_duration(seen.length)
+    )];
+    evidence.extend(busiest.yields.map(|yields| format!("it gave its core up by itself {yields:.0} times a second")));
+    evidence.extend(seen.has_moved());
+    evidence.extend(seen.growth.map(|growth| {
+        if growth.abs() < NO_GROWTH {
+            "what it holds in memory did not change".to_owned()
         } else {
-            doing(Answer::Working, evidence, None)
-        };
-    }
-    if cpu >= NOTHING {
-        let mut evidence = vec![used];
-        evidence.extend(moved);
-        let ready: u32 = seen.threads.iter().map(|thread| thread.running).sum();
-        let starved = seen.looks > 0 && f64::from(ready) / f64::from(seen.looks) > 3.0 * cpu / 100.0 + 0.5;
-        if starved {
-            evidence
-                .push(format!("it was ready for a core {ready} times in {} looks: others take the cores", seen.looks));
-            return doing(
-                Answer::Waiting(Wait::Core),
-                evidence,
-                Some("look for who takes the cores: `sophron checkup`"),
-            );
+            format!("what it holds in memory changed by {}", Value::Rate(growth.abs()).scaled())
         }
-        return doing(Answer::Working, evidence, None);
+    }));
+    let no_work = busiest.yields.is_none_or(|yields| yields < NEVER_YIELDS)
+        && seen.moved_nothing()
+        && seen.growth.is_none_or(|growth| growth.abs() < NO_GROWTH);
+    let advice = "a long calculation looks the same: ask its owner whether a result is due before you act";
+    Some(match no_work {
+        true => doing(Answer::Spinning, evidence, Some(advice)),
+        false => doing(Answer::Working, evidence, None),
+    })
+}
+
+/// It uses some of a core: as much as it wants, or as much as others leave it.
+fn busy(seen: &Sightings) -> Option<Doing> {
+    let cpu = seen.cpu_used();
+    if cpu < NOTHING {
+        return None;
     }
+    let mut evidence = vec![seen.used()];
+    evidence.extend(seen.has_moved());
+    let ready: u32 = seen.threads.iter().map(|thread| thread.running).sum();
+    let starved = seen.looks > 0 && f64::from(ready) / f64::from(seen.looks) > 3.0 * cpu / 100.0 + 0.5;
+    if !starved {
+        return Some(doing(Answer::Working, evidence, None));
+    }
+    evidence.push(format!("it was ready for a core {ready} times in {} looks: others take the cores", seen.looks));
+    Some(doing(Answer::Waiting(Wait::Core), evidence, Some("look for who takes the cores: `sophron checkup`")))
+}
+
+/// It uses nothing: what it waits for.
+fn idle(seen: &Sightings, main: &ThreadSeen) -> Doing {
     let wait = main.waits.first();
-    let mut evidence = vec![used];
+    let mut evidence = vec![seen.used()];
     if let Some((wait, looks)) = wait {
         evidence.push(format!("its main thread was found waiting for {wait} at {looks} of {} looks", main.looks));
     }
-    let others: Vec<&ThreadSeen> = seen.threads.iter().skip(1).filter(|thread| !thread.waits.is_empty()).collect();
-    if !others.is_empty() {
-        let mut kinds: Vec<(String, usize)> = Vec::new();
-        for thread in &others {
-            let words = thread.waits[0].0.to_string();
-            match kinds.iter_mut().find(|(known, _)| *known == words) {
-                Some((_, count)) => *count += 1,
-                None => kinds.push((words, 1)),
-            }
+    let mut kinds: Vec<(&Wait, usize)> = Vec::new();
+    for (wait, _) in seen.threads.iter().skip(1).filter_map(|thread| thread.waits.first()) {
+        match kinds.iter_mut().find(|(known, _)| *known == wait) {
+            Some((_, count)) => *count += 1,
+            None => kinds.push((wait, 1)),
         }
-        let kinds: Vec<String> =
-            kinds.into_iter().take(3).map(|(words, count)| format!("{count} for {words}")).collect();
+    }
+    if !kinds.is_empty() {
+        let kinds: Vec<String> = kinds.into_iter().take(3).map(|(wait, count)| format!("{count} for {wait}")).collect();
         evidence.push(format!("of its other threads wait {}", kinds.join(", ")));
     }
-    evidence.extend(moved);
-    match wait.map(|(wait, _)| wait.clone()) {
-        Some(wait) => doing(Answer::Waiting(wait), evidence, None),
-        None => {
-            evidence.push("what it waits for is for its owner and root to read".to_owned());
-            let unknown = Wait::Other(main.state.word().to_owned());
-            let answer =
-                if main.state == State::Waiting { Answer::Waiting(Wait::Disk) } else { Answer::Waiting(unknown) };
-            doing(answer, evidence, None)
+    evidence.extend(seen.has_moved());
+    let wait = wait.map(|(wait, _)| wait.clone()).unwrap_or_else(|| {
+        evidence.push("what it waits for is for its owner and root to read".to_owned());
+        match main.state {
+            State::Waiting => Wait::Disk,
+            state => Wait::Other(state.word().to_owned()),
         }
-    }
+    });
+    doing(Answer::Waiting(wait), evidence, None)
 }
 
 /// On a core or ready for one at nearly every look.

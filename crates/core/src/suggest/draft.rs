@@ -89,6 +89,31 @@ impl Ground {
     }
 }
 
+impl Trouble {
+    fn word(self) -> &'static str {
+        match self {
+            Trouble::Memory => "memory",
+            Trouble::Cpu => "cpu",
+            Trouble::Disk => "disk",
+        }
+    }
+
+    /// What to do about it, as it is written, and why.
+    fn ladder(self) -> (&'static str, &'static str) {
+        match self {
+            Trouble::Memory => (
+                "[ { at = \"0s\", do = \"alert\" } ]",
+                "lowering or suspending frees no memory: { at = \"10m\", do = \"terminate\" } would; rehearse it first",
+            ),
+            Trouble::Cpu => ("[ { at = \"0s\", do = \"alert\" }, { at = \"5m\", do = \"lower\" } ]", "mildest first"),
+            Trouble::Disk => (
+                "[ { at = \"0s\", do = \"alert\" }, { at = \"3m\", do = \"lower\" } ]",
+                "lowered it gives way at the disk as well",
+            ),
+        }
+    }
+}
+
 /// The rule, in shadow. Without a trouble it is the one that shows most.
 pub fn draft(course: &Course, trouble: Option<Trouble>) -> Written {
     let process = &course.process;
@@ -98,14 +123,9 @@ pub fn draft(course: &Course, trouble: Option<Trouble>) -> Written {
         _ if disk >= HEAVY => Trouble::Disk,
         _ => Trouble::Memory,
     });
-    let word = match trouble {
-        Trouble::Memory => "memory",
-        Trouble::Cpu => "cpu",
-        Trouble::Disk => "disk",
-    };
     let app = &process.app;
     let whom = format!("app = {} and owner = {}", quoted(app), quoted(&process.owner));
-    let named = Written::new(&format!("{app}-{word}"), "it stands in every alert and record");
+    let named = Written::new(&format!("{app}-{}", trouble.word()), "it stands in every alert and record");
     let minutes = course.minutes();
     let rule = |note: &str| {
         named
@@ -136,17 +156,7 @@ pub fn draft(course: &Course, trouble: Option<Trouble>) -> Written {
                 .text("lasting", "2m", "a file that is saved or loaded is done sooner")
         }
     };
-    let (ladder, why) = match trouble {
-        Trouble::Memory => (
-            "[ { at = \"0s\", do = \"alert\" } ]",
-            "lowering or suspending frees no memory: { at = \"10m\", do = \"terminate\" } would; rehearse it first",
-        ),
-        Trouble::Cpu => ("[ { at = \"0s\", do = \"alert\" }, { at = \"5m\", do = \"lower\" } ]", "mildest first"),
-        Trouble::Disk => (
-            "[ { at = \"0s\", do = \"alert\" }, { at = \"3m\", do = \"lower\" } ]",
-            "lowered it gives way at the disk as well",
-        ),
-    };
+    let (ladder, why) = trouble.ladder();
     written
         .text("severity", "warning", "notice, warning or critical")
         .raw("armed", "false".to_owned(), "shadow: it only says what it would do, until you have seen that it is right")

@@ -159,10 +159,6 @@ fn of_cpu(name: &str, app: &App, asked: bool, advice: &mut Advice) {
         }
         return;
     }
-    let children: f64 = all.iter().map(|(_, minute)| minute.waited()).sum();
-    let by_children = children > cpu.iter().sum::<f64>() / 2.0;
-    let unit = app.unit.ends_with(".service");
-    let judge = if by_children { "tree" } else { "app" };
     let because = vec![
         format!(
             "normal is {normal:.1}% of a core (middle of {} minutes, spread {spread:.1}%); the limit is six spreads above, and at least {LEAST_CPU}%",
@@ -173,31 +169,38 @@ fn of_cpu(name: &str, app: &App, asked: bool, advice: &mut Advice) {
             run => format!("it was passed without work at the disk for {} at most", minutes(run + CPU_MINUTES - 1)),
         },
     ];
-    let whom = format!("app = {} and owner = {}", quoted(name), quoted(&app.owner));
-    let rule = Written::new(&format!("{name}-cpu"), "it stands in every alert")
+    advice.suggestions.push(Suggestion { rule: rule_of_cpu(name, app, normal, limit), because });
+}
+
+fn rule_of_cpu(name: &str, app: &App, normal: f64, limit: f64) -> Written {
+    let (used, children) = app
+        .minutes
+        .values()
+        .fold((0.0, 0.0), |(used, children), minute| (used + minute.cpu(), children + minute.waited()));
+    let (judge, why_judge) = match children > used / 2.0 {
+        true => ("tree", "most of it was used by short-lived children"),
+        false => ("app", "all its processes together"),
+    };
+    let mildest = match app.unit.ends_with(".service") {
+        true => "mildest first; it is a service: { at = \"15m\", do = \"restart\" } could follow",
+        false => "mildest first",
+    };
+    let breach = format!("avg(cpu, {CPU_MINUTES}m) > {} and avg(disk.read, {CPU_MINUTES}m) < 100 kB/s", percent(limit));
+    Written::new(&format!("{name}-cpu"), "it stands in every alert")
         .text("note", &format!("{name} keeps a core busy and does nothing with the disk."), "people see this")
-        .text("where", &whom, "the owner as well: another user's program of that name is not meant")
-        .text(
-            "judge",
-            judge,
-            if by_children { "most of it was used by short-lived children" } else { "all its processes together" },
-        )
-        .text(
-            "breach",
-            &format!("avg(cpu, {CPU_MINUTES}m) > {} and avg(disk.read, {CPU_MINUTES}m) < 100 kB/s", percent(limit)),
-            &format!("normal is {normal:.1}%"),
-        )
+        .text("where", &whom(name, app), ON_WHOM)
+        .text("judge", judge, why_judge)
+        .text("breach", &breach, &format!("normal is {normal:.1}%"))
         .text("lasting", &format!("{CPU_MINUTES}m"), "a burst is over sooner")
-        .raw("armed", "false".to_owned(), "shadow: it only says what it would do")
-        .raw(
-            "ladder",
-            "[ { at = \"0s\", do = \"alert\" }, { at = \"5m\", do = \"lower\" } ]".to_owned(),
-            match unit {
-                true => "mildest first; it is a service: { at = \"15m\", do = \"restart\" } could follow",
-                false => "mildest first",
-            },
-        );
-    advice.suggestions.push(Suggestion { rule, because });
+        .raw("armed", "false".to_owned(), IN_SHADOW)
+        .raw("ladder", "[ { at = \"0s\", do = \"alert\" }, { at = \"5m\", do = \"lower\" } ]".to_owned(), mildest)
+}
+
+const ON_WHOM: &str = "the owner as well: another user's program of that name is not meant";
+const IN_SHADOW: &str = "shadow: it only says what it would do";
+
+fn whom(name: &str, app: &App) -> String {
+    format!("app = {} and owner = {}", quoted(name), quoted(&app.owner))
 }
 
 fn cores(percent: f64) -> String {
@@ -241,28 +244,10 @@ fn of_memory(key: &(u32, String), app: &App, figures: &Figures, climbs: &Climbs,
     let run = |climbs_of: &[(u32, f64)]| longest_run(climbs_of.iter().map(|(at, climb)| (*at, *climb > climbs.limit)));
     let longest = of_app().map(|(_, of)| run(of)).max().unwrap_or(0);
     let most = app.minutes.values().map(|minute| minute.held).fold(0.0, f64::max);
-    let whom = format!("app = {} and owner = {}", quoted(name), quoted(&app.owner));
-    let named = Written::new(&format!("{name}-memory"), "it stands in every alert");
-    let on_whom = "the owner as well: another user's program of that name is not meant";
-    let shadow = "shadow: it only says what it would do";
-    let alert = "[ { at = \"0s\", do = \"alert\" } ]".to_owned();
     if longest < CLIMB_MINUTES {
-        if !asked || most == 0.0 {
-            return;
+        if asked && most > 0.0 {
+            advice.suggestions.push(never_climbed(name, app, most));
         }
-        let rule = named
-            .text("note", &format!("{name} holds more memory than it ever did."), "people see this")
-            .text("where", &whom, on_whom)
-            .text("breach", &format!("memory.held > {}", size(most * 1.5)), "half as much again as the most it held")
-            .text("lasting", "2m", "a moment's need is over sooner")
-            .raw("armed", "false".to_owned(), shadow)
-            .raw("ladder", alert, "what to do besides is yours to say");
-        let because = vec![format!(
-            "it never climbed for {} on end; one of its processes held {} at most",
-            minutes(CLIMB_MINUTES),
-            scaled_size(most)
-        )];
-        advice.suggestions.push(Suggestion { rule, because });
         return;
     }
     // What a process held when such a rise began: the most of these.
@@ -286,18 +271,40 @@ fn of_memory(key: &(u32, String), app: &App, figures: &Figures, climbs: &Climbs,
             scaled_size(most)
         ),
     ];
-    let rule = named
-        .text("note", &format!("{name} holds more and more memory."), "people see this")
-        .text("where", &whom, on_whom)
+    let rule = rule_of_memory(name, app, &format!("{name} holds more and more memory."))
         .text(
             "breach",
             &format!("climb(memory.held, {CLIMB_MINUTES}m) > {} and memory.held > {}", size(climbs.limit), size(holds)),
             "its low-water mark rises: what fills and empties does not raise it",
         )
         .text("lasting", &format!("{CLIMB_MINUTES}m"), "a program that loads something is done by then")
-        .raw("armed", "false".to_owned(), shadow)
-        .raw("ladder", alert, "lowering frees no memory: if it is to be ended, say so here");
+        .raw("armed", "false".to_owned(), IN_SHADOW)
+        .raw("ladder", ALERT.to_owned(), "lowering frees no memory: if it is to be ended, say so here");
     advice.suggestions.push(Suggestion { rule, because });
+}
+
+const ALERT: &str = "[ { at = \"0s\", do = \"alert\" } ]";
+
+fn rule_of_memory(name: &str, app: &App, note: &str) -> Written {
+    Written::new(&format!("{name}-memory"), "it stands in every alert").text("note", note, "people see this").text(
+        "where",
+        &whom(name, app),
+        ON_WHOM,
+    )
+}
+
+fn never_climbed(name: &str, app: &App, most: f64) -> Suggestion {
+    let rule = rule_of_memory(name, app, &format!("{name} holds more memory than it ever did."))
+        .text("breach", &format!("memory.held > {}", size(most * 1.5)), "half as much again as the most it held")
+        .text("lasting", "2m", "a moment's need is over sooner")
+        .raw("armed", "false".to_owned(), IN_SHADOW)
+        .raw("ladder", ALERT.to_owned(), "what to do besides is yours to say");
+    let because = vec![format!(
+        "it never climbed for {} on end; one of its processes held {} at most",
+        minutes(CLIMB_MINUTES),
+        scaled_size(most)
+    )];
+    Suggestion { rule, because }
 }
 
 fn of_the_machine(figures: &Figures, advice: &mut Advice) {

@@ -73,7 +73,7 @@ struct Watched {
     protections: Protections,
     rules: [Arc<RuleSet>; 2],
     under_way: Vec<Commission>,
-    calls: Vec<Box<sophron_core::dispatch::Call>>,
+    calls: Vec<sophron_core::dispatch::Call>,
     /// What is in force on whom, as the machine knows it: lowered, suspended.
     in_force: BTreeMap<ProcessId, (bool, bool)>,
     hands: BTreeSet<ProcessId>,
@@ -117,7 +117,7 @@ impl Watched {
             Next::Ran(well) => match self.calls.pop() {
                 Some(call) => {
                     let outcome = if well { Outcome::Ran(String::new()) } else { Outcome::unfinished() };
-                    self.told_of(Input::Ran(call, outcome))
+                    self.told_of(Input::Ran(Box::new(call), outcome))
                 }
                 None => Ok(()),
             },
@@ -205,7 +205,7 @@ impl Watched {
         for command in commands {
             match command {
                 Command::Act(commission) => self.commissioned(*commission, snapshot)?,
-                Command::Run(call) => self.calls.push(call),
+                Command::Run(call) => self.calls.push(*call),
                 Command::Dismiss(id) => {
                     if let Some((_, suspended)) = self.in_force.get_mut(&id) {
                         let process = self.world.processes.iter().find(|process| process.id == id);
@@ -306,7 +306,7 @@ impl Watched {
             }
         }
         while let Some(call) = self.calls.pop() {
-            self.told_of(Input::Ran(call, Outcome::Ran(String::new())))?;
+            self.told_of(Input::Ran(Box::new(call), Outcome::Ran(String::new())))?;
         }
         prop_assert!(self.dispatcher.is_settled());
         prop_assert!(self.told >= self.acts, "{} acts, and only {} outcomes told", self.acts, self.told);

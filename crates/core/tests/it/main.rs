@@ -10,6 +10,7 @@ mod dispatch;
 mod dispatch_laws;
 mod docs;
 mod groups;
+mod happening;
 mod judge;
 mod judge_laws;
 mod judge_suspension;

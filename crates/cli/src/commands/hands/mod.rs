@@ -101,19 +101,19 @@ pub fn run(act: Act, args: &args::Hand) -> Result<Exit, Failure> {
     }
     let holders = terminal::holders(snapshot.machine.boot);
     let protections = guidance.protections_now(&snapshot, holders);
-    let trail = Trail::new(args, &guidance.audit())?;
+    let trail = Trail::new(&args.state, args.because.as_deref(), &guidance.audit())?;
     let mut hand = Hand { act, args, snapshot, sampler, protections, chosen, trail, lineage, refused: BTreeSet::new() };
     hand.refuse();
     ui::out(preview::render(&hand));
     let able = hand.chosen.iter().filter(|chosen| chosen.refused.is_none()).count();
-    if args.dry_run {
+    if args.consent.dry_run {
         ui::out("dry run: nothing was done\n");
         return Ok(if able > 0 { Exit::Fine } else { Exit::Refused });
     }
     if able == 0 {
         return Ok(Exit::Refused);
     }
-    if !args.yes && std::io::stdin().is_terminal() && !ask(&hand.act, able)? {
+    if !args.consent.yes && std::io::stdin().is_terminal() && !ask(&hand.act, able)? {
         ui::out("nothing was done\n");
         return Ok(Exit::Fine);
     }

@@ -30,8 +30,8 @@ pub(super) struct Trail {
 
 impl Trail {
     /// Reads what was recorded so far; nothing is written yet.
-    pub fn new(args: &args::Hand, settings: &Audit) -> Result<Trail, Failure> {
-        let state = places::state(args.state.folder.as_deref())?;
+    pub fn new(folder: &args::State, because: Option<&str>, settings: &Audit) -> Result<Trail, Failure> {
+        let state = places::state(folder.folder.as_deref())?;
         let boot = here::boot(std::path::Path::new("/proc"))
             .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
         let mut ended = Vec::new();
@@ -43,10 +43,10 @@ impl Trail {
                 format!("the audit trail is not sound at record {}: {}; nothing was done", fault.seq, fault.what);
             return Err(Failure::new(Exit::Failed, seen).hint("look at it with `sophron audit verify`"));
         }
-        let usual = args.state.folder.is_none();
+        let usual = folder.folder.is_none();
         Ok(Trail {
             scribe: scribe(boot, By::Hand, settings.command_lines),
-            because: args.because.as_ref().map(|text| sophron_core::text::clean(text.as_bytes())),
+            because: because.map(|text| sophron_core::text::clean(text.as_bytes())),
             in_force: latest.in_force,
             ended,
             file: None,

@@ -18,69 +18,70 @@ use crate::watcher::rules_file;
 pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
     super::not_to_be_stopped()?;
     super::numbers_are_ours()?;
-    let hand = args::Hand::of_restore(args);
-    let mut trail = Trail::new(&hand, &rules_file::guidance(None)?.audit())?;
+    let mut trail = Trail::new(&args.state, args.because.as_deref(), &rules_file::guidance(None)?.audit())?;
     let boot = trail.scribe.boot;
     let holds: Vec<OpenHold> = trail.in_force.holds().filter(|hold| hold.id.boot == boot).cloned().collect();
     if holds.is_empty() {
         ui::out(format_args!("nothing of ours is in force, by the record in {}\n", trail.state.display()));
         return Ok(Exit::Fine);
     }
-    // By the record and not by what runs now: what has ended is settled as well.
+    let chosen = choose(args, &holds)?;
+    trail.open()?;
+    let mut exit = Exit::Fine;
+    for hold in chosen {
+        exit = match restore(args, &mut trail, hold) {
+            Outcome::Refused(_) => Exit::Refused,
+            Outcome::Unrecorded(_) => Exit::Failed,
+            _ => exit,
+        };
+    }
+    Ok(exit)
+}
+
+/// By the record and not by what runs now: what has ended is settled as well.
+fn choose<'a>(args: &args::Restore, holds: &'a [OpenHold]) -> Result<Vec<&'a OpenHold>, Failure> {
     let is = |hold: &OpenHold, target: &String| {
         *target == hold.subject.id || *target == hold.subject.pid.to_string() || *target == hold.subject.app
     };
     let meant = |hold: &&OpenHold| args.all || args.targets.iter().any(|target| is(hold, target));
     let chosen: Vec<&OpenHold> = holds.iter().filter(meant).collect();
-    for target in &args.targets {
-        if !chosen.iter().any(|hold| is(hold, target)) {
-            let names: Vec<String> =
-                holds.iter().map(|hold| format!("{} {}", hold.subject.app, hold.subject.id)).collect();
-            return Err(Failure::new(
-                Exit::Failed,
-                format!("nothing of ours is in force on {}", sophron_core::text::clean(target.as_bytes())),
-            )
-            .hint(format!("lowered by us are {}", names.join(", "))));
-        }
-    }
-    trail.open()?;
+    let unknown = args.targets.iter().find(|target| !chosen.iter().any(|hold| is(hold, target)));
+    let Some(target) = unknown else { return Ok(chosen) };
+    let names: Vec<String> = holds.iter().map(|hold| format!("{} {}", hold.subject.app, hold.subject.id)).collect();
+    let seen = format!("nothing of ours is in force on {}", sophron_core::text::clean(target.as_bytes()));
+    Err(Failure::new(Exit::Failed, seen).hint(format!("lowered by us are {}", names.join(", "))))
+}
+
+/// One of them: done, said and recorded.
+fn restore(args: &args::Restore, trail: &mut Trail, hold: &OpenHold) -> Outcome {
+    let act = Act::Restore { set: hold.nice, originals: hold.originals.clone(), still: None };
+    let order = Order::on(hold.subject.process(trail.scribe.boot), act.clone());
+    let actuator = Actuator { direct: args.service_manager.clone(), ..Actuator::default() };
     let snapshot = Snapshot::default();
-    let mut exit = Exit::Fine;
-    for hold in chosen {
-        let act = Act::Restore { set: hold.nice, originals: hold.originals.clone(), still: None };
-        let order = Order::on(hold.subject.process(boot), act.clone());
-        let actuator = Actuator { direct: args.service_manager.clone(), ..Actuator::default() };
-        let mut by_hand =
-            ByHand { trail: &mut trail, order: &order, snapshot: &snapshot, tree: false, takes_back: true };
-        let (outcome, took, _) = actuator.perform(&order, &mut by_hand).outcome();
-        exit = match &outcome {
-            Outcome::Refused(_) => Exit::Refused,
-            Outcome::Unrecorded(_) => Exit::Failed,
-            _ => exit,
-        };
-        let help = match &outcome {
-            Outcome::Refused(_) => format!(": sudo sophron restore {}", hold.subject.id),
-            _ => String::new(),
-        };
-        let who = format!("{} {} ({})", hold.subject.app, hold.subject.id, hold.subject.owner);
-        let label = if outcome.is_success() { Label::Notice } else { Label::Warning };
-        ui::out(format_args!("{}  {who}  {}{help}\n", Styled(label, outcome.came()), outcome.seen()));
-        if matches!(outcome, Outcome::Unrecorded(_)) {
-            continue;
-        }
-        let what = What::Came {
-            act: Some(Box::new(act)),
-            step: None,
-            tree: false,
-            outcome,
-            took: Some(took),
-            measure: None,
-            assumed: false,
-            remark: None,
-            because: trail.because.clone(),
-        };
-        let happening = Happening::about(here::now().wall, &order.targets[0], what);
-        trail.tell(&Happening { case: Some(hold.case).filter(|case| *case != 0), ..happening });
+    let mut by_hand = ByHand { trail, order: &order, snapshot: &snapshot, tree: false, takes_back: true };
+    let (outcome, took, _) = actuator.perform(&order, &mut by_hand).outcome();
+    let help = match &outcome {
+        Outcome::Refused(_) => format!(": sudo sophron restore {}", hold.subject.id),
+        _ => String::new(),
+    };
+    let who = format!("{} {} ({})", hold.subject.app, hold.subject.id, hold.subject.owner);
+    let label = if outcome.is_success() { Label::Notice } else { Label::Warning };
+    ui::out(format_args!("{}  {who}  {}{help}\n", Styled(label, outcome.came()), outcome.seen()));
+    if matches!(outcome, Outcome::Unrecorded(_)) {
+        return outcome;
     }
-    Ok(exit)
+    let what = What::Came {
+        act: Some(Box::new(act)),
+        step: None,
+        tree: false,
+        outcome: outcome.clone(),
+        took: Some(took),
+        measure: None,
+        assumed: false,
+        remark: None,
+        because: trail.because.clone(),
+    };
+    let happening = Happening::about(here::now().wall, &order.targets[0], what);
+    trail.tell(&Happening { case: Some(hold.case).filter(|case| *case != 0), ..happening });
+    outcome
 }

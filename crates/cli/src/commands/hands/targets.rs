@@ -24,7 +24,7 @@ pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<
         return Err(Failure::new(Exit::Usage, format!("{word} whom? there is no default target"))
             .hint(format!("sophron {word} 51907-kqm, an app by its name, or --where 'memory > 750 MiB'")));
     }
-    let asked = std::io::stdin().is_terminal() && !args.yes;
+    let asked = std::io::stdin().is_terminal() && !args.consent.yes;
     let mut picked: Vec<(Process, bool)> = Vec::new();
     let mut add = |process: &Process, root: bool| {
         if !picked.iter().any(|(known, _)| known.id == process.id) {
@@ -35,7 +35,7 @@ pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<
         match target::find(text, snapshot)? {
             Target::Process(process) => {
                 let checked = text.parse::<CheckedPid>().is_ok();
-                if !checked && !asked && !args.dry_run {
+                if !checked && !asked && !args.consent.dry_run {
                     let meant = process.id.checked();
                     return Err(Failure::new(
                         Exit::Refused,
@@ -46,7 +46,7 @@ pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<
                 add(process, true);
             }
             Target::App(members) => {
-                if !asked && !args.yes && !args.dry_run {
+                if !asked && !args.consent.yes && !args.consent.dry_run {
                     return Err(Failure::new(
                         Exit::Refused,
                         format!("{text} is an app of {} processes: nobody is asked here", members.len()),
@@ -67,7 +67,7 @@ pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<
             return Err(Failure::new(Exit::Failed, "no process matches --where; what cannot be read never does")
                 .hint("rates such as cpu are not known at a first look: `sophron list --where …` shows who they fit"));
         }
-        if !asked && !args.yes && !args.dry_run {
+        if !asked && !args.consent.yes && !args.consent.dry_run {
             return Err(Failure::new(
                 Exit::Refused,
                 format!("--where fits {} processes: nobody is asked here", covered.len()),
@@ -75,7 +75,7 @@ pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<
             .hint("add --yes if all of them are meant; --dry-run shows them"));
         }
         let most = args.at_most.unwrap_or(MOST_UNASKED);
-        if !asked && covered.len() > most && !args.dry_run {
+        if !asked && covered.len() > most && !args.consent.dry_run {
             return Err(Failure::new(
                 Exit::Refused,
                 format!("--where fits {} processes, and at most {most} are acted on unasked", covered.len()),
