@@ -44,14 +44,14 @@ impl Diagnostic {
 
     /// The same error in a text that holds this one's text from `by` on.
     #[must_use]
-    pub fn shifted(mut self, by: usize) -> Self {
+    pub(crate) fn shifted(mut self, by: usize) -> Self {
         self.span = self.span.map(|span| span.start + by..span.end + by);
         self
     }
 
     /// The same error with another place, for a text whose bytes do not map one to one.
     #[must_use]
-    pub fn moved_to(mut self, span: Range<usize>) -> Self {
+    pub(crate) fn moved_to(mut self, span: Range<usize>) -> Self {
         self.span = Some(span);
         self
     }

@@ -43,7 +43,7 @@ pub struct Effects {
 
 impl Effects {
     /// The niceness that we set on a process, while that is in force.
-    pub fn lowered_to(&self, id: &ProcessId) -> Option<i32> {
+    pub(crate) fn lowered_to(&self, id: &ProcessId) -> Option<i32> {
         self.held.get(id)?.lower.as_ref().map(|lower| lower.nice)
     }
 
@@ -66,7 +66,7 @@ impl Effects {
     }
 
     /// The processes on which a case holds something.
-    pub fn of_case(&self, case: u64) -> BTreeSet<ProcessId> {
+    pub(crate) fn of_case(&self, case: u64) -> BTreeSet<ProcessId> {
         self.held.keys().filter(|id| self.cases_of(id).contains(&case)).copied().collect()
     }
 
@@ -127,7 +127,7 @@ impl Effects {
     }
 
     /// A suspension is to end at once, as if its time were over.
-    pub fn end_suspension(&mut self, id: &ProcessId) {
+    pub(crate) fn end_suspension(&mut self, id: &ProcessId) {
         if let Some(suspend) = self.held.get_mut(id).and_then(|held| held.suspend.as_mut()) {
             suspend.until = Duration::ZERO;
         }
@@ -151,7 +151,7 @@ impl Effects {
 
     /// Everything on a process, taken back: what a watcher that ends has to do.
     #[must_use]
-    pub fn let_go_of_all_on(&mut self, id: &ProcessId) -> Vec<Act> {
+    pub(crate) fn let_go_of_all_on(&mut self, id: &ProcessId) -> Vec<Act> {
         let Some(held) = self.held.remove(id) else { return Vec::new() };
         let resume = held.suspend.map(|_| Act::Resume);
         let restore = held.lower.map(|lower| Act::Restore { set: lower.nice, originals: lower.originals, still: None });

@@ -165,7 +165,7 @@ impl<'a> Facts<'a> {
     }
 
     /// Whether the reading of that field is only what the process says of itself.
-    pub fn is_claim(&self, field: Field) -> bool {
+    pub(crate) fn is_claim(&self, field: Field) -> bool {
         match field {
             Field::App => self.process.is_none_or(|process| !process.app_proven()),
             Field::Path => self.process.is_none_or(|process| !process.path_proven()),

@@ -25,7 +25,7 @@ impl Severity {
     }
 
     /// The severity of that word.
-    pub fn of_word(word: &str) -> Option<Severity> {
+    pub(crate) fn of_word(word: &str) -> Option<Severity> {
         [Severity::Notice, Severity::Warning, Severity::Critical].into_iter().find(|severity| severity.word() == word)
     }
 }

@@ -1,7 +1,7 @@
 //! Text from outside (names, command lines, paths) made harmless before anyone sees or stores it.
 
 /// Longest command line that is kept, in characters; the rest is cut and marked with `…`.
-pub const LONGEST_COMMAND: usize = 4096;
+pub(crate) const LONGEST_COMMAND: usize = 4096;
 
 const MASK: &str = "***";
 const SECRET_WORDS: [&str; 10] = [

@@ -189,7 +189,7 @@ const DECIMAL: [(&str, u64); 5] =
 const TIME_MS: [(&str, u64); 5] = [("d", 86_400_000), ("h", 3_600_000), ("m", 60_000), ("s", 1_000), ("ms", 1)];
 
 /// Every unit a literal may carry, for messages and nearest names.
-pub fn unit_names() -> impl Iterator<Item = &'static str> {
+pub(crate) fn unit_names() -> impl Iterator<Item = &'static str> {
     DECIMAL.iter().chain(&BINARY).chain(&TIME_MS).map(|(name, _)| *name).chain(["%"])
 }
 

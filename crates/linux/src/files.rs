@@ -45,7 +45,7 @@ impl PathError {
     }
 
     /// Whether there is simply nothing at that path.
-    pub fn is_missing(&self) -> bool {
+    pub(crate) fn is_missing(&self) -> bool {
         matches!(self, PathError::Io { source, .. } if source.kind() == io::ErrorKind::NotFound)
     }
 }
@@ -96,7 +96,7 @@ pub fn made_folder(path: &Path) -> Result<(OwnedFd, bool), PathError> {
 ///
 /// # Errors
 /// It is missing, a link or a file stands in the way, or others could change it.
-pub fn trusted_folder(path: &Path) -> Result<OwnedFd, PathError> {
+pub(crate) fn trusted_folder(path: &Path) -> Result<OwnedFd, PathError> {
     Ok(open_folder(&absolute(path)?, Missing::Fails)?.0)
 }
 
@@ -212,7 +212,7 @@ fn check_folder(path: &Path, fd: impl AsFd) -> Result<(), PathError> {
 ///
 /// # Errors
 /// Others could change it.
-pub fn check_owner(path: &Path, stat: &Stat) -> Result<(), PathError> {
+pub(crate) fn check_owner(path: &Path, stat: &Stat) -> Result<(), PathError> {
     let us = here::uid();
     if stat.st_uid != 0 && stat.st_uid != us {
         let whose = if us == 0 { "not to root" } else { "neither to root nor to you" };

@@ -20,7 +20,7 @@ use crate::handle::Handle;
 const READY: &[u8] = b"ready";
 const RELEASE: &[u8] = b"release";
 /// Most targets of one guard.
-pub const MOST_TARGETS: usize = 64;
+pub(crate) const MOST_TARGETS: usize = 64;
 
 const START_UP: Duration = Duration::from_secs(5);
 
@@ -87,7 +87,7 @@ impl Guard {
     }
 
     /// Whether it still watches: it ends when its time is over, or when somebody ends it, and resumes the target.
-    pub fn is_on_watch(&mut self) -> bool {
+    pub(crate) fn is_on_watch(&mut self) -> bool {
         matches!(self.child.try_wait(), Ok(None))
     }
 

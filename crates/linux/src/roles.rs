@@ -155,7 +155,7 @@ fn by_unit(process: &Process) -> Option<String> {
 }
 
 /// Whom a tree spares, found as its members are found: those known before, and whoever has a role. Each is asked once.
-pub fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u32) -> Option<String> + Send {
+pub(crate) fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u32) -> Option<String> + Send {
     let mut found: BTreeMap<u32, Option<String>> = known.into_iter().map(|(pid, why)| (pid, Some(why))).collect();
     let began = crate::here::now().boottime;
     let ticks = u128::from(rustix::param::clock_ticks_per_second());

@@ -131,7 +131,7 @@ pub struct Restarted {
 
 impl ServiceManager {
     /// The machine's, or that user's. The environment chooses neither.
-    pub fn of_user(uid: Option<u32>) -> ServiceManager {
+    pub(crate) fn of_user(uid: Option<u32>) -> ServiceManager {
         let socket = uid
             .map_or(PathBuf::from("/run/dbus/system_bus_socket"), |uid| PathBuf::from(format!("/run/user/{uid}/bus")));
         ServiceManager { socket, direct: false, owner: Some(uid.unwrap_or(0)) }
@@ -187,7 +187,7 @@ impl ServiceManager {
     ///
     /// # Errors
     /// As [`ServiceManager::restart`].
-    pub fn cpu_weight(&self, unit: &UnitName) -> Result<Option<u64>, ManagerError> {
+    pub(crate) fn cpu_weight(&self, unit: &UnitName) -> Result<Option<u64>, ManagerError> {
         self.confirm(unit)?;
         let value = self.property(&unit.name, kind_of(&unit.name), "CPUWeight")?;
         let weight = u64::try_from(value).map_err(|error| ManagerError::Failed(error.to_string()))?;
@@ -198,7 +198,7 @@ impl ServiceManager {
     ///
     /// # Errors
     /// As [`ServiceManager::restart`].
-    pub fn set_cpu_weight(&self, unit: &UnitName, weight: Option<u64>) -> Result<(), ManagerError> {
+    pub(crate) fn set_cpu_weight(&self, unit: &UnitName, weight: Option<u64>) -> Result<(), ManagerError> {
         self.confirm(unit)?;
         let properties = vec![("CPUWeight".to_owned(), Variant::from(weight.unwrap_or(NOT_SET)))];
         self.ask(MANAGER_PATH, MANAGER, "SetUnitProperties", (unit.name.clone(), true, properties)).map(|_| ())

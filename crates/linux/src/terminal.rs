@@ -33,7 +33,7 @@ pub fn holders(boot: Boot) -> BTreeSet<ProcessId> {
 
 /// The leaders of that user's other remote logins, and whoever holds their terminals: ending those would throw the person
 /// out. Logins are told by the login service's files (one for each session, `UID=`, `REMOTE=1`, `LEADER=`).
-pub fn remote_logins(sessions: &Path, login_uid: u32, boot: Boot) -> BTreeSet<ProcessId> {
+pub(crate) fn remote_logins(sessions: &Path, login_uid: u32, boot: Boot) -> BTreeSet<ProcessId> {
     let mut leaders = BTreeSet::new();
     for entry in fs::read_dir(sessions).into_iter().flatten().flatten() {
         let text = fs::read_to_string(entry.path()).unwrap_or_default();

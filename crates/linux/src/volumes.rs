@@ -69,7 +69,7 @@ impl Mount {
 const REMOTE: [&str; 8] = ["nfs", "cifs", "smb", "fuse", "9p", "ceph", "afs", "glusterfs"];
 
 /// Where file systems are mounted that may hang whoever asks them: network disks and those of programs.
-pub fn remote_points(proc: &Path) -> Vec<PathBuf> {
+pub(crate) fn remote_points(proc: &Path) -> Vec<PathBuf> {
     let lines = std::fs::read(proc.join("self/mountinfo")).unwrap_or_default();
     let point = |line: &[u8]| {
         let line = str::from_utf8(line).ok()?;

@@ -68,7 +68,7 @@ impl Act {
     }
 
     /// What a step of a ladder does to a process; none for one that does nothing to it.
-    pub fn of_step(action: Action) -> Option<Act> {
+    pub(crate) fn of_step(action: Action) -> Option<Act> {
         Some(match action {
             Action::Alert | Action::Run => return None,
             Action::Lower { nice } => Act::Lower { nice, only: Only::Both },

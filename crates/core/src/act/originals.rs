@@ -69,7 +69,7 @@ impl Originals {
     }
 
     /// Put back in part, to a niceness that is still wanted.
-    pub fn step_back(&mut self, still: i32) {
+    pub(crate) fn step_back(&mut self, still: i32) {
         if let Some(weight) = &mut self.weight {
             weight.set = UnitWeight::of_nice(still);
         }

@@ -150,7 +150,7 @@ impl From<Action> for Verb {
 
 impl Came {
     /// Whether the process has ended by it.
-    pub fn is_an_end(&self) -> bool {
+    pub(crate) fn is_an_end(&self) -> bool {
         matches!(self, Came::Ended | Came::EndedByForce)
     }
 }

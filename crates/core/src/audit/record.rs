@@ -111,7 +111,7 @@ impl From<&Process> for SubjectRecord {
 
 impl SubjectRecord {
     /// What is the same of the subject when it comes back; `None` for a unit of which its control group is not told.
-    pub fn likeness(&self) -> Option<Likeness> {
+    pub(crate) fn likeness(&self) -> Option<Likeness> {
         let program = || Likeness::Program { uid: self.uid, app: self.app.clone(), path: self.path.clone() };
         let Some(of) = &self.of else { return Some(program()) };
         let key = match Judged::ALL.into_iter().find(|judged| judged.word() == of.judge.word())? {
@@ -176,7 +176,7 @@ pub struct Evidence {
 
 impl Evidence {
     /// What was read, for people; `None` where that is not known.
-    pub fn reading_in_words(&self) -> Option<String> {
+    pub(crate) fn reading_in_words(&self) -> Option<String> {
         self.reads_as.as_ref()?.scaled(&self.reading)
     }
 }

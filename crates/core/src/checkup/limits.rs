@@ -155,7 +155,7 @@ impl Limits {
     }
 
     /// The notice and the critical level.
-    pub fn levels(&self, watched: Watched) -> (f64, f64) {
+    pub(crate) fn levels(&self, watched: Watched) -> (f64, f64) {
         self.levels[watched as usize]
     }
 

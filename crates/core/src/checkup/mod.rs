@@ -79,7 +79,7 @@ impl FindingKind {
     }
 
     /// Whether the machine is short of something by it; else it is only worth knowing.
-    pub fn is_shortage(self) -> bool {
+    pub(crate) fn is_shortage(self) -> bool {
         !matches!(self, FindingKind::Frozen | FindingKind::Suspended | FindingKind::Zombies)
     }
 }

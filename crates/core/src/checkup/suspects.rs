@@ -66,7 +66,7 @@ impl<'s> Lineup<'s> {
     }
 
     /// Those with most CPU, the time of children that nobody saw included.
-    pub fn by_cpu(&self, at_least: f64) -> Vec<Suspect> {
+    pub(crate) fn by_cpu(&self, at_least: f64) -> Vec<Suspect> {
         let use_of = |process: &Process| process.cpu.unwrap_or(0.0) + f64::from(process.waited.unwrap_or(0.0));
         let mut heavy = self.heaviest(use_of, at_least);
         // Of a parent of many short-lived children the whole tree is one suspect.
@@ -130,7 +130,7 @@ impl<'s> Lineup<'s> {
     }
 
     /// Those who read and write most; where that may not be read, those found waiting in the kernel most often.
-    pub fn by_disk(&self) -> Vec<Suspect> {
+    pub(crate) fn by_disk(&self) -> Vec<Suspect> {
         let rate = |process: &Process| {
             f64::from(process.disk_read.unwrap_or(0.0)) + f64::from(process.disk_write.unwrap_or(0.0))
         };
@@ -163,7 +163,7 @@ impl<'s> Lineup<'s> {
     }
 
     /// Those who hold deleted files of one file system.
-    pub fn by_held_files(&self, held: &[&HeldFile]) -> Vec<Suspect> {
+    pub(crate) fn by_held_files(&self, held: &[&HeldFile]) -> Vec<Suspect> {
         let mut by_pid: HashMap<u32, Vec<&HeldFile>> = HashMap::new();
         for file in held {
             by_pid.entry(file.pid).or_default().push(file);

@@ -25,7 +25,7 @@ pub use crate::window::Quantity;
 use crate::window::{Series, Spec};
 
 /// Deepest nesting of parentheses and `not`.
-pub const DEEPEST: usize = 64;
+pub(crate) const DEEPEST: usize = 64;
 
 /// Longest condition, in bytes.
 pub const LONGEST: usize = 64 * 1024;
@@ -72,7 +72,7 @@ impl Comparison {
     }
 
     /// Whether more is worse.
-    pub fn is_upward(self) -> bool {
+    pub(crate) fn is_upward(self) -> bool {
         matches!(self, Comparison::Greater | Comparison::AtLeast)
     }
 

@@ -27,7 +27,7 @@ impl Held {
     }
 
     /// A rule wants it no longer; whether that was the last.
-    pub fn unfix(&mut self, rule: &RuleName, id: &ProcessId) -> bool {
+    pub(crate) fn unfix(&mut self, rule: &RuleName, id: &ProcessId) -> bool {
         let Some(rules) = self.fixed.get_mut(id) else { return false };
         rules.remove(rule);
         let last = rules.is_empty();
@@ -37,7 +37,7 @@ impl Held {
         last
     }
 
-    pub fn any_holder(&self) -> bool {
+    pub(crate) fn any_holder(&self) -> bool {
         !self.lock_holders.is_empty()
     }
 
@@ -45,7 +45,7 @@ impl Held {
         self.lock_holders.insert(id);
     }
 
-    pub fn is_lock_holder(&self, id: &ProcessId) -> bool {
+    pub(crate) fn is_lock_holder(&self, id: &ProcessId) -> bool {
         self.lock_holders.contains(id)
     }
 

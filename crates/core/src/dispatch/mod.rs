@@ -37,7 +37,7 @@ use crate::recording::Ours;
 use crate::rules::{RuleName, RuleSet};
 
 /// After a hand has acted on a process, rules stand back from it for this long.
-pub const STAND_BACK: Duration = Duration::from_secs(15 * 60);
+pub(crate) const STAND_BACK: Duration = Duration::from_secs(15 * 60);
 
 /// What does not change while it runs.
 #[derive(Debug, Clone)]

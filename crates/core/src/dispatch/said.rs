@@ -15,7 +15,7 @@ pub(super) struct Said {
 }
 
 impl Said {
-    pub fn forget_all(&mut self) {
+    pub(crate) fn forget_all(&mut self) {
         *self = Said::default();
     }
 }

@@ -116,6 +116,10 @@ impl Happening {
     ) -> (&'static str, Tone, String) {
         let next = match outcome {
             Outcome::Ended(_) => String::new(),
+            // It stays in force by the record, and a start takes back what is.
+            Outcome::Unrecorded(_) if matches!(act, Some(Act::Restore { .. })) => {
+                "; the next start puts it back".to_owned()
+            }
             _ => self.next.words(zone),
         };
         let seen = match outcome {

@@ -317,14 +317,14 @@ impl Over {
 
 impl Happening {
     /// In a case, about its subject.
-    pub fn of_case(at: Timestamp, case: &Case, what: What) -> Happening {
+    pub(crate) fn of_case(at: Timestamp, case: &Case, what: What) -> Happening {
         let (rule, number) = (Some(case.rule.clone()), Some(case.number));
         Happening { at, rule, case: number, subject: Subject::of(case), what, next: Next::Unsaid }
     }
 
     /// The same with what comes next.
     #[must_use]
-    pub fn followed_by(self, next: Next) -> Happening {
+    pub(crate) fn followed_by(self, next: Next) -> Happening {
         Happening { next, ..self }
     }
 

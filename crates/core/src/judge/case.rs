@@ -82,7 +82,7 @@ pub(super) struct Easing {
 
 impl Case {
     /// The next step and how much breached time is left until it is due.
-    pub fn upcoming<'r>(&self, rule: &'r Rule) -> Option<(&'r Step, Duration)> {
+    pub(crate) fn upcoming<'r>(&self, rule: &'r Rule) -> Option<(&'r Step, Duration)> {
         rule.ladder.get(self.ladder.next).map(|step| (step, step.at.saturating_sub(self.ladder.clock)))
     }
 
@@ -92,7 +92,7 @@ impl Case {
     }
 
     /// Whether a process is the one that is judged, or one of several.
-    pub fn concerns(&self, id: &ProcessId) -> bool {
+    pub(crate) fn concerns(&self, id: &ProcessId) -> bool {
         self.members.contains(id) || self.lead.as_ref().is_some_and(|lead| lead.id == *id)
     }
 

@@ -75,7 +75,7 @@ impl Ladder {
     }
 
     /// Whether an outcome is awaited.
-    pub fn is_awaiting(&self) -> bool {
+    pub(crate) fn is_awaiting(&self) -> bool {
         self.awaited != Awaited::Nothing
     }
 

@@ -28,10 +28,10 @@ use crate::rules::{Meaning, Rule, RuleName, RuleSet};
 use crate::subject::{Likeness, SubjectKey};
 
 /// For how long an undo is remembered: breached again within it, the next undo waits longer.
-pub const RELAPSE: Duration = Duration::from_secs(600);
+pub(crate) const RELAPSE: Duration = Duration::from_secs(600);
 
 /// Longest wait before an undo, however often a subject relapses.
-pub const LONGEST_WAIT: Duration = Duration::from_secs(3600);
+pub(crate) const LONGEST_WAIT: Duration = Duration::from_secs(3600);
 
 /// What one tick brings to the judge.
 #[derive(Debug, Clone, Copy)]
@@ -165,7 +165,7 @@ impl Judge {
     /// Judges by other rules from now on. What a rule means decides whether it is the same: then its stories go on, whatever
     /// its note, its place or its spelling is now. The cases of the others are closed.
     #[must_use]
-    pub fn adopt(&mut self, rules: &RuleSet) -> Vec<Event> {
+    pub(crate) fn adopt(&mut self, rules: &RuleSet) -> Vec<Event> {
         let mut before: Vec<Watched> = std::mem::take(&mut self.watched);
         for rule in &rules.rules {
             let mut next = Watched::new(rules, rule);
@@ -216,7 +216,7 @@ impl Judge {
     }
 
     /// The subject of a rule that a process is of, as last seen, with the process that stands for it.
-    pub fn subject_of(&self, rule: &RuleName, process: &Process) -> Option<(SubjectKey, Option<Process>)> {
+    pub(crate) fn subject_of(&self, rule: &RuleName, process: &Process) -> Option<(SubjectKey, Option<Process>)> {
         let judge = self.rule(rule)?.judge;
         let in_case = self.cases().find(|case| case.rule == *rule && case.members.contains(&process.id));
         if let Some(case) = in_case {
@@ -245,7 +245,7 @@ impl Judge {
     }
 
     /// From when on acts may begin, on the monotonic clock.
-    pub fn acting_from(&self) -> Duration {
+    pub(crate) fn acting_from(&self) -> Duration {
         self.acting_from
     }
 
@@ -311,7 +311,7 @@ impl Judge {
     }
 
     /// How many outcomes a step of a case has: one for each process that it acts on.
-    pub fn awaits(&mut self, case: u64, outcomes: u32) {
+    pub(crate) fn awaits(&mut self, case: u64, outcomes: u32) {
         self.with(case, |case| case.ladder.awaits(outcomes));
     }
 

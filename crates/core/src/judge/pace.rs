@@ -31,7 +31,7 @@ impl Pace {
     }
 
     /// Whether it counts as nothing.
-    pub fn is_gap(&self) -> bool {
+    pub(crate) fn is_gap(&self) -> bool {
         self.counts.is_zero()
     }
 }

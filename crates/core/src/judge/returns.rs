@@ -36,7 +36,7 @@ impl Memory {
         Memory { next_case, gone: VecDeque::new(), spent: BTreeMap::new() }
     }
 
-    pub fn next_number(&mut self) -> u64 {
+    pub(crate) fn next_number(&mut self) -> u64 {
         self.next_case += 1;
         self.next_case - 1
     }
@@ -55,14 +55,14 @@ impl Memory {
     }
 
     /// The case that a subject goes on with, if it is one that ended.
-    pub fn come_back(&mut self, rule: &RuleName, likeness: &Likeness, now: &Moment) -> Option<Gone> {
+    pub(crate) fn come_back(&mut self, rule: &RuleName, likeness: &Likeness, now: &Moment) -> Option<Gone> {
         self.forget(now);
         let place = self.gone.iter().position(|gone| gone.rule == *rule && gone.likeness == *likeness)?;
         self.gone.remove(place)
     }
 
     /// Whether one more case of a subject may be acted upon; if so, that is counted.
-    pub fn spend(&mut self, rule: &RuleName, likeness: Likeness, budget: Budget, now: &Moment) -> bool {
+    pub(crate) fn spend(&mut self, rule: &RuleName, likeness: Likeness, budget: Budget, now: &Moment) -> bool {
         let spent = self.spent.entry(rule.clone()).or_default().entry(likeness).or_default();
         spent.retain(|at| now.boottime.saturating_sub(*at) < budget.per);
         let may = spent.len() < budget.cases as usize;
@@ -73,7 +73,7 @@ impl Memory {
     }
 
     /// Of a rule that means something else now nothing is remembered.
-    pub fn forget_rule(&mut self, rule: &RuleName) {
+    pub(crate) fn forget_rule(&mut self, rule: &RuleName) {
         self.gone.retain(|gone| gone.rule != *rule);
         self.spent.remove(rule);
     }

@@ -103,7 +103,7 @@ impl State {
         self.tracks.values().filter_map(Track::case)
     }
 
-    pub fn cases_mut(&mut self) -> impl Iterator<Item = &mut Case> {
+    pub(crate) fn cases_mut(&mut self) -> impl Iterator<Item = &mut Case> {
         self.tracks.values_mut().filter_map(Track::case_mut)
     }
 
@@ -112,7 +112,7 @@ impl State {
     }
 
     /// After a gap what was before it says nothing.
-    pub fn empty_windows(&mut self) {
+    pub(crate) fn empty_windows(&mut self) {
         self.processes.values_mut().for_each(|kept| kept.history.clear());
         self.groups.values_mut().for_each(|kept| kept.history.clear());
     }
@@ -270,7 +270,7 @@ impl State {
     }
 
     /// Processes, and roots of trees, that have ended.
-    pub fn drop_the_ended(&mut self, rule: &RuleName, snapshot: &Snapshot) -> Vec<Event> {
+    pub(crate) fn drop_the_ended(&mut self, rule: &RuleName, snapshot: &Snapshot) -> Vec<Event> {
         let ended =
             |id: &ProcessId| snapshot.process(id.pid).is_none_or(|process| process.id != *id || process.has_ended());
         self.drop_those(rule, |key, _| match key {
@@ -280,7 +280,7 @@ impl State {
     }
 
     /// Subjects that this tick has not shown any more.
-    pub fn drop_the_gone(&mut self, rule: &RuleName, now: u64) -> Vec<Event> {
+    pub(crate) fn drop_the_gone(&mut self, rule: &RuleName, now: u64) -> Vec<Event> {
         self.drop_those(rule, |_, track| track.last_seen != now)
     }
 

@@ -91,14 +91,14 @@ impl Track {
         }
     }
 
-    pub fn case_mut(&mut self) -> Option<&mut Case> {
+    pub(crate) fn case_mut(&mut self) -> Option<&mut Case> {
         match &mut self.phase {
             Phase::Open(case) => Some(case),
             _ => None,
         }
     }
 
-    pub fn is_forgettable(&self, now: &Moment) -> bool {
+    pub(crate) fn is_forgettable(&self, now: &Moment) -> bool {
         matches!(self.phase, Phase::Within) && !self.undone.is_some_and(|undone| is_recent(&undone, now))
     }
 

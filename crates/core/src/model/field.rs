@@ -231,7 +231,7 @@ impl Field {
     }
 
     /// Whether it stays as it is for as long as the process runs one program, but for rare and deliberate changes.
-    pub fn is_lasting(self) -> bool {
+    pub(crate) fn is_lasting(self) -> bool {
         use Field::{
             App, Command, Host, Id, Kernel, MachineCores, MachineMemoryTotal, Name, Origin, Owner, Path, Pid, Session,
             Tty, Uid, Unit,
@@ -257,12 +257,12 @@ impl Field {
     }
 
     /// Whether little of it is the trouble, and not much.
-    pub fn is_floor(self) -> bool {
+    pub(crate) fn is_floor(self) -> bool {
         matches!(self, Field::MachineMemoryAvailable | Field::MachineFilesFree)
     }
 
     /// Whether a process can set it to what it likes: good for covering, never alone for protecting.
-    pub fn can_be_a_claim(self) -> bool {
+    pub(crate) fn can_be_a_claim(self) -> bool {
         matches!(self, Field::App | Field::Name | Field::Path | Field::Command)
     }
 }

@@ -71,7 +71,7 @@ impl Machine {
     }
 
     /// Load over 1 minute for each core.
-    pub fn load_per_core(&self) -> Option<f64> {
+    pub(crate) fn load_per_core(&self) -> Option<f64> {
         self.load.map(|load| load[0] / f64::from(self.cores.max(1)))
     }
 }

@@ -225,7 +225,7 @@ impl Process {
     }
 
     /// What it descends from: its parent, or who stood above the parent that has ended.
-    pub fn comes_from(&self) -> u32 {
+    pub(crate) fn comes_from(&self) -> u32 {
         self.ancestor.map_or(self.parent, NonZeroU32::get)
     }
 

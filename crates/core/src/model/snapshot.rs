@@ -19,7 +19,7 @@ pub struct Moment {
 
 impl Moment {
     /// How long the machine napped between `earlier` and this moment.
-    pub fn napped_since(&self, earlier: &Moment) -> Duration {
+    pub(crate) fn napped_since(&self, earlier: &Moment) -> Duration {
         let slept = |moment: &Moment| moment.boottime.saturating_sub(moment.monotonic);
         slept(self).saturating_sub(slept(earlier))
     }

@@ -109,7 +109,7 @@ impl Hours {
     }
 
     /// Whether that is at every time.
-    pub fn is_always(&self) -> bool {
+    pub(crate) fn is_always(&self) -> bool {
         self.name.is_empty()
     }
 
@@ -125,7 +125,7 @@ impl Hours {
     }
 
     /// Whether some minute of the week is in neither of two.
-    pub fn leaves_a_hole_beside(&self, other: &Hours) -> bool {
+    pub(crate) fn leaves_a_hole_beside(&self, other: &Hours) -> bool {
         let within = |hours: &Hours, day: Weekday, minute| {
             hours.is_always() || hours.spans.iter().any(|span| span.covers(day, minute)) != hours.outside
         };

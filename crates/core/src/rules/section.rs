@@ -66,7 +66,7 @@ impl Source<'_> {
         }
     }
 
-    pub fn wrong_type(&mut self, value: &Spanned<DeValue<'_>>, key: &str, wanted: &str, example: &str) {
+    pub(crate) fn wrong_type(&mut self, value: &Spanned<DeValue<'_>>, key: &str, wanted: &str, example: &str) {
         let found = match value.get_ref() {
             DeValue::String(_) => "a text",
             DeValue::Integer(_) | DeValue::Float(_) => "a bare number",

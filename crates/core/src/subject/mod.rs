@@ -50,7 +50,7 @@ pub enum Likeness {
 
 impl SubjectKey {
     /// What is the same when it comes back.
-    pub fn likeness(&self, lead: Option<&Process>) -> Likeness {
+    pub(crate) fn likeness(&self, lead: Option<&Process>) -> Likeness {
         match (self, lead) {
             (SubjectKey::Process(_) | SubjectKey::Tree(_), Some(lead)) => {
                 Likeness::Program { uid: lead.uid, app: lead.app.clone(), path: lead.path.clone() }
@@ -93,7 +93,7 @@ impl SubjectKey {
 impl Judged {
     /// The subject that a process is of; none where that is not known: whose program has not been read is of no app, who is in
     /// no control group of no unit. A tree is that of the process itself.
-    pub fn key_of(self, process: &Process) -> Option<SubjectKey> {
+    pub(crate) fn key_of(self, process: &Process) -> Option<SubjectKey> {
         Some(match self {
             Judged::Process => SubjectKey::Process(process.id),
             Judged::App if process.app_unread() => return None,

@@ -85,7 +85,7 @@ impl Slots {
     }
 
     /// Whether the oldest kept reading is old enough: the window less one and a half sampling intervals.
-    pub fn is_full(&self, now: u64, every: u64) -> bool {
+    pub(crate) fn is_full(&self, now: u64, every: u64) -> bool {
         let enough = |at: u64| now.saturating_sub(at) + every * 3 / 2 >= self.width * SLOTS as u64;
         // Most of the time until then this is all there is to look at.
         if self.since == u64::MAX || !enough(self.since) {
@@ -118,7 +118,7 @@ impl Slots {
     }
 
     /// The CPU time at the oldest slot's first reading, and when that was, ms.
-    pub fn oldest_cpu_time(&self, now: u64) -> Option<(i64, u64)> {
+    pub(crate) fn oldest_cpu_time(&self, now: u64) -> Option<(i64, u64)> {
         let (number, packed) = self.kept(now).next()?;
         let (used, offset) = unpack(packed);
         Some((used, number * self.width + offset))
@@ -163,6 +163,6 @@ fn unpack(packed: i64) -> (i64, u64) {
 }
 
 /// What was used since: the packed number has no more bits than that.
-pub fn used_since(now: i64, then: i64) -> i64 {
+pub(crate) fn used_since(now: i64, then: i64) -> i64 {
     (now - then) & ((1 << (63 - OFFSET_BITS)) - 1)
 }

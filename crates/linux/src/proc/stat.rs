@@ -35,7 +35,7 @@ const KERNEL_THREAD: u32 = 0x0020_0000;
 
 impl Stat<'_> {
     /// Whether it is a kernel thread (PF_KTHREAD).
-    pub fn is_kernel(&self) -> bool {
+    pub(crate) fn is_kernel(&self) -> bool {
         self.flags & KERNEL_THREAD != 0
     }
 }

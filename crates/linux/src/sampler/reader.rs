@@ -76,7 +76,7 @@ impl Reader {
     }
 
     /// A file of the machine that not every machine has.
-    pub fn optional<T>(&mut self, file: &str, parse: impl FnOnce(&[u8]) -> Option<T>) -> Option<T> {
+    pub(crate) fn optional<T>(&mut self, file: &str, parse: impl FnOnce(&[u8]) -> Option<T>) -> Option<T> {
         self.machine(file).ok().and_then(parse)
     }
 

@@ -104,7 +104,7 @@ impl Risky {
     }
 
     /// A new sample: answers that came late are there for it.
-    pub fn tend(&mut self) {
+    pub(crate) fn tend(&mut self) {
         self.waited = Duration::ZERO;
         self.late.clear();
         let ids: Vec<ProcessId> = self.waiting.keys().copied().collect();

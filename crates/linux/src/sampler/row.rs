@@ -78,26 +78,26 @@ impl Row {
         }
     }
 
-    pub fn is_of(&self, process: &Process) -> bool {
+    pub(crate) fn is_of(&self, process: &Process) -> bool {
         self.pid == process.id.pid && self.start == process.id.start && self.known
     }
 
     /// The process's texts are gone: the next tick reads everything again.
-    pub fn forget_process(&mut self) {
+    pub(crate) fn forget_process(&mut self) {
         self.known = false;
     }
 
-    pub fn keeps_a_file(&self) -> bool {
+    pub(crate) fn keeps_a_file(&self) -> bool {
         self.file.is_some()
     }
 
     /// All that is known to have been used by it and by children it waited for, nanoseconds.
-    pub fn total_ns(&self) -> u64 {
+    pub(crate) fn total_ns(&self) -> u64 {
         // Clock ticks are 10 ms on every machine that Linux runs Sophron on; the exact length does not matter here.
         self.cpu_ns + self.children_ticks * 10_000_000
     }
 
-    pub fn owe(&mut self, nanoseconds: u64) {
+    pub(crate) fn owe(&mut self, nanoseconds: u64) {
         self.owed_ns += nanoseconds;
     }
 

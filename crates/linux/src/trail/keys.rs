@@ -67,7 +67,7 @@ impl<F: Folder> Stamper<'_, F> {
     }
 
     /// Overwrites the key that was used, and puts the next in its place: from here on nobody can sign for the past any more.
-    pub fn destroy(&self) -> Result<(), TrailError> {
+    pub(crate) fn destroy(&self) -> Result<(), TrailError> {
         let path = self.path_of(KEY);
         let failed = |error| io_error(&path, "replaced", error);
         if self.folder.seen(KEY).map_err(failed)?.is_some() {

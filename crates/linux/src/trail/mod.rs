@@ -22,7 +22,7 @@ pub use keys::{FIRST_KEY, Stamped};
 pub use writer::Writer;
 
 /// How long a writer waits for the lock.
-pub const LOCK_WAIT: Duration = Duration::from_secs(2);
+pub(crate) const LOCK_WAIT: Duration = Duration::from_secs(2);
 
 /// How the trail is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
