@@ -239,3 +239,100 @@ impl Writer {
         done
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Mutex;
+
+    use sophron_core::audit::{Kind, Who};
+
+    use super::*;
+
+    fn draft(case: u64) -> Draft {
+        let who = Who { uid: 0, user: "root".to_owned(), login_uid: None, by: None };
+        let draft = Draft::new(jiff::Timestamp::UNIX_EPOCH, Kind::Breach, "mossgate-desk-03", "7", who);
+        Draft { case: Some(case), ..draft }
+    }
+
+    /// A disk that does nothing until it is let go, and then as often as told says that it is full.
+    struct Slow {
+        go: Receiver<()>,
+        full: u32,
+        written: Arc<Mutex<Vec<u64>>>,
+    }
+
+    impl Append for Slow {
+        fn append(&mut self, drafts: &[Draft]) -> Result<(), TrailError> {
+            let _ = self.go.recv();
+            if self.full > 0 {
+                self.full -= 1;
+                return Err(TrailError::Locked("audit/lock".into()));
+            }
+            self.written.lock().unwrap().extend(drafts.iter().filter_map(|draft| draft.case));
+            Ok(())
+        }
+    }
+
+    struct Bench {
+        recorder: Recorder,
+        thread: JoinHandle<()>,
+        go: Sender<()>,
+        written: Arc<Mutex<Vec<u64>>>,
+        news: Receiver<TrailNews>,
+    }
+
+    fn begin(full: u32) -> Bench {
+        let ((go, wait), (tell, news)) = (channel(), channel());
+        let written = Arc::new(Mutex::new(Vec::new()));
+        let slow = Slow { go: wait, full, written: Arc::clone(&written) };
+        let told = move |what| drop(tell.send(what));
+        let (recorder, thread) = Recorder::start(Box::new(slow), Duration::from_secs(3600), told).unwrap();
+        Bench { recorder, thread, go, written, news }
+    }
+
+    /// A disk that hangs: what waits is bounded, an intent without room is refused at once, and what was lost is counted.
+    #[test]
+    fn what_waits_for_a_slow_disk_is_bounded_and_counted() {
+        let Bench { recorder, thread, go, written, news } = begin(0);
+        let most = MOST_WAITING as u64;
+        for case in 0..most + 50 {
+            recorder.note(draft(case));
+        }
+        let began = Instant::now();
+        assert!(recorder.commit(draft(0)).unwrap_err().contains("no room"), "it is not announced, so nothing is done");
+        assert!(began.elapsed() < SYNC_WAIT, "and nobody waits for that");
+        let lost = recorder.lost.load(Ordering::SeqCst);
+        // The thread may have taken one by now.
+        assert!((49..=50).contains(&lost), "{lost}");
+        drop(go);
+        drop(recorder);
+        thread.join().unwrap();
+        assert_eq!(written.lock().unwrap().len() as u64 + lost, most + 50);
+        let told = news.iter().filter_map(|news| match news {
+            TrailNews::LostRecords(count) => Some(count),
+            _ => None,
+        });
+        assert_eq!(told.sum::<u64>(), lost);
+    }
+
+    /// A full disk: an intent is refused and never written later; all else is kept, in its order, until there is room.
+    #[test]
+    fn what_a_full_disk_refuses_is_kept_in_order_but_for_intents() {
+        let Bench { recorder, thread, go, written, news } = begin(3);
+        for _ in 0..16 {
+            go.send(()).unwrap();
+        }
+        recorder.note(draft(1));
+        assert!(recorder.commit(draft(2)).is_err());
+        recorder.note(draft(3));
+        recorder.commit(draft(4)).unwrap();
+        recorder.doubt(true);
+        assert!(recorder.commit(draft(5)).unwrap_err().contains("in doubt"));
+        recorder.commit_undo(draft(6)).unwrap();
+        drop(recorder);
+        thread.join().unwrap();
+        assert_eq!(*written.lock().unwrap(), [1, 3, 4, 6]);
+        let told: Vec<TrailNews> = news.iter().collect();
+        assert!(matches!(told[..], [TrailNews::Lost(_), TrailNews::Back]), "{told:?}");
+    }
+}

@@ -2,7 +2,7 @@
 
 use std::os::unix::fs::PermissionsExt;
 
-use sophron_testkit::{ControlGroup, StandIn, eventually, is_gone, is_root, is_suspended, nices, usual_nice};
+use sophron_testkit::{ControlGroup, StandIn, eventually, is_gone, is_root, is_suspended, nices};
 
 use crate::stage;
 
@@ -97,36 +97,6 @@ fn a_tree_of_short_lived_children_is_ended_whole() {
     let left =
         stage.json(&["list", "--where", &format!("command ~ \"*{}*\"", stage.path("").display()), "--format", "json"]);
     assert!(left["rows"].as_array().unwrap().iter().all(|row| row["app"] != "sh"), "{left}");
-}
-
-/// Whoever is no longer of the group is undone, while the case of the others goes on.
-#[test]
-fn whoever_leaves_his_group_is_undone() {
-    if !is_root() {
-        eprintln!("skipped: only root may bring niceness down again");
-        return;
-    }
-    let stage = stage();
-    let rules = stage.write(
-        "rules.toml",
-        rule("judge = 'app'\nwhere = 'memory.held > 15 MiB and {mine}'\nbreach = 'instances > 0'\nladder = [ { at = '0s', do = 'lower', nice = 7 } ]"),
-    );
-    let grown = ["--grow", "100MiB/s", "--up-to", "30MiB"];
-    let stays = stage.offender("labelpress", &grown);
-    let leaves = stage.offender("labelpress", &[&grown[..], &["--calm-after", "4s"]].concat());
-    let watcher = stage.watch(&rules, &[]);
-    for pid in [stays.pid(), leaves.pid()] {
-        eventually("lowered", || nices(pid).iter().all(|nice| *nice == 7).then_some(()));
-    }
-    eventually("the one that left is restored", || {
-        nices(leaves.pid()).iter().all(|nice| *nice == usual_nice()).then_some(())
-    });
-    eventually("recorded", || {
-        stage.story(leaves.pid()).contains(&"restored restore restored".to_owned()).then_some(())
-    });
-    assert!(nices(stays.pid()).iter().all(|nice| *nice == 7));
-    assert!(stage.story(leaves.pid()).iter().any(|told| told.starts_with("left")), "{:?}", stage.story(leaves.pid()));
-    watcher.interrupt();
 }
 
 /// The resident sum is over the limit and decides nothing: the exact sum is read beside the ticks, and that does. Asked

@@ -87,34 +87,6 @@ ladder = [
 }
 
 #[test]
-fn a_suspended_spinner_is_not_calm_and_is_terminated() {
-    let stage = stage();
-    let rules = stage.write(
-        "rules.toml",
-        r#"
-format = 1
-every = "250ms"
-[[rule]]
-name = "lamp-spin"
-where = 'app = "sheetlamp" and {mine}'
-breach = 'cpu > 10%'
-lasting = "500ms"
-armed = true
-ladder = [ { at = "0s", do = "suspend", for = "3s" }, { at = "4s", do = "terminate" } ]
-"#,
-    );
-    // A spinner in earnest: one that takes turns may read as calm on a machine under test.
-    let lamp = stage.offender("sheetlamp", &["--cpu", "100%"]);
-    let watcher = stage.watch(&rules, &[]);
-    eventually("suspended", || is_suspended(lamp.pid()).then_some(()));
-    eventually("terminated", || is_gone(lamp.pid()).then_some(()));
-    eventually("recorded", || stage.story(lamp.pid()).contains(&"ended ended".to_owned()).then_some(()));
-    drop(watcher);
-    let story = stage.story(lamp.pid());
-    assert!(!story.iter().any(|word| word.starts_with("calm")), "{story:?}");
-}
-
-#[test]
 fn force_only_where_the_rule_says_so_and_the_others_are_left_alone() {
     let stage = stage();
     let rules = stage.write(

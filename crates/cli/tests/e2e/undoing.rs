@@ -90,23 +90,6 @@ fn a_watcher_killed_outright_leaves_nothing_suspended_and_the_next_start_restore
     eventually("recorded", || stage.story(press.pid()).contains(&"restored restore restored".to_owned()).then_some(()));
 }
 
-#[test]
-fn who_resumes_by_hand_makes_rules_stand_back() {
-    let stage = stage();
-    let rules =
-        stage.write("rules.toml", rules("{ at = '0s', do = 'suspend', for = '1m' }, { at = '61s', do = 'terminate' }"));
-    let press = stage.offender("labelpress", &GROWN);
-    let _watcher = stage.watch(&rules, &[]);
-    eventually("suspended", || is_suspended(press.pid()).then_some(()));
-    eventually("recorded", || stage.story(press.pid()).contains(&"outcome suspend suspended".to_owned()).then_some(()));
-    let pid = rustix::process::Pid::from_raw(press.pid().cast_signed()).unwrap();
-    rustix::process::kill_process(pid, rustix::process::Signal::CONT).unwrap();
-    eventually("noticed", || {
-        stage.story(press.pid()).contains(&"stood back resume stood back".to_owned()).then_some(())
-    });
-    assert!(threads(press.pid()).iter().all(|thread| thread.state != 'T'));
-}
-
 /// The guard that a watcher has started.
 pub fn guard_of(watcher: u32) -> Option<u32> {
     let folders = std::fs::read_dir("/proc").unwrap().flatten();
@@ -132,27 +115,4 @@ fn a_guard_that_is_ended_resumes_its_target_and_that_is_recorded() {
     rustix::process::kill_process(guard, rustix::process::Signal::TERM).unwrap();
     eventually("resumed", || threads(press.pid()).iter().all(|thread| thread.state != 'T').then_some(()));
     eventually("recorded", || stage.story(press.pid()).contains(&"restored resume resumed".to_owned()).then_some(()));
-}
-
-#[test]
-fn of_two_rules_the_greater_niceness_holds_and_each_keeps_what_it_wants() {
-    if !is_root() {
-        eprintln!("skipped: only root may bring niceness down again");
-        return;
-    }
-    let stage = stage();
-    let rule = |name: &str, breach: &str, nice: u32| {
-        format!(
-            "[[rule]]\nname = '{name}'\nwhere = 'app = \"labelpress\" and {{mine}}'\nbreach = '{breach}'\n\
-             lasting = '250ms'\narmed = true\nladder = [ {{ at = '0s', do = 'lower', nice = {nice} }} ]\n"
-        )
-    };
-    let (mild, hard) = (rule("mild", "memory.held > 10 MiB", 5), rule("hard", "memory.held > 10 MiB and age < 6s", 11));
-    let rules = stage.write("rules.toml", format!("format = 1\nevery = '250ms'\n{mild}{hard}"));
-    let press = stage.offender("labelpress", &GROWN);
-    let watcher = stage.watch(&rules, &[]);
-    eventually("lowered as far as the harder rule wants", || all_nice(press.pid(), 11));
-    eventually("the harder lets go, and the milder still holds", || all_nice(press.pid(), 5));
-    let (lines, _) = watcher.interrupt();
-    assert_eq!(all_nice(press.pid(), usual_nice()), Some(()), "{lines}");
 }

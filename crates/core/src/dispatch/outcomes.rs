@@ -1,5 +1,7 @@
 //! What came of acts and undos, told to the judge, the effects and the person.
 
+use std::time::Duration;
+
 use super::{Call, Commission, Dispatcher, Done};
 use crate::act::Outcome;
 use crate::happening::{Happening, Next, Subject, What};
@@ -84,13 +86,7 @@ impl Dispatcher {
         self.tell(happening);
     }
 
-    fn what_came(
-        &self,
-        now: Moment,
-        commission: &Commission,
-        outcome: Outcome,
-        took: Option<std::time::Duration>,
-    ) -> Happening {
+    fn what_came(&self, now: Moment, commission: &Commission, outcome: Outcome, took: Option<Duration>) -> Happening {
         let case = commission.case.and_then(|case| self.judge.case(case));
         let rule = case.and_then(|case| self.judge.rule(&case.rule));
         let what = What::Came {
@@ -104,8 +100,14 @@ impl Dispatcher {
             remark: commission.remark.clone(),
             because: None,
         };
-        let next = case.zip(rule).map_or(Next::Unsaid, |(case, rule)| Next::of(case, rule, now.wall));
+        let next = case.zip(rule).map_or(Next::Unsaid, |(case, rule)| Next::of(case, rule, self.counted_from(now)));
         Happening { at: now.wall, what, next, ..commission.announced.clone() }
+    }
+
+    /// Up to when the clocks of ladders have run: the last sample, in the wall-clock time of now.
+    fn counted_from(&self, now: Moment) -> jiff::Timestamp {
+        let since = self.last.map_or(Duration::ZERO, |last| now.monotonic.saturating_sub(last.monotonic));
+        now.wall.checked_sub(since).unwrap_or(now.wall)
     }
 
     pub(super) fn ran(&mut self, now: Moment, call: Call, outcome: Outcome) {

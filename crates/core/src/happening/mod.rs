@@ -1,7 +1,7 @@
 //! What happened, as a value: everything that is said, shown, recorded or sent is a function of it.
 //!
-//! The record of the trail is made in `record`, the line for people in `line`, what a recording keeps in `kept`. A new kind of
-//! happening is one variant of [`What`], and what the compiler then asks for.
+//! The record of the trail is made in `record`, the line for people in `line`, the object for programs in `json`, what a
+//! recording keeps in `kept`. A new kind of happening is one variant of [`What`], and what the compiler then asks for.
 
 mod effect;
 mod json;

@@ -1,109 +1,17 @@
 //! The dispatcher, with handed-in time: what is commanded, in which order, and what is told.
 
 use std::collections::BTreeSet;
-use std::sync::Arc;
 use std::time::Duration;
 
-use jiff::tz::TimeZone;
-use sophron_core::act::{Act, Ending, Lever, Lowering, Only, Originals, Outcome, Restoring, Standstill};
-use sophron_core::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input, Question, Settings, Trail};
-use sophron_core::happening::{Happening, Over, What};
-use sophron_core::model::Moment;
+use sophron_core::act::{Act, Ending, Outcome, Restoring};
+use sophron_core::dispatch::{Command, Input, Question, Trail};
+use sophron_core::happening::{Over, What};
 use sophron_core::protect::Protections;
-use sophron_core::rules::RuleSet;
 use sophron_core::state::State;
-use sophron_testkit::{World, process};
+use sophron_testkit::process;
 
-use crate::script::{MIB, PID, load, rule, seconds};
-
-pub fn settings() -> Settings {
-    Settings { shadow: false, assumed: false, by_root: true, own: None, only: None, zone: TimeZone::UTC }
-}
-
-pub fn lowered(nice: i32) -> Outcome {
-    Outcome::Lowered(Box::new(Lowering {
-        nice,
-        only: Only::Both,
-        originals: Originals::default(),
-        threads: 1,
-        complete: true,
-        hindered: None,
-        session: None,
-        weight: None,
-        lever: Lever::Nice,
-        reversible: true,
-    }))
-}
-
-pub fn suspended(now: Moment, length: Duration) -> Outcome {
-    let over = now.wall.checked_add(length).unwrap();
-    let until = now.monotonic + length;
-    Outcome::Suspended(Standstill { took: None, until, over, holds_locks: true, more: 0 })
-}
-
-/// A watch whose acts are under way until they are told to have come to something.
-struct Watch {
-    world: World,
-    dispatcher: Dispatcher,
-    under_way: Vec<Commission>,
-    told: Vec<Happening>,
-    beside: Beside,
-}
-
-impl Watch {
-    fn new(rules: &Arc<RuleSet>) -> Watch {
-        let world = World::new(vec![process(PID, "labelpress")]);
-        let dispatcher = Dispatcher::new(settings(), Arc::clone(rules), Protections::default(), 1);
-        Watch { world, dispatcher, under_way: Vec::new(), told: Vec::new(), beside: Beside::default() }
-    }
-
-    fn follow(&mut self, commands: Vec<Command>) {
-        for command in commands {
-            match command {
-                Command::Act(commission) => self.under_way.push(*commission),
-                Command::Tell(happening) | Command::Say(happening) => self.told.push(*happening),
-                _ => {}
-            }
-        }
-    }
-
-    fn step(&mut self, input: Input<'_>) {
-        let commands = self.dispatcher.step(self.world.moment, input);
-        self.follow(commands);
-    }
-
-    /// That many samples a second apart, with that much held.
-    fn ticks(&mut self, count: u64, held: u64) {
-        for _ in 0..count {
-            self.world.pass(seconds(1));
-            for process in &mut self.world.processes {
-                process.memory_held = Some(held * MIB);
-            }
-            self.step(Input::Time);
-            let snapshot = self.world.snapshot();
-            let commands = self.dispatcher.step(snapshot.moment, Input::Sample(&snapshot, &self.beside));
-            self.follow(commands);
-        }
-    }
-
-    /// The oldest act that is under way came to this.
-    fn came(&mut self, outcome: Outcome) -> Act {
-        let commission = self.under_way.remove(0);
-        let act = commission.order.act.clone();
-        self.step(Input::Acted(Box::new(Done { commission, outcome, took: Duration::ZERO })));
-        act
-    }
-
-    fn acts(&self) -> Vec<String> {
-        self.under_way.iter().map(|commission| commission.order.act.to_string()).collect()
-    }
-
-    /// The words of what was told since the last time it was asked.
-    fn words(&mut self) -> Vec<String> {
-        let lines = std::mem::take(&mut self.told);
-        lines.iter().filter_map(|happening| Some(happening.line(&TimeZone::UTC)?.word.to_owned())).collect()
-    }
-}
+use crate::script::{PID, load, rule, seconds};
+use crate::watch::{Watch, lowered, suspended};
 
 const LADDER: &str = "lasting = '1s'\nladder = [ { at = '0s', do = 'alert' }, { at = '2s', do = 'lower', nice = 10 }, { at = '5s', do = 'suspend', for = '3s' }, { at = '12s', do = 'terminate' } ]";
 

@@ -15,8 +15,8 @@ use sophron_core::rules::RuleSet;
 use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
-use crate::dispatch::{lowered, settings, suspended};
 use crate::script::{MIB, load, seconds};
+use crate::watch::{lowered, settings, suspended};
 
 /// The same processes judged as everything they can be judged as, by every kind of step.
 const RULES: &str = "[cap]\nacts = 10000\nterminations = 10000\n\

@@ -24,7 +24,7 @@ use sophron_testkit::{World, process};
 
 use crate::script::{MIB, PID, rule, seconds};
 
-fn scribe() -> Scribe {
+pub fn scribe() -> Scribe {
     Scribe {
         host: "mossgate-desk-03".to_owned(),
         boot: World::new(Vec::new()).machine.boot,

@@ -2,11 +2,13 @@
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+mod accounts;
 mod audit;
 mod checkup;
 mod condition;
 mod decide;
 mod dispatch;
+mod dispatch_beside;
 mod dispatch_laws;
 mod docs;
 mod groups;
@@ -21,4 +23,5 @@ mod rehearsal;
 mod rules;
 mod script;
 mod subjects;
+mod watch;
 mod windows;

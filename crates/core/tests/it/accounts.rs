@@ -1,0 +1,101 @@
+//! From what happens to its record, and from the records to the account of a case: nothing is read out of prose, old trails are
+//! read, and words of newer versions are kept.
+
+use jiff::tz::TimeZone;
+use serde_json::Value;
+use sophron_core::act::{Ending, Outcome, Restoring, Verb};
+use sophron_core::audit::{Came, Draft, InForce, Kind, Link, Record, SeverityWord, account, cases};
+use sophron_core::dispatch::Input;
+
+use crate::happening::scribe;
+use crate::script::{PID, load};
+use crate::watch::{Watch, lowered};
+
+const WRITER: &str = "[[rule]]\nname = 'bake-flood'\nnote = 'It writes without end.'\nbreach = 'disk.write > 19 MB/s'\nlasting = '1s'\nseverity = 'critical'\narmed = true\nladder = [ { at = '0s', do = 'lower' }, { at = '2s', do = 'terminate', force_after = '10s' } ]\n";
+
+/// The story of a writer without end, as the trail has it.
+fn drafts() -> Vec<Draft> {
+    let mut watch = Watch::new(&load(WRITER));
+    watch.world.process(PID).disk_write = Some(20_866_662.0);
+    let mut drafts = Vec::new();
+    let mut write = |watch: &mut Watch| {
+        let announced: Vec<_> = watch.under_way.iter().map(|commission| commission.announced.clone()).collect();
+        let told = std::mem::take(&mut watch.told);
+        drafts.extend(told.iter().chain(&announced).filter_map(|happening| scribe().record(happening)));
+    };
+    watch.ticks(2, 100);
+    write(&mut watch);
+    watch.came(lowered(15));
+    watch.ticks(2, 100);
+    write(&mut watch);
+    watch.came(Outcome::Ended(Ending { forced: true, ..Ending::default() }));
+    watch.world.processes.clear();
+    watch.step(Input::Time);
+    watch.ticks(2, 100);
+    while !watch.under_way.is_empty() {
+        watch.came(Outcome::Restored(Restoring::default()));
+    }
+    write(&mut watch);
+    drafts
+}
+
+fn sealed(drafts: &[Draft], change: impl Fn(String) -> String) -> Vec<Record> {
+    let mut link = Link::default();
+    let lines: Vec<String> = drafts.iter().map(|draft| change(link.seal(draft).unwrap())).collect();
+    // What is changed after it was sealed is no sound trail, but it is read all the same.
+    lines.iter().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+fn entry<'a>(document: &'a Value, word: &str) -> Vec<&'a str> {
+    let entries = document["entries"].as_array().unwrap();
+    let lines =
+        entries.iter().filter(|entry| entry["word"] == word).flat_map(|entry| entry["lines"].as_array().unwrap());
+    lines.filter_map(Value::as_str).collect()
+}
+
+#[test]
+fn a_rate_stays_a_rate_from_the_sample_to_the_letter() {
+    let records = sealed(&drafts(), |line| line);
+    let told = account(&records, 1, &TimeZone::UTC).unwrap().json();
+    let why = entry(&told, "why").concat();
+    assert!(why.contains("19.9 MiB/s"), "{why}");
+    let letter = told["entries"].as_array().unwrap().last().unwrap()["lines"][0].as_str().unwrap().to_owned();
+    assert!(letter.contains("19.9 MiB/s") && !letter.contains("19.9 MiB "), "{letter}");
+    let done = entry(&told, "done").join("\n");
+    assert!(done.contains("lower") && done.contains("ended by force"), "{done}");
+    let case = &cases(&records)[0];
+    assert_eq!((&case.severity, case.story.word()), (&SeverityWord::Critical, "ended"));
+    assert_eq!(case.done.first().map(ToString::to_string).as_deref(), Some("lowered"));
+}
+
+/// A trail of format 1 does not say of which kind a reading is: it is told in the words of that time, and nothing is made up.
+#[test]
+fn an_old_trail_is_still_told() {
+    let records = sealed(&drafts(), |line| line.replace("\"reads_as\":\"rate\",", ""));
+    assert!(records.iter().filter_map(|record| record.evidence.as_ref()).all(|evidence| evidence.reads_as.is_none()));
+    let told = account(&records, 1, &TimeZone::UTC).unwrap().json().to_string();
+    assert!(told.contains("19.9 MiB/s"), "the words of that time: {told}");
+    let bare = told.replace("19.9 MiB/s", "");
+    assert!(!bare.contains("19.9 MiB"), "{told}");
+}
+
+/// A newer version's words are kept as they stand, and taken for none of ours.
+#[test]
+fn words_of_a_newer_version_are_kept() {
+    let newer = |line: String| {
+        let line = line.replace("\"severity\":\"critical\"", "\"severity\":\"dire\"");
+        line.replace("\"outcome\":\"lowered\"", "\"outcome\":\"put to sleep\"")
+            .replace("\"do\":\"lower\"", "\"do\":\"lull\"")
+    };
+    let records = sealed(&drafts(), newer);
+    let case = &cases(&records)[0];
+    assert_eq!((case.severity.word(), case.severity.known()), ("dire", None), "unknown, and no warning");
+    let lulled = records.iter().find(|record| record.kind == Kind::Outcome).unwrap();
+    let (verb, came) = (&lulled.action.as_ref().unwrap().verb, &lulled.result.as_ref().unwrap().outcome);
+    assert_eq!((verb, came), (&Verb::Other("lull".to_owned()), &Came::Other("put to sleep".to_owned())));
+    assert_eq!(InForce::of(&records).holds().count(), 0, "an act that is not known is not taken for a lowering");
+    let again = serde_json::to_string(&records).unwrap();
+    assert!(again.contains("\"severity\":\"dire\"") && again.contains("\"outcome\":\"put to sleep\""), "{again}");
+    let told = account(&records, 1, &TimeZone::UTC).unwrap().json().to_string();
+    assert!(told.contains("put to sleep") && told.contains("dire"), "{told}");
+}

@@ -1,0 +1,250 @@
+//! What comes to the dispatcher beside samples and outcomes: hands, the trail, the clock, programs, exact memory, and what
+//! keeps a step from being taken.
+
+use std::time::Duration;
+
+use sophron_core::act::{Act, Outcome, Restoring, Verb};
+use sophron_core::decide::Verdict;
+use sophron_core::dispatch::{Hand, Input, Settings, Trail};
+use sophron_core::happening::{News, Next, What};
+use sophron_core::protect::Protections;
+use sophron_core::state::State;
+use sophron_testkit::process;
+
+use crate::script::{MIB, PID, load, rule, seconds};
+use crate::watch::{Watch, lowered, settings, suspended};
+
+const LOWER_AT_ONCE: &str = "lasting = '0s'\nladder = [ { at = '0s', do = 'lower' } ]";
+
+impl Watch {
+    fn hand(&mut self, verb: Verb, length: Option<Duration>) {
+        let process = self.world.process(PID).clone();
+        self.step(Input::Hand(Box::new(Hand { process, verb, length, by: "ines".to_owned() })));
+    }
+
+    fn verdicts(&self) -> Vec<&'static str> {
+        let verdict = |what: &What| match what {
+            What::Decided { verdict, .. } => Some(verdict.word()),
+            _ => None,
+        };
+        self.told.iter().filter_map(|happening| verdict(&happening.what)).collect()
+    }
+}
+
+/// For a quarter of an hour rules leave alone whom a person has touched; then the step that was due is taken after all.
+#[test]
+fn rules_stand_back_from_a_hand_and_come_back() {
+    let mut watch =
+        Watch::new(&rule("lasting = '2s'\nladder = [ { at = '0s', do = 'lower' }, { at = '1h', do = 'terminate' } ]"));
+    watch.hand(Verb::Lower, None);
+    watch.ticks(10, 800);
+    assert_eq!(
+        (watch.words(), watch.acts()),
+        (vec!["hands".to_owned(), "breach".to_owned(), "back".to_owned()], vec![])
+    );
+    watch.hand(Verb::Resume, None);
+    watch.ticks(1, 800);
+    assert_eq!(watch.words(), Vec::<String>::new(), "a second hand is not said again, but counts from then");
+    watch.ticks(15 * 60 - 12, 800);
+    watch.ticks(20, 100);
+    assert_eq!(watch.acts(), Vec::<String>::new());
+    watch.ticks(10, 800);
+    assert_eq!(watch.acts(), ["lower to nice 10"], "its next case is acted upon");
+}
+
+/// A command that suspended somebody and is gone, with its guard, is made good.
+#[test]
+fn what_a_hand_left_suspended_goes_on() {
+    let mut watch = Watch::new(&rule(LOWER_AT_ONCE));
+    watch.hand(Verb::Suspend, Some(seconds(10)));
+    watch.world.process(PID).state = State::Suspended;
+    watch.ticks(14, 100);
+    assert_eq!(watch.acts(), Vec::<String>::new(), "its own command has a moment to do so");
+    watch.ticks(2, 100);
+    assert_eq!(watch.acts(), ["resume"]);
+    watch.world.process(PID).state = State::Running;
+    watch.came(Outcome::Resumed(None));
+    watch.ticks(30, 100);
+    assert!(watch.under_way.is_empty());
+}
+
+/// Each verdict that is no act leaves the process alone, and says so once.
+#[test]
+fn what_keeps_a_step_from_being_taken() {
+    let ladder = "ladder = [ { at = '0s', do = 'terminate' } ]";
+    let armed = rule(&format!("lasting = '0s'\n{ladder}"));
+    let shadow = Settings { shadow: true, ..settings() };
+    let mut protections = Protections::default();
+    protections.terminal.insert(process(PID, "labelpress").id);
+    let spent = rule(&format!("lasting = '0s'\nbudget = {{ cases = 1, per = '1h' }}\n{ladder}"));
+    for (wanted, rules, settings, protections) in
+        [("shadow", &armed, shadow, Protections::default()), ("spared", &armed, settings(), protections)]
+    {
+        let mut watch = Watch::with(rules, settings, protections);
+        watch.ticks(30, 800);
+        assert_eq!((watch.verdicts(), watch.acts()), (vec![wanted], vec![]));
+    }
+    let mut watch = Watch::new(&spent);
+    watch.ticks(1, 800);
+    watch.came(Outcome::Refused("a test".to_owned()));
+    watch.ticks(5, 100);
+    watch.ticks(5, 800);
+    assert_eq!((watch.verdicts(), watch.acts()), (vec!["act", "over budget"], vec![]), "{:?}", watch.words());
+}
+
+/// The cap counts what all rules together do: a rule gone wild acts on no more than that.
+#[test]
+fn all_rules_together_act_only_so_often() {
+    let rules = load(
+        "cap = { acts = 2, terminations = 2 }\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'terminate' } ]\n",
+    );
+    let mut watch = Watch::new(&rules);
+    watch.world.processes = (1..=5).map(|place| process(PID + place, "labelpress")).collect();
+    watch.ticks(1, 800);
+    assert_eq!(watch.under_way.len(), 2, "{:?}", watch.acts());
+    let capped = watch.verdicts().into_iter().filter(|verdict| *verdict == "capped").count();
+    assert_eq!(capped, 3);
+}
+
+/// What comes next is counted from the last sample, up to which the ladder's clock has run, however late an outcome is.
+#[test]
+fn the_next_step_is_told_for_when_it_is_due() {
+    let mut watch =
+        Watch::new(&rule("lasting = '0s'\nladder = [ { at = '0s', do = 'lower' }, { at = '10s', do = 'terminate' } ]"));
+    watch.ticks(3, 800);
+    let due = watch.world.moment.wall.checked_add(seconds(8)).unwrap();
+    watch.world.pass(Duration::from_millis(700));
+    watch.came(lowered(10));
+    let next = watch.told.last().unwrap().next;
+    assert!(matches!(next, Next::Step { at, .. } if at == due), "{next:?}");
+    watch.world.pass(Duration::from_millis(300));
+    watch.step(Input::Time);
+    watch.ticks(7, 800);
+    assert_eq!(watch.acts(), ["terminate"], "and so it is");
+}
+
+/// Whoever is no longer of the group is undone, while the case of the others goes on.
+#[test]
+fn whoever_leaves_his_group_is_undone() {
+    let rules = load(
+        "[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'memory.held > 500 MiB'\nbreach = 'instances > 0'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'lower' } ]\n",
+    );
+    let mut watch = Watch::new(&rules);
+    watch.world.processes.push(process(PID + 1, "labelpress"));
+    watch.ticks(1, 800);
+    assert_eq!(watch.under_way.len(), 2);
+    watch.came(lowered(10));
+    watch.came(lowered(10));
+    watch.world.pass(seconds(1));
+    watch.world.process(PID).memory_held = Some(20 * MIB);
+    let snapshot = watch.world.snapshot();
+    watch.step(Input::Sample(&snapshot, &watch.beside.clone()));
+    let left = watch.told.iter().any(|happening| matches!(happening.what, What::LeftTheGroup { .. }));
+    assert!(left, "{:?}", watch.words());
+    assert_eq!(watch.under_way[0].order.targets[0].id.pid, PID);
+    assert!(matches!(watch.came(Outcome::Restored(Restoring::default())), Act::Restore { .. }));
+    watch.world.pass(seconds(1));
+    let snapshot = watch.world.snapshot();
+    watch.step(Input::Sample(&snapshot, &watch.beside.clone()));
+    assert!(watch.under_way.is_empty(), "the other keeps what was done to it: {:?}", watch.acts());
+}
+
+/// A doubted trail disarms until a person accepts the loss, even where it could be written again.
+#[test]
+fn a_doubted_trail_waits_for_a_person() {
+    let mut watch = Watch::new(&rule(LOWER_AT_ONCE));
+    watch.step(Input::Trail(Trail::Doubted("record 7 is gone".to_owned(), true)));
+    watch.step(Input::Trail(Trail::Back));
+    watch.ticks(3, 800);
+    assert_eq!(watch.acts(), Vec::<String>::new());
+    watch.step(Input::Trail(Trail::Accepted("ines".to_owned())));
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["lower to nice 10"]);
+    let words = watch.words();
+    assert!(words.contains(&"disarmed".to_owned()) && words.contains(&"armed".to_owned()), "{words:?}");
+}
+
+/// A rule that flaps is told each time, but recorded at most so often in an hour; the rest is counted.
+#[test]
+fn a_rule_that_flaps_does_not_fill_the_trail() {
+    let mut watch = Watch::new(&rule("lasting = '0s'\ncalm = 'memory.held < 300 MiB'"));
+    for _ in 0..80 {
+        watch.ticks(2, 800);
+        watch.ticks(12, 100);
+    }
+    assert_eq!(watch.only_said, 100, "of 80 breaches and as many calms 60 are recorded");
+    watch.world.pass(seconds(3600));
+    watch.ticks(1, 100);
+    let counted = |what: &What| matches!(what, What::Watcher(News::SummedUp(100, 60)));
+    assert!(watch.told.iter().any(|happening| counted(&happening.what)), "{:?}", watch.words());
+}
+
+/// A program is told of a case; until it has ended the same rule runs no other, and that is told.
+#[test]
+fn one_program_a_rule_at_a_time() {
+    let rules = load(
+        "[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'run', run = ['/usr/bin/true'] } ]\n",
+    );
+    let mut watch = Watch::new(&rules);
+    watch.ticks(1, 800);
+    assert_eq!(watch.calls.len(), 1);
+    watch.world.processes.push(process(PID + 1, "labelpress"));
+    watch.ticks(5, 800);
+    assert_eq!((watch.calls.len(), watch.words().last().map(String::as_str)), (1, Some("refused")));
+    let call = watch.calls.remove(0);
+    watch.step(Input::Ran(Box::new(call), Outcome::Ran("it ended with status 0".to_owned())));
+    assert_eq!(watch.words(), ["ran"]);
+    watch.world.processes.push(process(PID + 2, "labelpress"));
+    watch.ticks(1, 800);
+    assert_eq!((watch.calls.len(), watch.calls[0].case), (1, 3), "and then it may run again");
+}
+
+/// The bound of a group's memory does not decide: it is read, one at a time, and then it does.
+#[test]
+fn exact_memory_is_asked_for_where_it_decides() {
+    let rules = load(
+        "[[rule]]\nname = 'presses'\njudge = 'app'\nbreach = 'memory > 100 MiB'\nlasting = '0s'\nladder = [ { at = '0s', do = 'alert' } ]\n",
+    );
+    let mut watch = Watch::new(&rules);
+    watch.world.processes = (0..3).map(|place| process(PID + place, "labelpress")).collect();
+    watch.ticks(3, 10);
+    assert_eq!((watch.wishes.len(), watch.words()), (1, vec![]), "one at a time, and nothing is claimed before");
+    let wish = watch.wishes.remove(0);
+    let from = watch.world.moment.monotonic + seconds(1);
+    watch.step(Input::Memory(Box::new(wish), Some(110 * MIB), from));
+    watch.ticks(1, 10);
+    assert_eq!(watch.words(), ["alert"]);
+}
+
+/// What is suspended stays so while no sample can be taken, and goes on in time all the same.
+#[test]
+fn without_samples_time_still_passes() {
+    let mut watch = Watch::new(&rule(
+        "lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '3s' }, { at = '1h', do = 'terminate' } ]",
+    ));
+    watch.ticks(1, 800);
+    watch.came(suspended(watch.world.moment, seconds(3)));
+    let _ = watch.words();
+    for _ in 0..4 {
+        watch.world.pass(seconds(1));
+        watch.step(Input::NoSample("too many open files".to_owned()));
+        watch.step(Input::Time);
+    }
+    assert_eq!(watch.acts(), ["resume"]);
+    assert!(watch.words().contains(&"blind".to_owned()));
+}
+
+/// A clock that is set is told, and moves nothing that is due.
+#[test]
+fn a_clock_that_is_set_moves_no_step() {
+    let mut watch = Watch::new(&rule("lasting = '0s'\nladder = [ { at = '5s', do = 'terminate' } ]"));
+    watch.ticks(2, 800);
+    watch.world.moment.wall = watch.world.moment.wall.checked_add(seconds(7200)).unwrap();
+    watch.ticks(2, 800);
+    assert_eq!((watch.words(), watch.acts()), (vec!["breach".to_owned(), "clock".to_owned()], vec![]));
+    watch.ticks(2, 800);
+    assert_eq!(watch.acts(), ["terminate"]);
+    let waits =
+        watch.told.iter().any(|happening| matches!(&happening.what, What::Decided { verdict: Verdict::Waits(_), .. }));
+    assert!(!waits);
+}

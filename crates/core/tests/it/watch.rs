@@ -1,0 +1,127 @@
+//! A dispatcher on a made-up machine, with handed-in time: what it commands is kept, what it tells as well.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use jiff::tz::TimeZone;
+use sophron_core::act::{Act, Lever, Lowering, Only, Originals, Outcome, Standstill};
+use sophron_core::dispatch::{Beside, Call, Command, Commission, Dispatcher, Done, Input, Settings};
+use sophron_core::happening::Happening;
+use sophron_core::judge::MemoryWish;
+use sophron_core::model::Moment;
+use sophron_core::protect::Protections;
+use sophron_core::rules::RuleSet;
+use sophron_testkit::{World, process};
+
+use crate::script::{MIB, PID, seconds};
+
+pub fn settings() -> Settings {
+    Settings { shadow: false, assumed: false, by_root: true, own: None, only: None, zone: TimeZone::UTC }
+}
+
+pub fn lowered(nice: i32) -> Outcome {
+    Outcome::Lowered(Box::new(Lowering {
+        nice,
+        only: Only::Both,
+        originals: Originals::default(),
+        threads: 1,
+        complete: true,
+        hindered: None,
+        session: None,
+        weight: None,
+        lever: Lever::Nice,
+        reversible: true,
+    }))
+}
+
+pub fn suspended(now: Moment, length: Duration) -> Outcome {
+    let over = now.wall.checked_add(length).unwrap();
+    let until = now.monotonic + length;
+    Outcome::Suspended(Standstill { took: None, until, over, holds_locks: true, more: 0 })
+}
+
+/// A watch whose acts are under way until they are told to have come to something.
+pub struct Watch {
+    pub world: World,
+    pub dispatcher: Dispatcher,
+    pub under_way: Vec<Commission>,
+    /// Programs that run.
+    pub calls: Vec<Call>,
+    pub wishes: Vec<MemoryWish>,
+    pub told: Vec<Happening>,
+    /// Told, and not recorded.
+    pub only_said: usize,
+    pub beside: Beside,
+}
+
+impl Watch {
+    pub fn new(rules: &Arc<RuleSet>) -> Watch {
+        Watch::with(rules, settings(), Protections::default())
+    }
+
+    pub fn with(rules: &Arc<RuleSet>, settings: Settings, protections: Protections) -> Watch {
+        Watch {
+            world: World::new(vec![process(PID, "labelpress")]),
+            dispatcher: Dispatcher::new(settings, Arc::clone(rules), protections, 1),
+            under_way: Vec::new(),
+            calls: Vec::new(),
+            wishes: Vec::new(),
+            told: Vec::new(),
+            only_said: 0,
+            beside: Beside::default(),
+        }
+    }
+
+    pub fn follow(&mut self, commands: Vec<Command>) {
+        for command in commands {
+            match command {
+                Command::Act(commission) => self.under_way.push(*commission),
+                Command::Tell(happening) => self.told.push(*happening),
+                Command::Say(happening) => {
+                    self.only_said += 1;
+                    self.told.push(*happening);
+                }
+                Command::Run(call) => self.calls.push(*call),
+                Command::Read(wish) => self.wishes.push(*wish),
+                _ => {}
+            }
+        }
+    }
+
+    pub fn step(&mut self, input: Input<'_>) {
+        let commands = self.dispatcher.step(self.world.moment, input);
+        self.follow(commands);
+    }
+
+    /// That many samples a second apart, with that much held.
+    pub fn ticks(&mut self, count: u64, held: u64) {
+        for _ in 0..count {
+            self.world.pass(seconds(1));
+            for process in &mut self.world.processes {
+                process.memory_held = Some(held * MIB);
+            }
+            self.step(Input::Time);
+            let snapshot = self.world.snapshot();
+            let commands = self.dispatcher.step(snapshot.moment, Input::Sample(&snapshot, &self.beside));
+            self.follow(commands);
+        }
+    }
+
+    /// The oldest act that is under way came to this.
+    pub fn came(&mut self, outcome: Outcome) -> Act {
+        let commission = self.under_way.remove(0);
+        let act = commission.order.act.clone();
+        self.step(Input::Acted(Box::new(Done { commission, outcome, took: Duration::ZERO })));
+        act
+    }
+
+    pub fn acts(&self) -> Vec<String> {
+        self.under_way.iter().map(|commission| commission.order.act.to_string()).collect()
+    }
+
+    /// The words of what was told since the last time it was asked.
+    pub fn words(&mut self) -> Vec<String> {
+        let lines = std::mem::take(&mut self.told);
+        lines.iter().filter_map(|happening| Some(happening.line(&TimeZone::UTC)?.word.to_owned())).collect()
+    }
+}
