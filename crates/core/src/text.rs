@@ -43,7 +43,7 @@ fn push_clean(out: &mut String, c: char) {
 }
 
 /// A command line from its NUL-separated arguments (`/proc/PID/cmdline`, proc_pid_cmdline(5)): cleaned, with what
-/// looks like a secret masked, and cut at [`LONGEST_COMMAND`].
+/// looks like a secret masked, and cut at 4096 characters.
 pub fn command_line(cmdline: &[u8]) -> String {
     let mut out = String::new();
     let mut mask_next = false;

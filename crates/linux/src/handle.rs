@@ -117,15 +117,19 @@ impl Handle {
     /// Its threads, as they are now.
     ///
     /// # Errors
-    /// It is gone.
+    /// It is gone, or one of its threads cannot be read now: then nothing is known of all of them.
     pub fn threads(&self) -> io::Result<Vec<Thread>> {
         let folder = format!("/proc/{}/task", self.id.pid);
         let mut threads = Vec::new();
         for entry in fs::read_dir(folder)? {
             let entry = entry?;
             let Some(id) = entry.file_name().to_str().and_then(|name| name.parse().ok()) else { continue };
-            // A thread that ends midway is no thread to report.
-            let Ok(line) = fs::read(entry.path().join("stat")) else { continue };
+            let line = match fs::read(entry.path().join("stat")) {
+                Ok(line) => line,
+                // A thread that ends midway is no thread to report.
+                Err(error) if is_gone(&error) => continue,
+                Err(error) => return Err(error),
+            };
             if let Some(stat) = stat::parse(&line) {
                 threads.push(Thread { id, nice: stat.nice, state: State::from_letter(stat.state) });
             }
@@ -151,8 +155,18 @@ pub struct Thread {
     pub state: State,
 }
 
+/// Whether a file of /proc could not be read because whom it tells of is gone: anything else says nothing about him.
+pub(crate) fn is_gone(error: &io::Error) -> bool {
+    error.kind() == io::ErrorKind::NotFound || error.raw_os_error() == Some(libc::ESRCH)
+}
+
 /// When the process of that PID was started, clock ticks since boot; `None` when there is none.
 pub(crate) fn start_time(pid: u32) -> Option<u64> {
-    let line = fs::read(format!("/proc/{pid}/stat")).ok()?;
-    stat::parse(&line).map(|stat| stat.start)
+    started(pid).ok()
+}
+
+/// The same, and why it is not known.
+pub(crate) fn started(pid: u32) -> io::Result<u64> {
+    let line = fs::read(format!("/proc/{pid}/stat"))?;
+    stat::parse(&line).map(|stat| stat.start).ok_or_else(|| io::ErrorKind::InvalidData.into())
 }

@@ -7,6 +7,7 @@ use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread::Builder;
 use std::time::{Duration, Instant};
 
+use crate::handle::is_gone;
 use crate::patience::within;
 use crate::proc::locks;
 
@@ -23,7 +24,8 @@ type Pairs = Vec<(u32, u32)>;
 #[derive(Debug, Clone)]
 struct Reading {
     begun: Instant,
-    done: Arc<(Mutex<Option<Arc<Pairs>>>, Condvar)>,
+    /// What it has shown once it is done; none inside where it could not be read.
+    done: Arc<(Mutex<Option<Option<Arc<Pairs>>>>, Condvar)>,
 }
 
 static LATEST: Mutex<Option<Reading>> = Mutex::new(None);
@@ -32,16 +34,16 @@ impl Reading {
     /// The one under way, or one that has just been made, or a new one; `None` where no thread can be started.
     fn get() -> Option<Reading> {
         let mut latest = LATEST.lock().unwrap_or_else(PoisonError::into_inner);
-        let goes = |reading: &Reading| reading.answer(Duration::ZERO).is_none() || reading.begun.elapsed() < FRESH;
+        let goes = |reading: &Reading| !reading.is_done() || reading.begun.elapsed() < FRESH;
         if let Some(reading) = latest.as_ref().filter(|reading| goes(reading)) {
             return Some(reading.clone());
         }
         let reading = Reading { begun: Instant::now(), done: Arc::default() };
         let done = Arc::clone(&reading.done);
         let read = move || {
-            let pairs = locks::parse(&fs::read_to_string("/proc/locks").unwrap_or_default());
+            let pairs = fs::read_to_string("/proc/locks").map(|text| Arc::new(locks::parse(&text)));
             let (slot, told) = &*done;
-            *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(Arc::new(pairs));
+            *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(pairs.ok());
             told.notify_all();
         };
         Builder::new().name("locks".to_owned()).spawn(read).ok()?;
@@ -52,11 +54,15 @@ impl Reading {
         let (slot, told) = &*self.done;
         let found = slot.lock().unwrap_or_else(PoisonError::into_inner);
         let waited = told.wait_timeout_while(found, patience, |found| found.is_none());
-        waited.unwrap_or_else(PoisonError::into_inner).0.clone()
+        waited.unwrap_or_else(PoisonError::into_inner).0.clone().flatten()
+    }
+
+    fn is_done(&self) -> bool {
+        self.done.0.lock().unwrap_or_else(PoisonError::into_inner).is_some()
     }
 }
 
-/// Who waits for whose file lock, by PID; `None` where that is not known within `patience`.
+/// Who waits for whose file lock, by PID; `None` where that cannot be read, or not within `patience`.
 pub fn waits(patience: Duration) -> Option<Arc<Pairs>> {
     Reading::get()?.answer(patience)
 }
@@ -75,7 +81,12 @@ pub fn last_waits() -> Option<Arc<Pairs>> {
 pub fn holds_any(pid: u32) -> Option<bool> {
     let look = move || -> Option<bool> {
         for entry in fs::read_dir(format!("/proc/{pid}/fdinfo")).ok()?.flatten() {
-            let info = fs::read(entry.path()).unwrap_or_default();
+            let info = match fs::read(entry.path()) {
+                Ok(info) => info,
+                // Closed meanwhile.
+                Err(error) if is_gone(&error) => continue,
+                Err(_) => return None,
+            };
             if info.split(|byte| *byte == b'\n').any(|line| line.starts_with(b"lock:")) {
                 return Some(true);
             }

@@ -3,13 +3,15 @@
 
 use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::time::Duration;
+use std::{fs, io};
 
 use sophron_core::model::{Needs, Process};
+use sophron_core::text::with_causes;
 
+use crate::handle::{is_gone, started};
 use crate::inspect::{details, restart};
 use crate::proc::number;
 use crate::{Sampler, locks};
@@ -66,7 +68,10 @@ const OF_A_DESKTOP: [(&str, &str, &[&str]); 6] = [
 /// How long those that wait for a file lock are waited for.
 const LOCKS: Duration = Duration::from_secs(1);
 
-/// Why suspending or ending it would hurt others; `None` where nothing of that kind is seen. What of it may not be read
+/// What is said of somebody who cannot be read, though he is there.
+const UNREAD: &str = "what it is cannot be seen now, and unknown protects";
+
+/// Why suspending or ending it would nothing of that kind is seen. What of it may not be read
 /// is another user's, and not this user's to act on.
 pub fn role(process: &Process) -> Option<String> {
     Roles::look().of(process, &BTreeSet::new())
@@ -77,6 +82,8 @@ pub fn role(process: &Process) -> Option<String> {
 pub struct Roles {
     /// Who traces whom: a thread's ID, and the process traced.
     traced: HashMap<u32, u32>,
+    /// Why that could not be seen.
+    unread: Option<String>,
     /// The locks were not to be had in time: nobody waits for them again.
     late: Cell<bool>,
 }
@@ -84,14 +91,11 @@ pub struct Roles {
 impl Roles {
     /// A look at all processes.
     pub fn look() -> Roles {
-        let traced = |entry: fs::DirEntry| -> Option<(u32, u32)> {
-            let traced: u32 = entry.file_name().to_str()?.parse().ok()?;
-            let status = fs::read(entry.path().join("status")).ok()?;
-            let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"TracerPid:\t"))?;
-            Some((number(line).filter(|tracer| *tracer != 0)?, traced))
+        let (traced, unread) = match tracers() {
+            Ok(traced) => (traced, None),
+            Err(error) => (HashMap::new(), cannot_be_seen(&error)),
         };
-        let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
-        Roles { traced: entries.filter_map(traced).collect(), late: Cell::new(false) }
+        Roles { traced, unread, late: Cell::new(false) }
     }
 
     /// Why suspending or ending it would hurt others than its `family`, which is meant along with it.
@@ -100,8 +104,11 @@ impl Roles {
         if let Some(why) = by_unit(process) {
             return Some(why);
         }
-        if let Some(held) = held(pid) {
+        if let Some(held) = held(pid).unwrap_or_else(|error| cannot_be_seen(&error)) {
             return Some(held);
+        }
+        if let Some(unread) = &self.unread {
+            return Some(unread.clone());
         }
         let patience = if self.late.get() { Duration::ZERO } else { LOCKS };
         match locks::waiting_for(&[pid], patience) {
@@ -162,15 +169,24 @@ pub(crate) fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u
     let mut tools: Option<(Sampler, Roles)> = None;
     let mut ask = move |pid: u32| {
         // Whoever was born since has had no time to serve anybody, and must not have any to flee.
-        let start = crate::handle::start_time(pid)?;
+        let start = match started(pid) {
+            Ok(start) => start,
+            Err(error) => return cannot_be_seen(&error),
+        };
         if u128::from(start) * 1000 > began.as_millis() * ticks {
             return None;
         }
         let (sampler, roles) = match &mut tools {
             Some(tools) => tools,
-            none => none.insert((Sampler::new(Path::new("/proc"), Needs::IDENTITY).ok()?, Roles::look())),
+            none => match Sampler::new(Path::new("/proc"), Needs::IDENTITY) {
+                Ok(sampler) => none.insert((sampler, Roles::look())),
+                Err(error) => return Some(format!("{}: unknown protects", with_causes(&error))),
+            },
         };
-        roles.of(&sampler.again(pid)?, &BTreeSet::new())
+        match sampler.again(pid) {
+            Some(process) => roles.of(&process, &BTreeSet::new()),
+            None => started(pid).map_or_else(|error| cannot_be_seen(&error), |_| Some(UNREAD.to_owned())),
+        }
     };
     move |pid| match found.get(&pid) {
         Some(known) => known.clone(),
@@ -178,10 +194,38 @@ pub(crate) fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u
     }
 }
 
+/// What cannot be seen for want of descriptors or memory may be there, so it protects. Of whom is gone there is nothing to see, and
+/// what may not be read is another user's.
+fn cannot_be_seen(error: &io::Error) -> Option<String> {
+    let known = is_gone(error) || error.kind() == io::ErrorKind::PermissionDenied;
+    (!known).then(|| format!("what it does for others cannot be seen now ({error}), and unknown protects"))
+}
+
+/// Who traces whom: the tracing thread's ID, and the process traced.
+fn tracers() -> io::Result<HashMap<u32, u32>> {
+    let mut all = HashMap::new();
+    for entry in fs::read_dir("/proc")? {
+        let entry = entry?;
+        let Some(traced) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
+        let status = match fs::read(entry.path().join("status")) {
+            Ok(status) => status,
+            Err(error) if cannot_be_seen(&error).is_none() => continue,
+            Err(error) => return Err(error),
+        };
+        let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"TracerPid:\t"));
+        all.extend(line.and_then(number).filter(|tracer| *tracer != 0).map(|tracer| (tracer, traced)));
+    }
+    Ok(all)
+}
+
 /// By what it has open.
-fn held(pid: u32) -> Option<String> {
+fn held(pid: u32) -> io::Result<Option<String>> {
+    Ok(by_files(fs::read_dir(format!("/proc/{pid}/fd"))?))
+}
+
+fn by_files(entries: fs::ReadDir) -> Option<String> {
     let (mut screen, mut input) = (false, false);
-    for entry in fs::read_dir(format!("/proc/{pid}/fd")).ok()?.flatten() {
+    for entry in entries.flatten() {
         let Ok(link) = fs::read_link(entry.path()) else { continue };
         let name = link.as_os_str().as_bytes();
         if name == b"/dev/fuse" {

@@ -246,7 +246,9 @@ fn true_of<T>(kernel: &Kernel, came: &Result<T, ActError>) -> Result<(), TestCas
     match came {
         Err(ActError::Gone) => prop_assert!(kernel.ended, "said to be gone, and is there"),
         Err(ActError::NotPermitted(_) | ActError::MayNotRaise) => prop_assert!(kernel.foreign),
-        Err(ActError::Kernel(error) | ActError::Unguarded(error)) => prop_assert!(false, "{error}"),
+        Err(ActError::Kernel(error) | ActError::Unguarded(error) | ActError::NotWhole(error)) => {
+            prop_assert!(false, "{error}")
+        }
         Ok(_) => {}
     }
     Ok(())

@@ -25,7 +25,7 @@ impl Hands {
         let files = trail::files(state).unwrap_or_default();
         let last = files.last().and_then(|path| trail::number(path.file_name()?.to_str()?)).unwrap_or(1);
         let mut hands = Hands { folder: trail::folder(state), number: last, offset: 0 };
-        hands.offset = hands.length();
+        hands.offset = hands.length().unwrap_or(0);
         hands
     }
 
@@ -47,8 +47,12 @@ impl Hands {
         news
     }
 
-    fn length(&self) -> u64 {
-        std::fs::metadata(self.path()).map_or(0, |file| file.len())
+    /// None where that cannot be told now, which says nothing about the trail.
+    fn length(&self) -> Option<u64> {
+        match std::fs::metadata(self.path()) {
+            Ok(file) => Some(file.len()),
+            Err(error) => (error.kind() == std::io::ErrorKind::NotFound).then_some(0),
+        }
     }
 
     fn path(&self) -> PathBuf {
@@ -56,7 +60,7 @@ impl Hands {
     }
 
     fn of_this_file(&mut self) -> Vec<Record> {
-        let length = self.length();
+        let Some(length) = self.length() else { return Vec::new() };
         if length <= self.offset {
             // A trail that became shorter was put in another's place.
             self.offset = length;

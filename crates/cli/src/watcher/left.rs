@@ -15,8 +15,8 @@ use sophron_core::rules::RuleName;
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
 use sophron_linux::act::{self, Actuator, Commit};
-use sophron_linux::handle::Handle;
-use sophron_linux::{Sampler, here, trail};
+use sophron_linux::handle::{Handle, HandleError};
+use sophron_linux::{SampleError, Sampler, here, trail};
 
 /// The command of an ending by hand is given that long.
 const ENDING: Duration = Duration::from_secs(60);
@@ -63,7 +63,16 @@ pub fn resume(in_force: &InForce, boot: Boot) -> Vec<Left> {
         }
         let is_told = record.kind != Kind::Intent;
         let whole = record.action.as_ref().is_some_and(|action| action.tree);
-        for member in if whole { tree(id, record) } else { BTreeSet::from([id]) } {
+        let members = match whole.then(|| tree(id, record)) {
+            None => BTreeSet::from([id]),
+            Some(Ok(members)) => members,
+            Some(Err(error)) => {
+                let why = format!("who belongs to its tree cannot be seen: {}", with_causes(&error));
+                left.insert(id, one(id, Found::Resumed(Outcome::Refused(why))));
+                continue;
+            }
+        };
+        for member in members {
             let Some(outcome) = go_on(&one(member, Found::NotBefore(Duration::ZERO)).process) else {
                 // Of whom it is only announced, and who runs, there is nothing to tell.
                 if is_told {
@@ -90,10 +99,17 @@ fn until(record: &Record, now: Moment) -> Option<Duration> {
 
 /// What came of resuming it; none where it did not stand still.
 fn go_on(process: &Process) -> Option<Outcome> {
-    let Ok(handle) = Handle::open(&process.id) else { return Some(Outcome::Gone) };
-    let stands = handle.threads().is_ok_and(|all| all.iter().any(|thread| thread.state == State::Suspended));
-    if !stands {
-        return None;
+    let handle = match Handle::open(&process.id) {
+        Ok(handle) => handle,
+        Err(HandleError::Gone(_) | HandleError::Another { .. }) => return Some(Outcome::Gone),
+        // Whoever cannot be fixed now may still stand: the next start looks again.
+        Err(error) => return Some(Outcome::Refused(with_causes(&error))),
+    };
+    match handle.threads() {
+        Ok(threads) if threads.iter().any(|thread| thread.state == State::Suspended) => {}
+        Ok(_) => return None,
+        Err(_) if handle.has_ended() => return Some(Outcome::Gone),
+        Err(error) => return Some(Outcome::Refused(format!("whether it stands still cannot be seen: {error}"))),
     }
     let order = Order::on(process.clone(), Act::Resume);
     let handles = BTreeMap::from([(process.id, Arc::new(handle))]);
@@ -119,10 +135,12 @@ impl Commit for Later {
 }
 
 /// A tree that was being caught: its root, all that descend from it, and those that are named.
-fn tree(root: ProcessId, record: &Record) -> BTreeSet<ProcessId> {
+///
+/// # Errors
+/// It cannot be seen who they are.
+fn tree(root: ProcessId, record: &Record) -> Result<BTreeSet<ProcessId>, SampleError> {
     let mut all = BTreeSet::from([root]);
-    let snapshot = Sampler::new(Path::new("/proc"), Needs::NONE).and_then(|mut sampler| sampler.look());
-    let Ok(snapshot) = snapshot else { return all };
+    let snapshot = Sampler::new(Path::new("/proc"), Needs::NONE)?.look()?;
     let named: Vec<&str> =
         record.subject.iter().flat_map(|subject| &subject.of).flat_map(|of| &of.ids).map(String::as_str).collect();
     let is_named = |id: &ProcessId| named.contains(&id.checked().to_string().as_str());
@@ -135,7 +153,7 @@ fn tree(root: ProcessId, record: &Record) -> BTreeSet<ProcessId> {
         all.extend(&new);
         next.extend(new);
     }
-    all
+    Ok(all)
 }
 
 /// Checks the whole chain, mildly; what is wrong with it, if anything is.

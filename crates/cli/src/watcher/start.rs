@@ -17,7 +17,9 @@ use sophron_core::happening::{Announced, Happening, News, Next, Scribe, Subject,
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{RuleName, RuleSet};
+use sophron_core::text::with_causes;
 use sophron_linux::act::{Actuator, Commit, Found};
+use sophron_linux::handle::{Handle, HandleError};
 use sophron_linux::trail::{self, Keeping, Latest, TrailFile};
 use sophron_linux::{Sampler, files, here, sys, terminal};
 
@@ -302,10 +304,15 @@ fn found(id: &ProcessId, boot: Boot) -> String {
     if id.boot != boot {
         return "the machine was started anew since".to_owned();
     }
+    match Handle::open(id) {
+        Ok(_) => {}
+        Err(HandleError::Gone(_) | HandleError::Another { .. }) => return "it has ended".to_owned(),
+        Err(error) => return format!("what became of it cannot be seen: {}", with_causes(&error)),
+    }
     let now = Sampler::new(Path::new("/proc"), Needs::PERIODIC).ok().and_then(|mut sampler| sampler.again(id.pid));
     match now.filter(|process| process.id == *id) {
         Some(process) => format!("{}, nice {}", process.state.word(), process.nice),
-        None => "it has ended".to_owned(),
+        None => "it is there, and cannot be read".to_owned(),
     }
 }
 

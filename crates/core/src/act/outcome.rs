@@ -192,7 +192,7 @@ impl Outcome {
     }
 
     /// Whether something was done that closing the case has to undo.
-    pub(crate) fn has_effect(&self) -> bool {
+    pub fn has_effect(&self) -> bool {
         matches!(self, Outcome::Lowered(_) | Outcome::Joined { .. } | Outcome::Suspended(_))
     }
 }

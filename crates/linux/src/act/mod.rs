@@ -44,6 +44,9 @@ pub enum ActError {
     /// Nobody would resume it whatever happens, so it is not suspended.
     #[error("no guard could be started")]
     Unguarded(#[source] io::Error),
+    /// Somebody of its tree may have been missed: a part of it is not ended for the whole.
+    #[error("it cannot be seen now who belongs to it")]
+    NotWhole(#[source] io::Error),
     /// The kernel refused.
     #[error("the kernel refused")]
     Kernel(#[source] io::Error),

@@ -4,17 +4,16 @@
 //! those that are new, until two looks in a row find nobody new and every thread standing still.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::fmt;
-use std::fs;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use std::{fmt, fs, io};
 
 use rustix::process::Signal;
 use sophron_core::model::{Boot, ProcessId};
 use sophron_core::state::State;
 
 use super::{ActError, Ending, LOOK_AGAIN, Lineage};
-use crate::handle::{Handle, start_time};
+use crate::handle::{Handle, HandleError, is_gone, start_time};
 use crate::proc::stat;
 
 /// A tree that is not caught within that time is reported as it is.
@@ -35,6 +34,8 @@ pub struct Tree {
     spared: Spared,
     /// Forks as they happen, where that may be listened to.
     lineage: Option<Lineage>,
+    /// Why the last look may have missed somebody.
+    unread: Option<io::Error>,
 }
 
 /// Who is never taken into a tree, nor what descends from him; asked as members are found.
@@ -62,7 +63,7 @@ impl fmt::Debug for Spared {
 }
 
 /// Puts processes under guard before they are suspended.
-pub type GuardThem<'a> = dyn FnMut(&[Arc<Handle>]) -> std::io::Result<()> + 'a;
+pub type GuardThem<'a> = dyn FnMut(&[Arc<Handle>]) -> io::Result<()> + 'a;
 
 /// What came of suspending a tree.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -87,7 +88,13 @@ impl Tree {
     pub fn of(roots: &[Arc<Handle>], spared: impl FnMut(u32) -> Option<String> + Send + 'static) -> Tree {
         let boot = roots.first().map_or(Boot::default(), |root| root.id().boot);
         let members = roots.iter().map(|root| (root.id().pid, Arc::clone(root))).collect();
-        Tree { boot, members, spared: Spared { ask: Box::new(spared), met: BTreeMap::new() }, lineage: None }
+        Tree {
+            boot,
+            members,
+            spared: Spared { ask: Box::new(spared), met: BTreeMap::new() },
+            lineage: None,
+            unread: None,
+        }
     }
 
     /// The same with others that are known to descend from them, though they may stand below somebody else by now: each with
@@ -133,7 +140,8 @@ impl Tree {
     /// Looks once for descendants that are not in it yet, and takes them in. A member that has ended keeps its place:
     /// who came from it while it lived belongs to the tree, whoever his parent is now.
     pub fn look(&mut self) -> Vec<Arc<Handle>> {
-        let seen = all();
+        self.unread = None;
+        let seen = all(&mut self.unread);
         let started: HashMap<u32, u64> = seen.iter().map(|process| (process.pid, process.start)).collect();
         let mut new = Vec::new();
         loop {
@@ -150,9 +158,8 @@ impl Tree {
                 let id = ProcessId { pid: process.pid, start: process.start, boot: self.boot };
                 if is_child
                     && !self.spared.has(process.pid)
-                    && let Ok(handle) = Handle::open(&id)
+                    && let Some(handle) = self.fix(&id)
                 {
-                    let handle = Arc::new(handle);
                     self.members.insert(process.pid, Arc::clone(&handle));
                     new.push(handle);
                 }
@@ -175,10 +182,10 @@ impl Tree {
                 continue;
             }
             let Some(start) = start_time(pid) else { continue };
-            let Ok(handle) = Handle::open(&ProcessId { pid, start, boot: self.boot }) else { continue };
+            let Some(handle) = self.fix(&ProcessId { pid, start, boot: self.boot }) else { continue };
+            let Some(lineage) = self.lineage.as_mut() else { continue };
             // If it ended before it was held, its end has been told by now, and the number is somebody else's.
             if lineage.descendants(&mut self.spared).contains(&pid) {
-                let handle = Arc::new(handle);
                 self.members.insert(pid, Arc::clone(&handle));
                 strays.push(handle);
             }
@@ -186,11 +193,24 @@ impl Tree {
         strays
     }
 
+    /// A member fixed; none where it is gone, or cannot be fixed now, which is remembered.
+    fn fix(&mut self, id: &ProcessId) -> Option<Arc<Handle>> {
+        match Handle::open(id) {
+            Ok(handle) => Some(Arc::new(handle)),
+            Err(HandleError::Denied { source, .. }) => {
+                self.unread = Some(source);
+                None
+            }
+            Err(_) => None,
+        }
+    }
+
     /// Suspends everybody in it, and everybody that they start meanwhile. `guard` is given those that come next, and
     /// only when it has them on watch are they suspended.
     ///
     /// # Errors
-    /// A member is another user's, or could not be guarded. Those suspended so far are for the caller to resume.
+    /// A member is another user's, or could not be guarded, or it could not be seen who belongs to it. Those suspended so far are
+    /// for the caller to resume.
     pub fn suspend(&mut self, guard: &mut GuardThem<'_>) -> Result<Suspended, ActError> {
         let began = Instant::now();
         let first: Vec<Arc<Handle>> = self.members.values().map(Arc::clone).collect();
@@ -208,10 +228,13 @@ impl Tree {
                 stop(member)?;
             }
             let still = self.members.values().all(|member| stands_still(member));
-            quiet = if new.is_empty() && still { quiet + 1 } else { 0 };
+            quiet = if new.is_empty() && still && self.unread.is_none() { quiet + 1 } else { 0 };
             if quiet == 0 {
                 std::thread::sleep(LOOK_AGAIN);
             }
+        }
+        if let Some(error) = self.unread.take() {
+            return Err(ActError::NotWhole(error));
         }
         let alive = self.members.values().filter(|member| !member.has_ended()).count();
         Ok(Suspended { members: alive, complete: quiet >= 2, took: began.elapsed() })
@@ -229,7 +252,7 @@ impl Tree {
     /// left.
     ///
     /// # Errors
-    /// A member is another user's: nothing was ended.
+    /// A member is another user's, or it could not be seen who belongs to it: nothing was ended.
     pub fn terminate(
         &mut self,
         force_after: Option<Duration>,
@@ -253,7 +276,7 @@ impl Tree {
         loop {
             self.look();
             self.signal_all(Signal::KILL);
-            if self.wait_for_ends(Duration::from_millis(50)) && self.look().is_empty() {
+            if self.wait_for_ends(Duration::from_millis(50)) && self.look().is_empty() && self.unread.is_none() {
                 return Ok((Ending::Forced(began.elapsed()), 0));
             }
             if Instant::now() >= give_up {
@@ -289,16 +312,30 @@ fn stop(member: &Handle) -> Result<(), ActError> {
 
 fn stands_still(member: &Handle) -> bool {
     let still = |state: State| matches!(state, State::Suspended | State::Traced | State::Zombie);
-    member.threads().map_or(true, |threads| threads.iter().all(|thread| still(thread.state)))
+    match member.threads() {
+        Ok(threads) => threads.iter().all(|thread| still(thread.state)),
+        Err(error) => is_gone(&error),
+    }
 }
 
-/// Every process, in one look.
-fn all() -> Vec<Seen> {
-    let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
-    let seen = entries.filter_map(|entry| {
-        let pid = entry.file_name().to_str()?.parse().ok()?;
-        let line = fs::read(entry.path().join("stat")).ok()?;
-        stat::parse(&line).map(|stat| Seen { pid, parent: stat.parent, start: stat.start })
-    });
-    seen.collect()
+/// Every process, in one look; and why somebody may be missing.
+fn all(unread: &mut Option<io::Error>) -> Vec<Seen> {
+    let mut seen = Vec::new();
+    let mut look = || -> io::Result<()> {
+        for entry in fs::read_dir("/proc")? {
+            let entry = entry?;
+            let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse().ok()) else { continue };
+            let line = match fs::read(entry.path().join("stat")) {
+                Ok(line) => line,
+                Err(error) if is_gone(&error) => continue,
+                Err(error) => return Err(error),
+            };
+            seen.extend(stat::parse(&line).map(|stat| Seen { pid, parent: stat.parent, start: stat.start }));
+        }
+        Ok(())
+    };
+    if let Err(error) = look() {
+        *unread = Some(error);
+    }
+    seen
 }

@@ -8,6 +8,7 @@ use sophron_core::audit::OpenSuspension;
 use sophron_core::checkup::{Observation, Past, Scene, Settings, Surroundings, Watched};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::state::State;
+use sophron_core::text::with_causes;
 use sophron_linux::patience::within;
 use sophron_linux::volumes::Survey;
 use sophron_linux::{Sampler, cgroups, here, inspect, open_files, terminal, trail};
@@ -155,15 +156,21 @@ fn held_files(scene: &Scene, settings: &Settings) -> Vec<sophron_core::checkup::
     within(HELD_FILES + DISKS, move || open_files::held(pids.into_iter(), HELD_AT_LEAST, give_up)).unwrap_or_default()
 }
 
-/// What the record tells of those that are suspended. A record that cannot be read tells nothing.
+/// What the record tells of those that are suspended; where it cannot be read, that.
 pub fn notes(snapshot: &Snapshot, state: &args::State) -> HashMap<ProcessId, String> {
     let suspended = |process: &&Process| matches!(process.state, State::Suspended);
     if snapshot.processes.iter().find(suspended).is_none() {
         return HashMap::new();
     }
-    let latest =
-        places::state(state.folder.as_deref()).ok().and_then(|state| trail::latest(&state, |_| {}).ok().flatten());
-    let Some(latest) = latest else { return HashMap::new() };
+    let unread = |why: &str| -> HashMap<ProcessId, String> {
+        let note = format!("whether Sophron suspended it is not known: {why}");
+        snapshot.processes.iter().filter(suspended).map(|process| (process.id, note.clone())).collect()
+    };
+    let latest = match places::state(state.folder.as_deref()).map(|state| trail::latest(&state, |_| {})) {
+        Ok(Ok(Some(latest))) => latest,
+        Ok(Ok(None)) | Err(_) => return HashMap::new(),
+        Ok(Err(error)) => return unread(&with_causes(&error)),
+    };
     let open: HashMap<ProcessId, OpenSuspension> = latest.in_force.suspensions().collect();
     let tell = |process: &Process| {
         let held = open.get(&process.id)?;

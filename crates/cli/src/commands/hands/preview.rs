@@ -177,10 +177,13 @@ fn upset(hand: &Hand<'_>, process: &Process) -> Vec<String> {
             lines.push("if its shell ends meanwhile the kernel hangs it up, and it may end".to_owned());
         }
     }
-    let waiting = locks::waiting_for(&[pid], LOCKS).unwrap_or_default();
-    if let Some(first) = waiting.first() {
-        let name = hand.snapshot.process(*first).map_or(format!("process {first}"), Process::label);
-        lines.push(format!("it holds a file lock that {name} waits for: that one stands still with it"));
+    match locks::waiting_for(&[pid], LOCKS).as_deref() {
+        Some([first, ..]) => {
+            let name = hand.snapshot.process(*first).map_or(format!("process {first}"), Process::label);
+            lines.push(format!("it holds a file lock that {name} waits for: that one stands still with it"));
+        }
+        Some([]) => {}
+        None => lines.push("whether others wait for a file lock of it could not be seen in time".to_owned()),
     }
     lines.push("it keeps its memory while it is suspended".to_owned());
     lines

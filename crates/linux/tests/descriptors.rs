@@ -1,0 +1,78 @@
+//! Out of descriptors nothing can be read, and what cannot be read is not taken for nothing: not for nobody who waits, not for a
+//! tree without branches, not for threads that stand still.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test")]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::sync::Arc;
+
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use sophron_core::act::{Act, Order};
+use sophron_core::model::{Needs, Process};
+use sophron_linux::Sampler;
+use sophron_linux::act::{ActError, Actuator, Commit, Found, Tree};
+use sophron_linux::handle::Handle;
+use sophron_linux::roles::Roles;
+use sophron_testkit::{Own, eventually, is_suspended};
+
+/// With no more than that many descriptors to be had.
+fn with_left<T>(count: usize, what: impl FnOnce() -> T) -> T {
+    let mut taken = Vec::new();
+    while let Ok(file) = File::open("/dev/null") {
+        taken.push(file);
+    }
+    taken.truncate(taken.len() - count);
+    what()
+}
+
+struct Agrees;
+
+impl Commit for Agrees {
+    fn announce(&mut self, _: usize, _: Found) -> Result<(), String> {
+        Ok(())
+    }
+
+    fn still_right(&mut self, _: usize, _: Process) -> Result<(), String> {
+        Ok(())
+    }
+}
+
+#[test]
+fn what_cannot_be_read_is_not_taken_for_nothing() {
+    let limit = getrlimit(Resource::Nofile);
+    setrlimit(Resource::Nofile, Rlimit { current: Some(64), ..limit }).unwrap();
+    let mut command = Command::new("sh");
+    let root = Own(command.args(["-c", "sleep 60 & wait"]).process_group(0).stdin(Stdio::null()).spawn().unwrap());
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
+    let mut find = |found: &dyn Fn(&Process) -> bool| {
+        eventually("it runs", || sampler.look().ok()?.processes.iter().find(|process| found(process)).cloned())
+    };
+    let process = find(&|process| process.id.pid == root.0.id());
+    let child = find(&|process| process.parent == root.0.id() && process.app == "sleep");
+    drop(sampler);
+    let handle = Arc::new(Handle::open(&process.id).unwrap());
+    for left in 0..=1 {
+        let threads = with_left(left, || handle.threads());
+        assert!(threads.is_err(), "with {left} left: {threads:?}");
+        let role = with_left(left, || Roles::look().of(&process, &BTreeSet::new()));
+        assert!(role.as_ref().is_some_and(|why| why.contains("unknown protects")), "with {left} left: {role:?}");
+        let mut tree = Tree::of(&[Arc::clone(&handle)], |_| None);
+        let came = with_left(left, || tree.terminate(None, &mut |_| Ok(())));
+        assert!(matches!(came, Err(ActError::NotWhole(_))), "with {left} left: {came:?}");
+        let order = Order::on(process.clone(), Act::Terminate { force_after: None });
+        let handles = BTreeMap::from([(process.id, Arc::clone(&handle))]);
+        let actuator = Actuator { handles, ..Actuator::default() };
+        let outcome = with_left(left, || actuator.perform(&order, &mut Agrees).outcome().0);
+        assert!(!outcome.has_effect(), "with {left} left: {outcome:?}");
+    }
+    assert!(!handle.has_ended() && !is_suspended(process.id.pid) && !is_suspended(child.id.pid));
+    // And with descriptors to be had it is ended, with all that belongs to it.
+    let mut tree = Tree::of(&[Arc::clone(&handle)], |_| None);
+    tree.terminate(None, &mut |_| Ok(())).unwrap();
+    assert_eq!(tree.members().count(), 2);
+    assert!(tree.members().all(|member| member.has_ended()));
+}
