@@ -20,12 +20,15 @@ const FRESH: Duration = Duration::from_millis(100);
 /// Holders of file locks and those that wait for them, by PID.
 type Pairs = Vec<(u32, u32)>;
 
+/// What a reading has shown; none where it could not be read.
+type Shown = Option<Arc<Pairs>>;
+
 /// One reading, shared by all who want to know meanwhile.
 #[derive(Debug, Clone)]
 struct Reading {
     begun: Instant,
-    /// What it has shown once it is done; none inside where it could not be read.
-    done: Arc<(Mutex<Option<Option<Arc<Pairs>>>>, Condvar)>,
+    /// What it has shown, once it is done.
+    done: Arc<(Mutex<Option<Shown>>, Condvar)>,
 }
 
 static LATEST: Mutex<Option<Reading>> = Mutex::new(None);
