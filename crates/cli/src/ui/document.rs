@@ -64,3 +64,67 @@ fn of_chart(chart: &Chart, word: &str, indent: usize, width: Option<usize>) -> S
     };
     lines.iter().enumerate().map(line).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn plain(document: &Document, width: Option<usize>) -> String {
+        anstream::adapter::strip_str(&text(document, width)).to_string()
+    }
+
+    fn document() -> Document {
+        let mut document = Document::new(8);
+        document.push(Block::Head(vec!["case 7".into(), "mossgate-desk-03".into(), "rule press-leak".into()]));
+        document.push(Block::Verdict(None, "it held more memory than it may".into()));
+        document.entry(
+            "who",
+            ["labelpress 51907-kqm (ines), user 1001, started by process 1", "runs /opt/mossgate/labelpress"],
+        );
+        document.entry("none", Vec::<String>::new());
+        let command = Text::Command("sophron inspect 51907-kqm".into(), "what it waits for".into());
+        document.entry("next", [command]);
+        document.push(Block::Gap);
+        document.push(Block::Heading("to be sent".into()));
+        document.push(Block::Paragraph("Your program labelpress was ended because it held more than 750 MiB.".into()));
+        document
+    }
+
+    /// Every word is there at every width, no line is wider than the terminal, and what belongs to a word stands beside it.
+    #[test]
+    fn a_document_fits_every_width() {
+        let squeezed = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+        let whole = squeezed(&plain(&document(), None));
+        for width in [48, 72, 100, 200] {
+            let told = plain(&document(), Some(width));
+            assert!(told.lines().all(|line| line.chars().count() <= width), "{width}:\n{told}");
+            assert_eq!(squeezed(&told), whole, "{width}");
+            let beside = told.lines().skip_while(|line| !line.starts_with("who     ")).skip(1);
+            assert!(beside.take_while(|line| !line.starts_with("next")).all(|line| line.starts_with("        ")));
+        }
+        assert!(!whole.contains("none"), "an entry without lines is left out");
+    }
+
+    /// A chart is drawn as wide as there is room, with its marks and its legend beneath.
+    #[test]
+    fn a_chart_is_fitted_as_well() {
+        let at = |second: i64| jiff::Timestamp::from_second(1_795_505_400 + second).unwrap();
+        let chart = Chart {
+            points: (0..60).map(|second| (at(second), f64::from(u32::try_from(second).unwrap()))).collect(),
+            limit: 30.0,
+            falls: false,
+            until: at(90),
+            marks: vec![(at(30), 'b'), (at(80), 't')],
+            legend: "b begins, t ended",
+        };
+        let mut document = Document::new(8);
+        document.entry("why", [Text::Chart(chart)]);
+        for width in [40, 80, 110] {
+            let told = plain(&document, Some(width));
+            let lines: Vec<&str> = told.lines().collect();
+            assert_eq!((lines.len(), lines[0].starts_with("why     ")), (4, true), "{told}");
+            assert!(lines[1].find('b') < lines[1].find('t') && lines[3].ends_with("b begins, t ended"), "{told}");
+            assert!(lines.iter().all(|line| line.chars().count() <= width), "{told}");
+        }
+    }
+}

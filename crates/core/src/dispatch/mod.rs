@@ -121,6 +121,8 @@ pub struct Recorded {
     pub busy: BTreeSet<ProcessId>,
     /// From whom its rules stood back.
     pub back: BTreeSet<ProcessId>,
+    /// In which cases an act of it was under way that we took for done, each as often as there were any.
+    pub acting: Vec<u64>,
     /// Whom it had suspended as we did: its suspension is the one that the readings tell of, and ours is void.
     pub did: BTreeSet<ProcessId>,
 }
@@ -188,6 +190,8 @@ pub struct Dispatcher {
     /// That of the last sample.
     last: Option<Moment>,
     interval: Option<Duration>,
+    /// Cases in which the watcher that recorded was still at it at the last sample.
+    still_at: BTreeSet<u64>,
     /// What came of acts since the last sample, for a recording.
     kept: Vec<crate::recording::Outcome>,
     ticks: u64,
@@ -230,6 +234,7 @@ impl Dispatcher {
             now: Moment::default(),
             last: None,
             interval: None,
+            still_at: BTreeSet::new(),
             kept: Vec::new(),
             ticks: 0,
             out: Vec::new(),

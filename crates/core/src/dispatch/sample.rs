@@ -22,6 +22,7 @@ impl Dispatcher {
             self.protections.refresh_ancestors(snapshot, own);
         }
         self.drop_what_was_recorded(beside);
+        self.wait_as_was_recorded(&beside.recorded.acting);
         if !self.settings.assumed {
             self.look_after_the_suspended(snapshot, beside);
         }
@@ -32,7 +33,7 @@ impl Dispatcher {
         self.joining.retain(|id, _| busy.contains(id));
 
         let (suspended, busy) = self.hold_on(beside);
-        self.keep(&suspended);
+        self.keep(snapshot, &suspended);
         let only = self.settings.only.as_ref();
         let tick = Tick { snapshot, suspended: &suspended, busy: &busy, only, zone: &self.settings.zone };
         let events = self.judge.tick(&tick);
@@ -62,10 +63,24 @@ impl Dispatcher {
         }
     }
 
-    fn keep(&mut self, suspended: &BTreeSet<ProcessId>) {
-        let pids = |ids: &BTreeSet<ProcessId>| ids.iter().map(|id| id.pid).collect();
+    /// Where its act took longer than ours, which is taken for done, nothing else happens in the case meanwhile.
+    fn wait_as_was_recorded(&mut self, acting: &[u64]) {
+        for case in std::mem::take(&mut self.still_at) {
+            self.judge.awaits(case, 0);
+        }
+        for case in acting {
+            let all = acting.iter().filter(|other| *other == case).count();
+            self.judge.awaits(*case, u32::try_from(all).unwrap_or(u32::MAX));
+            self.still_at.insert(*case);
+        }
+    }
+
+    /// By PID: so only those that the sample shows, and not who may have their numbers by now.
+    fn keep(&mut self, snapshot: &Snapshot, suspended: &BTreeSet<ProcessId>) {
+        let seen = |id: &&ProcessId| snapshot.process(id.pid).is_some_and(|process| process.id == **id);
+        let pids = |ids: &BTreeSet<ProcessId>| ids.iter().filter(seen).map(|id| id.pid).collect();
         let outcomes = std::mem::take(&mut self.kept);
-        let back = self.hands.standing_back.keys().map(|id| id.pid).collect();
+        let back = self.hands.standing_back.keys().filter(seen).map(|id| id.pid).collect();
         let ours = Ours { suspended: pids(suspended), busy: pids(&self.busy), back, outcomes };
         self.out.push(Command::Keep(Box::new(ours)));
     }

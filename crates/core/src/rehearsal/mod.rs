@@ -85,6 +85,8 @@ pub struct Rehearsal {
     gone: BTreeSet<ProcessId>,
     /// Whom a step has suspended at the latest tick.
     just_suspended: Vec<ProcessId>,
+    /// Acts that are taken for done while the watcher that recorded was still at them: in which case, and on whom.
+    at_it: Vec<(u64, ProcessId)>,
     /// What happened at the latest sample.
     told: Vec<Happening>,
     stories: BTreeMap<u64, Story>,
@@ -121,6 +123,7 @@ impl Rehearsal {
             zone,
             gone: BTreeSet::new(),
             just_suspended: Vec::new(),
+            at_it: Vec::new(),
             told: Vec::new(),
             stories: BTreeMap::new(),
             hits: Vec::new(),
@@ -187,12 +190,13 @@ impl Rehearsal {
         self.done.extend(ours.outcomes.iter().cloned());
         self.gone.retain(|id| snapshot.process(id.pid).is_some_and(|process| process.id == *id));
         self.told.clear();
-        if self.gone.is_empty() {
+        // Whoever would have ended is not there any more, but for those with whom the watcher that recorded was still at it.
+        let away = |id: &ProcessId| self.gone.contains(id) && !ours.busy.contains(&id.pid);
+        if !self.gone.iter().any(away) {
             self.dispatch(snapshot, ours);
         } else {
-            // Whoever would have ended is not there any more.
             let mut left = snapshot.clone();
-            left.processes.retain(|process| !self.gone.contains(&process.id));
+            left.processes.retain(|process| !away(&process.id));
             self.dispatch(&left, ours);
         }
     }
@@ -203,9 +207,12 @@ impl Rehearsal {
             let suspends = |done: &Outcome| done.pid == id.pid && done.verb == "suspend";
             ours.busy.contains(&id.pid) || ours.outcomes.iter().any(suspends)
         };
+        let busy = recording::identities(&ours.busy, snapshot);
+        self.at_it.retain(|(_, id)| busy.contains(id));
         let recorded = Recorded {
+            acting: self.at_it.iter().map(|(case, _)| *case).collect(),
             suspended: recording::identities(&ours.suspended, snapshot),
-            busy: recording::identities(&ours.busy, snapshot),
+            busy,
             back: recording::identities(&ours.back, snapshot),
             did: std::mem::take(&mut self.just_suspended).into_iter().filter(did).collect(),
         };
@@ -254,6 +261,7 @@ impl Rehearsal {
     fn note(&mut self, commission: &Commission) {
         let order = &commission.order;
         let Some(target) = commission.target() else { return };
+        self.at_it.extend(commission.case.filter(|_| !commission.is_undo()).map(|case| (case, target.id)));
         match order.act {
             Act::Suspend { .. } => self.just_suspended.push(target.id),
             Act::Terminate { .. } | Act::Restart => {

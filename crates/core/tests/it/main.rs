@@ -3,6 +3,7 @@
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod accounts;
+mod adopting;
 mod audit;
 mod checkup;
 mod condition;
@@ -11,6 +12,7 @@ mod dispatch;
 mod dispatch_beside;
 mod dispatch_laws;
 mod docs;
+mod equal;
 mod groups;
 mod happening;
 mod judge;

@@ -1,0 +1,188 @@
+//! A watch and the rehearsal of what it recorded tell the same: one code decides in both, whatever the machine does and however
+//! long acts take.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use jiff::tz::TimeZone;
+use proptest::prelude::*;
+use sophron_core::act::{Act, Ending, Outcome, Restoring};
+use sophron_core::dispatch::{Command, Commission, Dispatcher, Done, Input};
+use sophron_core::happening::{Happening, What};
+use sophron_core::protect::Protections;
+use sophron_core::recording::{Header, Ours, Replay, Writer};
+use sophron_core::rehearsal::Rehearsal;
+use sophron_core::rules::RuleSet;
+use sophron_core::state::State;
+use sophron_testkit::{World, process};
+
+use crate::script::{MIB, load, seconds};
+use crate::watch::{lowered, settings, suspended};
+
+const RULES: &str = "[cap]\nacts = 10000\nterminations = 10000\n\
+    [[rule]]\nname = 'leak'\nwhere = 'app = labelpress'\nbreach = 'memory.held > 700 MiB and avg(memory.held, 3s) > 500 MiB'\nlasting = '1s'\narmed = true\n\
+    again = { after = '4s' }\nbudget = { cases = 3, per = '1h' }\n\
+    ladder = [ { at = '0s', do = 'alert' }, { at = '1s', do = 'lower', nice = 12 }, { at = '2s', do = 'suspend', for = '2s' }, { at = '6s', do = 'terminate' } ]\n\
+    [[rule]]\nname = 'family'\njudge = 'app'\nbreach = 'memory.held > 1200 MiB'\ncalm = 'memory.held < 900 MiB'\nlasting = '0s'\narmed = true\n\
+    ladder = [ { at = '1s', do = 'lower' }, { at = '4s', do = 'alert' } ]\n\
+    [[rule]]\nname = 'machine'\njudge = 'machine'\nwhere = 'app = tilebaker'\nbreach = 'machine.memory.available < 300 MiB'\nlasting = '1s'\narmed = true\npick = 'most memory'\n\
+    ladder = [ { at = '0s', do = 'lower', nice = 5 }, { at = '3s', do = 'terminate' } ]\n";
+
+/// One second of the machine: what each process holds in MiB (above 1000 unknown), whether it is born anew if it is gone, what
+/// is free, and how many of the acts that are under way come to something before the sample.
+type Second = (Vec<(u64, bool)>, u64, usize);
+
+fn second() -> impl Strategy<Value = Second> {
+    let figures = prop::collection::vec((prop_oneof![3 => 600_u64..1000, 1 => 0_u64..1050], any::<bool>()), 4);
+    (figures, prop_oneof![1 => 0_u64..300, 2 => 300_u64..900], 0_usize..4)
+}
+
+/// The watch, with a machine that does what it is told when it comes to it.
+struct Live {
+    world: World,
+    dispatcher: Dispatcher,
+    under_way: Vec<(Duration, Commission)>,
+    told: Vec<String>,
+    ours: Ours,
+    generation: u64,
+}
+
+impl Live {
+    fn follow(&mut self, commands: Vec<Command>) {
+        for command in commands {
+            match command {
+                Command::Act(commission) => self.under_way.push((self.world.moment.monotonic, *commission)),
+                Command::Tell(happening) | Command::Say(happening) => self.told.extend(words(&happening)),
+                Command::Keep(ours) => self.ours = *ours,
+                _ => {}
+            }
+        }
+    }
+
+    fn step(&mut self, input: Input<'_>) {
+        let commands = self.dispatcher.step(self.world.moment, input);
+        self.follow(commands);
+    }
+
+    /// What was under way for longest comes to what was wanted.
+    fn come(&mut self) {
+        if self.under_way.is_empty() {
+            return;
+        }
+        let (_, commission) = self.under_way.remove(0);
+        let id = commission.target().unwrap().id;
+        let place = self.world.processes.iter().position(|process| process.id == id);
+        let outcome = match (&commission.order.act, place) {
+            (Act::Restore { .. }, Some(_)) => Outcome::Restored(Restoring::default()),
+            (_, None) => Outcome::Gone,
+            (Act::Lower { nice, .. }, _) => lowered(*nice),
+            (Act::Suspend { length }, Some(place)) => {
+                self.world.processes[place].state = State::Suspended;
+                suspended(self.world.moment, *length)
+            }
+            (Act::Resume, Some(place)) => {
+                self.world.processes[place].state = State::Running;
+                Outcome::Resumed(None)
+            }
+            (Act::Terminate { .. } | Act::Restart, Some(place)) => {
+                self.world.processes.remove(place);
+                Outcome::Ended(Ending::default())
+            }
+        };
+        self.step(Input::Acted(Box::new(Done { commission, outcome, took: seconds(0) })));
+    }
+
+    fn pass(&mut self, (figures, free, outcomes): &Second) {
+        self.world.pass(seconds(1));
+        self.step(Input::Time);
+        // No act takes longer than that.
+        let late =
+            self.under_way.iter().filter(|(since, _)| *since + seconds(4) <= self.world.moment.monotonic).count();
+        (0..late.max(*outcomes)).for_each(|_| self.come());
+        for (place, (held, born)) in figures.iter().enumerate() {
+            let pid = 10 + u32::try_from(place).unwrap();
+            if *born && !self.world.processes.iter().any(|process| process.id.pid == pid) {
+                self.generation += 1;
+                let mut new = process(pid, if place < 2 { "labelpress" } else { "tilebaker" });
+                new.id.start += self.generation;
+                self.world.processes.push(new);
+                self.world.processes.sort_by_key(|process| process.id.pid);
+            }
+            if let Some(process) = self.world.processes.iter_mut().find(|process| process.id.pid == pid) {
+                process.memory_held = (*held < 1000).then_some(held * MIB);
+            }
+        }
+        self.world.machine.memory_available = Some(free * MIB);
+    }
+}
+
+/// What a sample brought: when, in which case, about whom, what, and with which verdict. What came of acts, and a case that closes
+/// when that is known, no sample tells.
+fn words(happening: &Happening) -> Option<String> {
+    let told = happening.json(&TimeZone::UTC);
+    match &happening.what {
+        What::Opened { .. }
+        | What::Reminded(_)
+        | What::Easing { .. }
+        | What::BreachedAgain(_)
+        | What::Decided { .. } => {}
+        _ => return None,
+    }
+    let keys = ["at", "happened", "case", "rule", "subject", "step", "action", "came", "reading", "limit"];
+    Some(keys.map(|key| told[key].to_string()).join(" "))
+}
+
+fn live(rules: &Arc<RuleSet>, course: &[Second]) -> (Vec<String>, String) {
+    let world =
+        World::new((10..14).map(|pid| process(pid, if pid < 12 { "labelpress" } else { "tilebaker" })).collect());
+    let header = Header {
+        sophron: "recording".to_owned(),
+        format: 1,
+        host: world.machine.host.clone(),
+        boot: world.machine.boot.to_string(),
+        every: 1.0,
+        begun: world.moment.wall,
+        zone: None,
+        uid: 0,
+    };
+    let mut writer = Writer::new(header);
+    let dispatcher = Dispatcher::new(settings(), Arc::clone(rules), Protections::default(), 1);
+    let (under_way, told, ours) = (Vec::new(), Vec::new(), Ours::default());
+    let mut live = Live { world, dispatcher, under_way, told, ours, generation: 0 };
+    let mut lines = String::new();
+    for second in course {
+        live.pass(second);
+        let snapshot = live.world.snapshot();
+        live.step(Input::Sample(&snapshot, &sophron_core::dispatch::Beside::default()));
+        lines += &writer.line(&snapshot, |_| true, std::mem::take(&mut live.ours)).unwrap();
+    }
+    (live.told, lines)
+}
+
+fn rehearsed(rules: &Arc<RuleSet>, lines: &str) -> Vec<String> {
+    let mut rehearsal = Rehearsal::new(rules, rules.every, Protections::default(), None, TimeZone::UTC);
+    let mut lines = lines.lines();
+    let mut replay = Replay::begin(lines.next().unwrap().as_bytes()).unwrap();
+    let mut told = Vec::new();
+    for line in lines {
+        let snapshot = replay.next(line.as_bytes()).unwrap().clone();
+        rehearsal.take(&snapshot, replay.ours());
+        told.extend(rehearsal.happenings().iter().filter_map(words));
+    }
+    told
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 200, ..ProptestConfig::default() })]
+
+    #[test]
+    fn a_watch_and_its_rehearsal_tell_the_same(course in prop::collection::vec(second(), 1..60)) {
+        let rules = load(RULES);
+        let (told, lines) = live(&rules, &course);
+        let again = rehearsed(&rules, &lines);
+        for (place, (live, again)) in told.iter().zip(&again).enumerate() {
+            prop_assert_eq!(live, again, "the {}th of {} and {}", place, told.len(), again.len());
+        }
+        prop_assert_eq!(&told[again.len().min(told.len())..], &again[told.len().min(again.len())..]);
+    }
+}
