@@ -83,7 +83,9 @@ impl Effects {
             none => *none = Some(Lowered { nice, originals, wants: BTreeMap::new() }),
         }
         let Some(lower) = &mut held.lower else { return };
-        lower.wants.insert(case, nice);
+        // A later, milder step of a case changes nothing: niceness only goes up.
+        let wanted = lower.wants.entry(case).or_insert(nice);
+        *wanted = nice.max(*wanted);
         lower.nice = lower.nice.max(nice);
     }
 

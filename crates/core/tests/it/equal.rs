@@ -1,14 +1,17 @@
 //! A watch and the rehearsal of what it recorded tell the same: one code decides in both, whatever the machine does and however
-//! long acts take.
+//! long acts take. And its trail tells at any moment what is in force.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
-use sophron_core::act::{Act, Ending, Outcome, Restoring};
-use sophron_core::dispatch::{Command, Commission, Dispatcher, Done, Input};
+use sophron_core::act::{Act, Ending, Originals, Outcome, Restoring};
+use sophron_core::audit::{InForce, Link};
+use sophron_core::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input};
 use sophron_core::happening::{Happening, What};
+use sophron_core::model::ProcessId;
 use sophron_core::protect::Protections;
 use sophron_core::recording::{Header, Ours, Replay, Writer};
 use sophron_core::rehearsal::Rehearsal;
@@ -16,6 +19,7 @@ use sophron_core::rules::RuleSet;
 use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
+use crate::happening::scribe;
 use crate::script::{MIB, load, seconds};
 use crate::watch::{lowered, settings, suspended};
 
@@ -45,14 +49,66 @@ struct Live {
     told: Vec<String>,
     ours: Ours,
     generation: u64,
+    /// What the trail says is in force.
+    link: Link,
+    in_force: InForce,
+    /// Who is lowered in truth.
+    lowered: BTreeSet<ProcessId>,
 }
 
 impl Live {
+    fn new(rules: &Arc<RuleSet>) -> Live {
+        let app = |pid: u32| if pid < 12 { "labelpress" } else { "tilebaker" };
+        Live {
+            world: World::new((10..14).map(|pid| process(pid, app(pid))).collect()),
+            dispatcher: Dispatcher::new(settings(), Arc::clone(rules), Protections::default(), 1),
+            under_way: Vec::new(),
+            told: Vec::new(),
+            ours: Ours::default(),
+            generation: 0,
+            link: Link::default(),
+            in_force: InForce::default(),
+            lowered: BTreeSet::new(),
+        }
+    }
+
+    fn record(&mut self, happening: &Happening) {
+        if let Some(draft) = scribe().record(happening) {
+            let line = self.link.seal(&draft).unwrap();
+            self.in_force.take(&serde_json::from_str(&line).unwrap());
+        }
+    }
+
+    /// What the trail has as in force that is not, and what is in force that it does not have: by it the next start takes back.
+    fn untold(&self) -> (Vec<ProcessId>, Vec<ProcessId>) {
+        let lives = |id: &ProcessId| self.world.processes.iter().any(|process| process.id == *id);
+        let stand = self.world.processes.iter().filter(|process| process.state == State::Suspended);
+        let lowered = self.lowered.iter().copied().filter(lives);
+        let truly: BTreeSet<ProcessId> = stand.map(|process| process.id).chain(lowered).collect();
+        let suspended = self.in_force.suspensions().map(|(id, _)| id);
+        let told: BTreeSet<ProcessId> =
+            self.in_force.holds().map(|hold| hold.id).chain(suspended).filter(lives).collect();
+        (told.difference(&truly).copied().collect(), truly.difference(&told).copied().collect())
+    }
+
     fn follow(&mut self, commands: Vec<Command>) {
         for command in commands {
             match command {
-                Command::Act(commission) => self.under_way.push((self.world.moment.monotonic, *commission)),
-                Command::Tell(happening) | Command::Say(happening) => self.told.extend(words(&happening)),
+                Command::Act(commission) => {
+                    let mut announced = commission.announced.clone();
+                    if let What::Announced(act, about) = &mut announced.what
+                        && matches!(**act, Act::Lower { .. })
+                    {
+                        about.originals = Some(Originals::default());
+                    }
+                    self.record(&announced);
+                    self.under_way.push((self.world.moment.monotonic, *commission));
+                }
+                Command::Tell(happening) => {
+                    self.record(&happening);
+                    self.told.extend(words(&happening));
+                }
+                Command::Say(happening) => self.told.extend(words(&happening)),
                 Command::Keep(ours) => self.ours = *ours,
                 _ => {}
             }
@@ -73,9 +129,17 @@ impl Live {
         let id = commission.target().unwrap().id;
         let place = self.world.processes.iter().position(|process| process.id == id);
         let outcome = match (&commission.order.act, place) {
-            (Act::Restore { .. }, Some(_)) => Outcome::Restored(Restoring::default()),
+            (Act::Restore { still, .. }, Some(_)) => {
+                if still.is_none() {
+                    self.lowered.remove(&id);
+                }
+                Outcome::Restored(Restoring::default())
+            }
             (_, None) => Outcome::Gone,
-            (Act::Lower { nice, .. }, _) => lowered(*nice),
+            (Act::Lower { nice, .. }, _) => {
+                self.lowered.insert(id);
+                lowered(*nice)
+            }
             (Act::Suspend { length }, Some(place)) => {
                 self.world.processes[place].state = State::Suspended;
                 suspended(self.world.moment, *length)
@@ -133,27 +197,23 @@ fn words(happening: &Happening) -> Option<String> {
 }
 
 fn live(rules: &Arc<RuleSet>, course: &[Second]) -> (Vec<String>, String) {
-    let world =
-        World::new((10..14).map(|pid| process(pid, if pid < 12 { "labelpress" } else { "tilebaker" })).collect());
+    let mut live = Live::new(rules);
     let header = Header {
         sophron: "recording".to_owned(),
         format: 1,
-        host: world.machine.host.clone(),
-        boot: world.machine.boot.to_string(),
+        host: live.world.machine.host.clone(),
+        boot: live.world.machine.boot.to_string(),
         every: 1.0,
-        begun: world.moment.wall,
+        begun: live.world.moment.wall,
         zone: None,
         uid: 0,
     };
     let mut writer = Writer::new(header);
-    let dispatcher = Dispatcher::new(settings(), Arc::clone(rules), Protections::default(), 1);
-    let (under_way, told, ours) = (Vec::new(), Vec::new(), Ours::default());
-    let mut live = Live { world, dispatcher, under_way, told, ours, generation: 0 };
     let mut lines = String::new();
     for second in course {
         live.pass(second);
         let snapshot = live.world.snapshot();
-        live.step(Input::Sample(&snapshot, &sophron_core::dispatch::Beside::default()));
+        live.step(Input::Sample(&snapshot, &Beside::default()));
         lines += &writer.line(&snapshot, |_| true, std::mem::take(&mut live.ours)).unwrap();
     }
     (live.told, lines)
@@ -174,6 +234,22 @@ fn rehearsed(rules: &Arc<RuleSet>, lines: &str) -> Vec<String> {
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 200, ..ProptestConfig::default() })]
+
+    /// Whoever is killed at any moment leaves a trail by which the next start takes everything back; and where nothing is under
+    /// way it has nothing that is not in force.
+    #[test]
+    fn the_trail_tells_at_any_moment_what_is_in_force(course in prop::collection::vec(second(), 1..60)) {
+        let mut live = Live::new(&load(RULES));
+        for second in course {
+            live.pass(&second);
+            prop_assert_eq!(live.untold().1, vec![], "in force, and the trail does not tell");
+            let snapshot = live.world.snapshot();
+            live.step(Input::Sample(&snapshot, &Beside::default()));
+            let (too_much, untold) = live.untold();
+            prop_assert_eq!(untold, vec![], "in force, and the trail does not tell");
+            prop_assert!(!live.dispatcher.is_settled() || too_much.is_empty(), "told, and not in force: {:?}", too_much);
+        }
+    }
 
     #[test]
     fn a_watch_and_its_rehearsal_tell_the_same(course in prop::collection::vec(second(), 1..60)) {

@@ -12,6 +12,7 @@ mod dispatch;
 mod dispatch_beside;
 mod dispatch_laws;
 mod docs;
+mod effects;
 mod equal;
 mod groups;
 mod happening;

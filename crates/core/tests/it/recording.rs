@@ -5,6 +5,7 @@ use std::time::Duration;
 use proptest::prelude::*;
 use sophron_core::model::Snapshot;
 use sophron_core::recording::{Header, Ours, ReadError, Replay, Writer};
+use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
 fn header(world: &World) -> Header {
@@ -141,6 +142,66 @@ proptest! {
                     break;
                 }
             }
+        }
+    }
+}
+
+/// Figures as a sample may show them, or not; of a process and of the machine.
+fn figures() -> impl Strategy<Value = Vec<Option<u32>>> {
+    prop::collection::vec(prop::option::of(0_u32..1_000_000), 16)
+}
+
+fn set(world: &mut World, of: &[Option<u32>]) {
+    let size = |place: usize| of[place].map(u64::from);
+    let rate = |place: usize| of[place].map(|value| value as f32);
+    let percent = |place: usize| of[place].map(|value| f64::from(value) / 8.0);
+    let press = world.process(20);
+    (press.memory, press.memory_held, press.memory_swapped) = (size(0), size(1), size(2));
+    (press.memory_virtual, press.disk_read, press.disk_write) = (size(3), rate(4), rate(5));
+    press.nice = of[6].map_or(0, |value| i32::try_from(value % 40).unwrap() - 20);
+    press.threads = of[7].unwrap_or(1);
+    press.state = if of[8].is_some() { State::Waiting } else { State::Sleeping };
+    press.names_mut().command = of[9].map(|value| format!("labelpress --spool {value}"));
+    press.names_mut().unit = of[10].map(|value| format!("press-{value}.service"));
+    let machine = &mut world.machine;
+    (machine.cpu, machine.iowait, machine.files_full) = (percent(11), percent(12), percent(13));
+    (machine.memory_available, machine.swap_used) = (size(14), size(15));
+    machine.load = of[11].map(|value| [f64::from(value), 0.5, 0.25]);
+    machine.running = of[12];
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
+
+    /// Whatever a sample shows, and whatever becomes unknown or known again from one to the next, is what is replayed.
+    #[test]
+    fn any_figures_are_replayed_as_they_were(course in prop::collection::vec(figures(), 1..8)) {
+        let mut world = World::new(vec![process(10, "plantledger"), process(20, "labelpress")]);
+        let mut writer = Writer::new(header(&world));
+        let (mut lines, mut wanted) = (String::new(), Vec::new());
+        for of in &course {
+            world.pass(Duration::from_secs(2));
+            set(&mut world, of);
+            lines += &writer.line(&world.snapshot(), |_| true, Ours::default()).unwrap();
+            wanted.push(world.snapshot());
+        }
+        let mut lines = lines.lines();
+        let mut replay = Replay::begin(lines.next().unwrap().as_bytes()).unwrap();
+        for (line, wanted) in lines.zip(&wanted) {
+            let found = replay.next(line.as_bytes()).unwrap();
+            let told = |snapshot: &Snapshot| {
+                let press = snapshot.process(20).unwrap();
+                let memory = [press.memory, press.memory_held, press.memory_swapped, press.memory_virtual];
+                let names = (press.command.clone(), press.unit.clone(), press.owner.clone(), press.path.clone());
+                (memory, press.disk_read, press.disk_write, press.nice, press.threads, press.state, names)
+            };
+            prop_assert_eq!(told(found), told(wanted));
+            let of_machine = |snapshot: &Snapshot| {
+                let machine = &snapshot.machine;
+                let sizes = [machine.memory_available, machine.swap_used];
+                (machine.cpu, machine.iowait, machine.files_full, sizes, machine.load, machine.running)
+            };
+            prop_assert_eq!(of_machine(found), of_machine(wanted));
         }
     }
 }
