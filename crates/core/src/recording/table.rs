@@ -172,12 +172,18 @@ pub(super) fn row<T>(table: &[Column<T>], of: &T) -> Map<String, Value> {
 
 /// Sets what a recording says; keys that this version does not know are passed over.
 pub(super) fn set<T>(table: &[Column<T>], of: &mut T, row: &Map<String, Value>) {
-    for column in table {
+    // A row tells of few keys, each by a bit of its place; they are set in the order of the table.
+    let place = |key: &String| table.iter().position(|column| column.key == key);
+    let mut told = row.keys().filter_map(place).fold(0_u64, |told, place| told | 1 << place);
+    while let Some(column) = table.get(told.trailing_zeros() as usize) {
+        told &= told - 1;
         if let Some(value) = row.get(column.key) {
             (column.set)(of, value);
         }
     }
 }
+
+const _: () = assert!(PROCESS.len() < 64 && MACHINE.len() < 64, "a place is a bit");
 
 /// Whether that is so of nearly everybody, and left out where a process is new.
 pub(super) fn goes_without_saying(key: &str, value: &Value) -> bool {
