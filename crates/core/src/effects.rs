@@ -160,6 +160,11 @@ impl Effects {
         resume.into_iter().chain(restore).collect()
     }
 
+    /// Whether nothing of ours is in force on anybody.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.held.is_empty()
+    }
+
     /// Whether anything of ours is in force on it.
     pub fn holds(&self, id: &ProcessId) -> bool {
         self.held.contains_key(id)

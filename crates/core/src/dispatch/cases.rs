@@ -95,6 +95,9 @@ impl Dispatcher {
 
     /// Whoever a case is no longer about, as one that has left its group, is undone, and that is recorded.
     pub(super) fn let_go_of_those_that_left(&mut self, snapshot: &Snapshot) {
+        if self.effects.is_empty() {
+            return;
+        }
         let now = snapshot.moment;
         let mut left = Vec::new();
         for case in self.judge.cases().filter(|case| case.ladder.has_effect) {

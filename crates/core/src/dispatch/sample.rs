@@ -130,11 +130,13 @@ impl Dispatcher {
     /// Has what the judge wants to know read, one group at a time.
     fn ask_for_memory(&mut self) {
         let now = self.last.map_or(Duration::ZERO, |last| last.monotonic);
-        let rested = self.memory_from.is_some_and(|from| now >= from);
+        if self.memory_from.is_none_or(|from| now < from) {
+            return;
+        }
         let wishes = self.judge.wishes();
         // In turn: one that cannot be fulfilled keeps nobody waiting.
         let turn = usize::try_from(self.ticks).unwrap_or(0).checked_rem(wishes.len()).unwrap_or(0);
-        if let Some(wish) = wishes.get(turn).filter(|_| rested).cloned() {
+        if let Some(wish) = wishes.get(turn).cloned() {
             self.memory_from = None;
             self.out.push(Command::Read(Box::new(wish)));
         }
