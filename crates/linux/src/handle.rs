@@ -7,8 +7,10 @@ use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
+use sophron_core::act::Outcome;
 use sophron_core::model::ProcessId;
 use sophron_core::state::State;
+use sophron_core::text::with_causes;
 
 use crate::here;
 use crate::proc::stat;
@@ -43,6 +45,19 @@ pub enum HandleError {
         #[source]
         source: io::Error,
     },
+}
+
+impl HandleError {
+    /// Whether the process is gone: anything else says nothing about it.
+    pub fn is_gone(&self) -> bool {
+        matches!(self, HandleError::Gone(_) | HandleError::Another { .. })
+    }
+}
+
+impl From<&HandleError> for Outcome {
+    fn from(error: &HandleError) -> Outcome {
+        if error.is_gone() { Outcome::Gone } else { Outcome::Refused(with_causes(error)) }
+    }
 }
 
 /// A process fixed by its pidfd (pidfd_open(2)), its start time compared.
@@ -158,6 +173,24 @@ pub struct Thread {
 /// Whether a file of /proc could not be read because whom it tells of is gone: anything else says nothing about him.
 pub(crate) fn is_gone(error: &io::Error) -> bool {
     error.kind() == io::ErrorKind::NotFound || error.raw_os_error() == Some(libc::ESRCH)
+}
+
+/// A file of every process in `/proc`, in one look. Of whom is gone there is nothing to see, and what may not be read is another
+/// user's.
+///
+/// # Errors
+/// Somebody could not be read, for want of descriptors or memory: who was seen is not everybody.
+pub(crate) fn of_each(file: &str, mut see: impl FnMut(u32, &[u8])) -> io::Result<()> {
+    for entry in fs::read_dir("/proc")? {
+        let entry = entry?;
+        let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse().ok()) else { continue };
+        match fs::read(entry.path().join(file)) {
+            Ok(bytes) => see(pid, &bytes),
+            Err(error) if is_gone(&error) || error.kind() == io::ErrorKind::PermissionDenied => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(())
 }
 
 /// When the process of that PID was started, clock ticks since boot; `None` when there is none.

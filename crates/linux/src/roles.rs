@@ -11,7 +11,7 @@ use std::{fs, io};
 use sophron_core::model::{Needs, Process};
 use sophron_core::text::with_causes;
 
-use crate::handle::{is_gone, started};
+use crate::handle::{is_gone, of_each, started};
 use crate::inspect::{details, restart};
 use crate::proc::number;
 use crate::{Sampler, locks};
@@ -204,17 +204,10 @@ fn cannot_be_seen(error: &io::Error) -> Option<String> {
 /// Who traces whom: the tracing thread's ID, and the process traced.
 fn tracers() -> io::Result<HashMap<u32, u32>> {
     let mut all = HashMap::new();
-    for entry in fs::read_dir("/proc")? {
-        let entry = entry?;
-        let Some(traced) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
-        let status = match fs::read(entry.path().join("status")) {
-            Ok(status) => status,
-            Err(error) if cannot_be_seen(&error).is_none() => continue,
-            Err(error) => return Err(error),
-        };
+    of_each("status", |traced, status| {
         let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"TracerPid:\t"));
         all.extend(line.and_then(number).filter(|tracer| *tracer != 0).map(|tracer| (tracer, traced)));
-    }
+    })?;
     Ok(all)
 }
 

@@ -11,7 +11,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
-use sophron_core::act::{Act, Order};
+use sophron_core::act::{Act, Order, Originals, Outcome};
 use sophron_core::model::{Needs, Process};
 use sophron_linux::Sampler;
 use sophron_linux::act::{ActError, Actuator, Commit, Found, Tree};
@@ -29,7 +29,10 @@ fn with_left<T>(count: usize, what: impl FnOnce() -> T) -> T {
     what()
 }
 
-struct Agrees;
+/// Agrees to everything.
+struct Agrees {
+    takes_back: bool,
+}
 
 impl Commit for Agrees {
     fn announce(&mut self, _: usize, _: Found) -> Result<(), String> {
@@ -38,6 +41,9 @@ impl Commit for Agrees {
 
     fn still_right(&mut self, _: usize, _: Process) -> Result<(), String> {
         Ok(())
+    }
+    fn takes_back(&self) -> bool {
+        self.takes_back
     }
 }
 
@@ -66,8 +72,16 @@ fn what_cannot_be_read_is_not_taken_for_nothing() {
         let order = Order::on(process.clone(), Act::Terminate { force_after: None });
         let handles = BTreeMap::from([(process.id, Arc::clone(&handle))]);
         let actuator = Actuator { handles, ..Actuator::default() };
-        let outcome = with_left(left, || actuator.perform(&order, &mut Agrees).outcome().0);
+        let outcome = with_left(left, || actuator.perform(&order, &mut Agrees { takes_back: false }).outcome().0);
         assert!(!outcome.has_effect(), "with {left} left: {outcome:?}");
+    }
+    // Without a handle: what was done to it stays in force by the record, and is not taken for ended with it.
+    let originals = Originals::default();
+    for act in [Act::Restore { set: 10, originals, still: None }, Act::Resume] {
+        let order = Order::on(process.clone(), act);
+        let outcome =
+            with_left(0, || Actuator::default().perform(&order, &mut Agrees { takes_back: true }).outcome().0);
+        assert!(matches!(outcome, Outcome::Refused(_)), "{outcome:?}");
     }
     assert!(!handle.has_ended() && !is_suspended(process.id.pid) && !is_suspended(child.id.pid));
     // And with descriptors to be had it is ended, with all that belongs to it.

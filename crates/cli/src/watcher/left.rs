@@ -15,7 +15,7 @@ use sophron_core::rules::RuleName;
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
 use sophron_linux::act::{self, Actuator, Commit};
-use sophron_linux::handle::{Handle, HandleError};
+use sophron_linux::handle::Handle;
 use sophron_linux::{SampleError, Sampler, here, trail};
 
 /// The command of an ending by hand is given that long.
@@ -101,9 +101,8 @@ fn until(record: &Record, now: Moment) -> Option<Duration> {
 fn go_on(process: &Process) -> Option<Outcome> {
     let handle = match Handle::open(&process.id) {
         Ok(handle) => handle,
-        Err(HandleError::Gone(_) | HandleError::Another { .. }) => return Some(Outcome::Gone),
-        // Whoever cannot be fixed now may still stand: the next start looks again.
-        Err(error) => return Some(Outcome::Refused(with_causes(&error))),
+        // Whoever is there and cannot be fixed now may still stand: the next start looks again.
+        Err(error) => return Some(Outcome::from(&error)),
     };
     match handle.threads() {
         Ok(threads) if threads.iter().any(|thread| thread.state == State::Suspended) => {}

@@ -19,7 +19,7 @@ use sophron_core::protect::Protections;
 use sophron_core::rules::{RuleName, RuleSet};
 use sophron_core::text::with_causes;
 use sophron_linux::act::{Actuator, Commit, Found};
-use sophron_linux::handle::{Handle, HandleError};
+use sophron_linux::handle::Handle;
 use sophron_linux::trail::{self, Keeping, Latest, TrailFile};
 use sophron_linux::{Sampler, files, here, sys, terminal};
 
@@ -306,7 +306,7 @@ fn found(id: &ProcessId, boot: Boot) -> String {
     }
     match Handle::open(id) {
         Ok(_) => {}
-        Err(HandleError::Gone(_) | HandleError::Another { .. }) => return "it has ended".to_owned(),
+        Err(error) if error.is_gone() => return "it has ended".to_owned(),
         Err(error) => return format!("what became of it cannot be seen: {}", with_causes(&error)),
     }
     let now = Sampler::new(Path::new("/proc"), Needs::PERIODIC).ok().and_then(|mut sampler| sampler.again(id.pid));

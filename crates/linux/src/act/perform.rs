@@ -162,7 +162,7 @@ impl Actuator {
             let handle = match self.fix(&process.id) {
                 Ok(handle) => handle,
                 Err(error) => {
-                    outcomes.insert(place, unfixed(&error));
+                    outcomes.insert(place, Outcome::from(&error));
                     continue;
                 }
             };
@@ -189,7 +189,8 @@ impl Actuator {
                 Some(now) if now.id == one.process.id && !one.handle.has_ended() => {
                     commit.still_right(one.place, now).map_err(Outcome::Dropped)
                 }
-                _ => Err(Outcome::Dropped("it has ended meanwhile".to_owned())),
+                _ if one.handle.has_ended() => Err(Outcome::Dropped("it has ended meanwhile".to_owned())),
+                _ => Err(Outcome::Dropped("it cannot be looked at once more".to_owned())),
             };
             let right = right.and_then(|()| match roles.as_ref().and_then(|roles| role(roles, one, order, &family)) {
                 Some(why) => Err(Outcome::Refused(why)),
@@ -321,13 +322,10 @@ impl Actuator {
     fn resume_ours(&mut self, process: &Process, commit: &mut dyn Commit) -> Outcome {
         // His guard would resume him anyway.
         let _ = commit.announce(0, Found::default());
-        let resumed = self.fix(&process.id).map_err(|_| ActError::Gone).and_then(|handle| resume(&*handle));
-        let outcome = resumed.map_or_else(
-            |error| refusal(&error),
-            |took| {
-                if took.is_none() { frozen_or(process.id.pid, Outcome::Resumed(None)) } else { Outcome::Resumed(took) }
-            },
-        );
+        let outcome = match self.fix(&process.id) {
+            Ok(handle) => resumed(&handle).unwrap_or_else(|error| refusal(&error)),
+            Err(error) => Outcome::from(&error),
+        };
         match self.standing.take() {
             Some(standing) if !matches!(outcome, Outcome::Refused(_)) => standing.release(),
             // Let go without a word: the guard resumes him if it can.
@@ -348,7 +346,12 @@ impl Actuator {
         if let Err(why) = commit.announce(0, Found::default()) {
             return Outcome::Unrecorded(why);
         }
-        let handle = self.fix(&process.id).ok().filter(|handle| !handle.has_ended());
+        let handle = match self.fix(&process.id) {
+            Ok(handle) => Some(handle).filter(|handle| !handle.has_ended()),
+            Err(error) if error.is_gone() => None,
+            // It may well be there: it stays in force by the record.
+            Err(error) => return Outcome::from(&error),
+        };
         put_back(handle.as_deref(), set, originals, still, self.direct()).outcome()
     }
 }
@@ -424,6 +427,10 @@ fn resume_one(handle: &Handle) -> Result<Outcome, ActError> {
     if !handle.threads()?.iter().any(|thread| thread.state == State::Suspended) {
         return Ok(Outcome::NotSuspended);
     }
+    resumed(handle)
+}
+
+fn resumed(handle: &Handle) -> Result<Outcome, ActError> {
     Ok(match resume(handle)? {
         Some(took) => Outcome::Resumed(Some(took)),
         None => frozen_or(handle.id().pid, Outcome::Resumed(None)),
@@ -448,11 +455,4 @@ fn frozen_or(pid: u32, otherwise: Outcome) -> Outcome {
 
 fn refusal(error: &ActError) -> Outcome {
     if matches!(error, ActError::Gone) { Outcome::Gone } else { Outcome::Refused(with_causes(error)) }
-}
-
-fn unfixed(error: &HandleError) -> Outcome {
-    match error {
-        HandleError::Gone(_) | HandleError::Another { .. } => Outcome::Gone,
-        error => Outcome::Refused(with_causes(error)),
-    }
 }

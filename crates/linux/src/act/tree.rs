@@ -6,14 +6,14 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use std::{fmt, fs, io};
+use std::{fmt, io};
 
 use rustix::process::Signal;
 use sophron_core::model::{Boot, ProcessId};
 use sophron_core::state::State;
 
 use super::{ActError, Ending, LOOK_AGAIN, Lineage};
-use crate::handle::{Handle, HandleError, is_gone, start_time};
+use crate::handle::{Handle, HandleError, is_gone, of_each, start_time};
 use crate::proc::stat;
 
 /// A tree that is not caught within that time is reported as it is.
@@ -140,7 +140,6 @@ impl Tree {
     /// Looks once for descendants that are not in it yet, and takes them in. A member that has ended keeps its place:
     /// who came from it while it lived belongs to the tree, whoever his parent is now.
     pub fn look(&mut self) -> Vec<Arc<Handle>> {
-        self.unread = None;
         let seen = all(&mut self.unread);
         let started: HashMap<u32, u64> = seen.iter().map(|process| (process.pid, process.start)).collect();
         let mut new = Vec::new();
@@ -321,21 +320,9 @@ fn stands_still(member: &Handle) -> bool {
 /// Every process, in one look; and why somebody may be missing.
 fn all(unread: &mut Option<io::Error>) -> Vec<Seen> {
     let mut seen = Vec::new();
-    let mut look = || -> io::Result<()> {
-        for entry in fs::read_dir("/proc")? {
-            let entry = entry?;
-            let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse().ok()) else { continue };
-            let line = match fs::read(entry.path().join("stat")) {
-                Ok(line) => line,
-                Err(error) if is_gone(&error) => continue,
-                Err(error) => return Err(error),
-            };
-            seen.extend(stat::parse(&line).map(|stat| Seen { pid, parent: stat.parent, start: stat.start }));
-        }
-        Ok(())
-    };
-    if let Err(error) = look() {
-        *unread = Some(error);
-    }
+    let looked = of_each("stat", |pid, line| {
+        seen.extend(stat::parse(line).map(|stat| Seen { pid, parent: stat.parent, start: stat.start }));
+    });
+    *unread = looked.err();
     seen
 }
