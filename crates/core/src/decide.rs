@@ -176,7 +176,7 @@ fn targets<'s>(
     pick: Pick,
     circumstances: &Circumstances<'s>,
 ) -> (Vec<&'s Process>, Spared<'s>) {
-    let find = |id: &ProcessId| circumstances.snapshot.process(id.pid).filter(|process| process.id == *id);
+    let find = |id: &ProcessId| circumstances.snapshot.find(id);
     let machine = &circumstances.snapshot.machine;
     let mut spared = None;
     let mut open: Vec<&Process> = Vec::new();

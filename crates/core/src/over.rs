@@ -106,7 +106,7 @@ impl Over {
         }
         // Who has ended is not listed: what is kept of him would only grow.
         if self.processes.len() > 2 * snapshot.processes.len() + 64 {
-            self.processes.retain(|id, _| snapshot.process(id.pid).is_some_and(|process| process.id == *id));
+            self.processes.retain(|id, _| snapshot.find(id).is_some());
         }
         self.last.clone_from(snapshot);
     }

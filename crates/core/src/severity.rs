@@ -15,6 +15,9 @@ pub enum Severity {
 }
 
 impl Severity {
+    /// Every severity, the mildest first.
+    pub(crate) const ALL: [Severity; 3] = [Severity::Notice, Severity::Warning, Severity::Critical];
+
     /// Its word.
     pub fn word(self) -> &'static str {
         match self {
@@ -26,7 +29,7 @@ impl Severity {
 
     /// The severity of that word.
     pub(crate) fn of_word(word: &str) -> Option<Severity> {
-        [Severity::Notice, Severity::Warning, Severity::Critical].into_iter().find(|severity| severity.word() == word)
+        Severity::ALL.into_iter().find(|severity| severity.word() == word)
     }
 }
 

@@ -70,7 +70,7 @@ impl Commit for ByTheRule<'_> {
             return Ok(());
         };
         let breached = self.breached.lock().unwrap_or_else(PoisonError::into_inner);
-        check.still_right(self.commission.case.unwrap_or_default(), judged, now, (breached.0, &breached.1))
+        check.still_right(self.commission.case().unwrap_or_default(), judged, now, (breached.0, &breached.1))
     }
 
     fn takes_back(&self) -> bool {

@@ -74,7 +74,7 @@ impl Watcher {
 
     /// What is known beside a sample: guards, locks, and whom it does not show.
     fn beside(&mut self, snapshot: &Snapshot) -> Beside {
-        let seen = |id: &ProcessId| snapshot.process(id.pid).is_some_and(|process| process.id == *id);
+        let seen = |id: &ProcessId| snapshot.find(id).is_some();
         let guards = self.standing.values().flat_map(|standing| standing.guards());
         let own = guards.chain([std::process::id()]).collect();
         let guarded = self.standing.iter_mut().filter_map(|(id, standing)| standing.is_guarded().then_some(*id));
@@ -202,7 +202,7 @@ impl Watcher {
     pub(super) fn ask(&mut self, asked: Asked) {
         let Asked { question, reply } = asked;
         let id = ProcessId { pid: question.pid, start: question.start, boot: self.scribe.boot };
-        let Some(process) = self.snapshot.process(id.pid).filter(|process| process.id == id).cloned() else {
+        let Some(process) = self.snapshot.find(&id).cloned() else {
             let _ = reply.send(Answer { standing: None });
             return;
         };

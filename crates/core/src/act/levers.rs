@@ -72,6 +72,22 @@ pub struct Lowering {
 }
 
 impl Lowering {
+    /// One that was taken for done: of a single thread, by plain niceness.
+    pub fn assumed(nice: i32, only: Only) -> Lowering {
+        Lowering {
+            nice,
+            only,
+            originals: Originals::default(),
+            threads: 1,
+            complete: true,
+            hindered: None,
+            session: None,
+            weight: None,
+            lever: Lever::Nice,
+            reversible: true,
+        }
+    }
+
     /// For people: what was moved.
     pub fn seen(&self) -> String {
         let mut what = Vec::new();

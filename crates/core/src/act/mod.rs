@@ -154,6 +154,19 @@ impl Reach {
 }
 
 impl Order {
+    /// On one process of those, where `meant` says who else is meant: how far a lowering may reach, and who is of its unit.
+    pub fn among(processes: &[Process], process: &Process, act: Act, meant: impl Fn(&Process) -> bool) -> Order {
+        let (reach, mates) = match act {
+            Act::Lower { .. } => (Reach::of(processes, process, meant), Vec::new()),
+            Act::Restart => {
+                let mates = processes.iter().filter(|other| other.group == process.group);
+                (Reach::default(), mates.cloned().collect())
+            }
+            _ => (Reach::default(), Vec::new()),
+        };
+        Order { reach, mates, ..Order::on(process.clone(), act) }
+    }
+
     /// On one process, and nobody else.
     pub fn on(process: Process, act: Act) -> Order {
         let (whole, mates) = (None, Vec::new());

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::{Call, Check, Command, Commission, Dispatcher};
-use crate::act::{Act, Order, Originals, Outcome, Reach, Whole};
+use crate::act::{Act, Order, Originals, Outcome, Whole};
 use crate::decide::{Decision, Verdict};
 use crate::facts::Facts;
 use crate::happening::{Announced, Grounds, Happening, Next, Subject, What};
@@ -134,18 +134,7 @@ impl Dispatcher {
         let meant = |process: &Process| case.members.contains(&process.id);
         let order = Order {
             whole: tree.then(|| self.whole_of(case, snapshot)),
-            reach: match act {
-                Act::Lower { .. } => Reach::of(&snapshot.processes, target, meant),
-                _ => Reach::default(),
-            },
-            mates: match act {
-                Act::Restart => {
-                    let mates = snapshot.processes.iter().filter(|other| other.group == target.group);
-                    mates.cloned().collect()
-                }
-                _ => Vec::new(),
-            },
-            ..Order::on(target.clone(), act.clone())
+            ..Order::among(&snapshot.processes, target, act.clone(), meant)
         };
         let announced = Announced {
             step: Some(decision.step),
@@ -165,8 +154,6 @@ impl Dispatcher {
         };
         let at = snapshot.moment.wall;
         Some(Commission {
-            case: Some(decision.case),
-            step: Some(decision.step),
             order,
             announced: Happening::of_case(at, case, what).on(Subject::one_of(case, target)),
             check: Some(check),
@@ -184,7 +171,7 @@ impl Dispatcher {
         let own = self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned()));
         let spared: BTreeMap<u32, String> = snapshot.processes.iter().filter_map(why).chain(own).collect();
         let member = |id: &ProcessId| {
-            let process = snapshot.process(id.pid).filter(|process| process.id == *id)?;
+            let process = snapshot.find(id)?;
             Some((*id, process.comes_from()))
         };
         Whole { spared, members: case.members.iter().filter_map(member).collect() }

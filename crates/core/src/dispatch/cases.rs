@@ -102,7 +102,7 @@ impl Dispatcher {
         let mut left = Vec::new();
         for case in self.judge.cases().filter(|case| case.ladder.has_effect) {
             for id in self.effects.of_case(case.number).into_iter().filter(|id| !case.concerns(id)) {
-                let process = snapshot.process(id.pid).filter(|process| process.id == id && !process.has_ended());
+                let process = snapshot.find(&id).filter(|process| !process.has_ended());
                 let told = process.map(|process| {
                     let what = What::LeftTheGroup { group: case.label() };
                     Happening::of_case(now.wall, case, what).on(Subject::process(process))
@@ -205,7 +205,7 @@ impl Dispatcher {
 /// on it is undone like on any other that is no longer judged.
 fn alive(case: &Case, snapshot: &Snapshot, beside: &Beside) -> BTreeSet<ProcessId> {
     let group = case.key.judged() != Judged::Process;
-    let seen = |id: &ProcessId| snapshot.process(id.pid).is_some_and(|process| process.id == *id);
+    let seen = |id: &ProcessId| snapshot.find(id).is_some();
     let lives = |id: &ProcessId| beside.unseen.contains(id) || (group && seen(id));
     case.members.iter().chain(case.lead.iter().map(|lead| &lead.id)).filter(|id| lives(id)).copied().collect()
 }

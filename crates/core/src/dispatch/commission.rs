@@ -15,13 +15,9 @@ use crate::rules::{Rule, RuleName};
 /// An act, or the taking back of one.
 #[derive(Debug, Clone)]
 pub struct Commission {
-    /// The case that it is done for.
-    pub case: Option<u64>,
-    /// The step of its ladder, by its place.
-    pub step: Option<usize>,
     /// What, and to whom.
     pub order: Order,
-    /// What is recorded before it is done.
+    /// What is recorded before it is done: also for which case, and by which step.
     pub announced: Happening,
     /// What must still hold right before it is done; nothing where something is taken back.
     pub check: Option<Check>,
@@ -74,6 +70,16 @@ impl Commission {
     /// The process that it is done to, or the root of the tree.
     pub fn target(&self) -> Option<&Process> {
         self.order.targets.first()
+    }
+
+    /// The case that it is done for.
+    pub fn case(&self) -> Option<u64> {
+        self.announced.case
+    }
+
+    /// The case that it acts for; none where something is taken back.
+    pub(crate) fn acts_for(&self) -> Option<u64> {
+        self.case().filter(|_| !self.is_undo())
     }
 
     /// Everybody that it is done to, as far as that is known.

@@ -53,6 +53,12 @@ impl Hands {
     pub fn queue(&mut self, hand: Hand) {
         self.queue.push(hand);
     }
+
+    /// Rules stand back from it from now on; whether they did not before, and until when.
+    fn stand_back(&mut self, id: ProcessId, now: Moment) -> (bool, jiff::Timestamp) {
+        let new = self.standing_back.insert(id, now.monotonic + STAND_BACK).is_none();
+        (new, now.wall.checked_add(STAND_BACK).unwrap_or(now.wall))
+    }
 }
 
 impl Dispatcher {
@@ -99,9 +105,9 @@ impl Dispatcher {
                     self.hands.suspended.remove(&id);
                 }
             }
-            let Some(process) = snapshot.process(id.pid).filter(|process| process.id == id) else { continue };
-            if self.hands.standing_back.insert(id, now.monotonic + STAND_BACK).is_none() {
-                let until = now.wall.checked_add(STAND_BACK).unwrap_or(now.wall);
+            let Some(process) = snapshot.find(&id) else { continue };
+            let (new, until) = self.hands.stand_back(id, now);
+            if new {
                 let what = What::StoodBack { act: hand.verb, by: Some(hand.by), until };
                 self.tell(Happening::about(now.wall, process, what));
             }
@@ -116,7 +122,7 @@ impl Dispatcher {
         let held: Vec<ProcessId> =
             self.effects.suspended().map(|(id, _)| *id).filter(|id| !self.busy.contains(id)).collect();
         for id in held {
-            let Some(process) = snapshot.process(id.pid).filter(|process| process.id == id) else { continue };
+            let Some(process) = snapshot.find(&id) else { continue };
             let still =
                 matches!(process.state, State::Suspended | State::Traced | State::Waiting) || process.has_ended();
             let case = self.effects.cases_of(&id).first().copied();
@@ -136,8 +142,7 @@ impl Dispatcher {
         self.effects.resumed(&id);
         self.held.resumed(&id);
         self.out.push(Command::Dismiss(id));
-        self.hands.standing_back.insert(id, now.monotonic + STAND_BACK);
-        let until = now.wall.checked_add(STAND_BACK).unwrap_or(now.wall);
+        let (_, until) = self.hands.stand_back(id, now);
         let what = What::StoodBack { act: Verb::Resume, by: None, until };
         let happening = Happening::about(now.wall, process, what);
         self.tell(Happening { case, ..happening });
@@ -159,7 +164,7 @@ impl Dispatcher {
         let over: Vec<ProcessId> = over.map(|(id, _)| *id).collect();
         for id in over {
             self.hands.suspended.remove(&id);
-            let process = snapshot.process(id.pid).filter(|process| process.id == id);
+            let process = snapshot.find(&id);
             // What we hold suspended ourselves is ended in its own time.
             let stands = |process: &&Process| {
                 process.state == State::Suspended && self.effects.suspension(&id).is_none() && !self.busy.contains(&id)

@@ -61,9 +61,7 @@ impl Held {
 impl Dispatcher {
     /// Handles of those that are gone are needed no longer.
     pub(super) fn forget_the_released(&mut self, snapshot: &Snapshot, beside: &Beside) {
-        let seen = |id: &ProcessId| {
-            beside.unseen.contains(id) || snapshot.process(id.pid).is_some_and(|process| process.id == *id)
-        };
+        let seen = |id: &ProcessId| beside.unseen.contains(id) || snapshot.find(id).is_some();
         let gone: Vec<ProcessId> = self.held.fixed.keys().filter(|id| !seen(id)).copied().collect();
         for id in gone {
             self.held.fixed.remove(&id);
@@ -121,7 +119,7 @@ impl Dispatcher {
             next: Next::Unsaid,
         };
         let order = Order::on(process, undo);
-        self.commission(Commission { case, step: None, order, announced, check: None, remark });
+        self.commission(Commission { order, announced, check: None, remark });
     }
 
     /// Who that is, as far as it was ever known, and for which rule something was done to him.
@@ -141,7 +139,7 @@ impl Dispatcher {
             return;
         }
         self.busy.extend(touches);
-        self.acting.extend(commission.case.filter(|_| !commission.is_undo()));
+        self.acting.extend(commission.acts_for());
         self.out.push(Command::Act(Box::new(commission)));
     }
 

@@ -40,7 +40,7 @@ impl Dispatcher {
         let now = snapshot.moment.monotonic;
         for mut due in std::mem::take(&mut self.measuring.0) {
             let id = due.before.id;
-            let Some(process) = snapshot.process(id.pid).filter(|now| now.id == id) else { continue };
+            let Some(process) = snapshot.find(&id) else { continue };
             let Some(case) = self.judge.case(due.case) else { continue };
             // What is suspended meanwhile shows no effect of lowering.
             if self.effects.lowered_to(&id).is_none() || self.effects.suspension(&id).is_some() {

@@ -13,7 +13,7 @@ impl Dispatcher {
         for id in done.commission.touches() {
             self.busy.remove(&id);
         }
-        let case = done.commission.case.filter(|_| !done.commission.is_undo());
+        let case = done.commission.acts_for();
         if let Some(place) = self.acting.iter().position(|acting| Some(*acting) == case) {
             self.acting.swap_remove(place);
         }
@@ -30,7 +30,7 @@ impl Dispatcher {
 
     fn done(&mut self, now: Moment, done: Done, target: &Process) {
         let Done { commission, outcome, took } = done;
-        let (id, case) = (target.id, commission.case.unwrap_or_default());
+        let (id, case) = (target.id, commission.case().unwrap_or_default());
         let joined = self.joining.remove(&id).unwrap_or_default();
         let rule = commission.announced.rule.clone();
         match &outcome {
@@ -87,11 +87,11 @@ impl Dispatcher {
     }
 
     fn what_came(&self, now: Moment, commission: &Commission, outcome: Outcome, took: Option<Duration>) -> Happening {
-        let case = commission.case.and_then(|case| self.judge.case(case));
+        let case = commission.case().and_then(|case| self.judge.case(case));
         let rule = case.and_then(|case| self.judge.rule(&case.rule));
         let what = What::Came {
             act: Some(Box::new(commission.order.act.clone())),
-            step: commission.step,
+            step: commission.announced.step(),
             tree: commission.order.whole.is_some(),
             outcome,
             took,

@@ -77,7 +77,7 @@ impl Dispatcher {
 
     /// By PID: so only those that the sample shows, and not who may have their numbers by now.
     fn keep(&mut self, snapshot: &Snapshot, suspended: &BTreeSet<ProcessId>) {
-        let seen = |id: &&ProcessId| snapshot.process(id.pid).is_some_and(|process| process.id == **id);
+        let seen = |id: &&ProcessId| snapshot.find(id).is_some();
         let pids = |ids: &BTreeSet<ProcessId>| ids.iter().filter(seen).map(|id| id.pid).collect();
         let outcomes = std::mem::take(&mut self.kept);
         let back = self.hands.standing_back.keys().filter(seen).map(|id| id.pid).collect();

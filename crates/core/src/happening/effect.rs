@@ -107,7 +107,7 @@ impl Effect {
 
 fn measured(look: &Look<'_>, meant: impl Fn(&Process) -> bool) -> Measured {
     let Look { before: was, after, .. } = look;
-    let Some(is) = after.process(was.id.pid).filter(|now| now.id == was.id) else { return Measured::Ended };
+    let Some(is) = after.find(&was.id) else { return Measured::Ended };
     if look.only == Only::Disk {
         let rate =
             |process: &Process| process.disk_read.zip(process.disk_write).map(|(read, write)| f64::from(read + write));

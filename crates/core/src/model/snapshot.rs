@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use super::{Machine, Process};
+use super::{Machine, Process, ProcessId};
 
 /// When a sample was taken, on the three clocks that matter.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -39,6 +39,11 @@ pub struct Snapshot {
 }
 
 impl Snapshot {
+    /// That very process, and not who may have its PID by now.
+    pub fn find(&self, id: &ProcessId) -> Option<&Process> {
+        self.process(id.pid).filter(|process| process.id == *id)
+    }
+
     /// The process of that PID.
     pub fn process(&self, pid: u32) -> Option<&Process> {
         self.processes.binary_search_by_key(&pid, |process| process.id.pid).ok().map(|found| &self.processes[found])

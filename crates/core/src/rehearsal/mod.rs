@@ -18,7 +18,7 @@ pub use compare::{Change, Difference, compare};
 pub use story::{Step, StepWord, Story};
 pub use vary::{Varied, VaryError, vary};
 
-use crate::act::{Act, Ending, Lever, Lowering, Only, Originals, Outcome as Came, Restoring, Standstill};
+use crate::act::{Act, Ending, Lowering, Outcome as Came, Restoring, Standstill};
 use crate::condition::{Condition, Truth};
 use crate::decide::Verdict;
 use crate::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input, Recorded, Settings};
@@ -188,7 +188,7 @@ impl Rehearsal {
         self.last = Some(wall);
         self.samples += 1;
         self.done.extend(ours.outcomes.iter().cloned());
-        self.gone.retain(|id| snapshot.process(id.pid).is_some_and(|process| process.id == *id));
+        self.gone.retain(|id| snapshot.find(id).is_some());
         self.told.clear();
         // Whoever would have ended is not there any more, but for those with whom the watcher that recorded was still at it.
         let away = |id: &ProcessId| self.gone.contains(id) && !ours.busy.contains(&id.pid);
@@ -261,7 +261,7 @@ impl Rehearsal {
     fn note(&mut self, commission: &Commission) {
         let order = &commission.order;
         let Some(target) = commission.target() else { return };
-        self.at_it.extend(commission.case.filter(|_| !commission.is_undo()).map(|case| (case, target.id)));
+        self.at_it.extend(commission.acts_for().map(|case| (case, target.id)));
         match order.act {
             Act::Suspend { .. } => self.just_suspended.push(target.id),
             Act::Terminate { .. } | Act::Restart => {
@@ -416,7 +416,7 @@ impl Rehearsal {
 /// What would have come of an act.
 fn assumed(commission: &Commission, now: Moment) -> Came {
     match &commission.order.act {
-        Act::Lower { nice, only } => Came::Lowered(Box::new(lowered(*nice, *only))),
+        Act::Lower { nice, only } => Came::Lowered(Box::new(Lowering::assumed(*nice, *only))),
         Act::Suspend { length } => {
             let over = now.wall.checked_add(*length).unwrap_or(now.wall);
             let until = now.monotonic + *length;
@@ -426,20 +426,5 @@ fn assumed(commission: &Commission, now: Moment) -> Came {
         Act::Terminate { .. } => Came::Ended(Ending::default()),
         Act::Restart => Came::Restarted { unit: String::new(), main: None, took: Duration::ZERO },
         Act::Restore { .. } => Came::Restored(Restoring::default()),
-    }
-}
-
-fn lowered(nice: i32, only: Only) -> Lowering {
-    Lowering {
-        nice,
-        only,
-        originals: Originals::default(),
-        threads: 1,
-        complete: true,
-        hindered: None,
-        session: None,
-        weight: None,
-        lever: Lever::Nice,
-        reversible: true,
     }
 }

@@ -5,6 +5,7 @@ use serde_json::{Map, Value, json};
 
 use super::Pick;
 use crate::command_lines::CommandLines;
+use crate::severity::Severity;
 use crate::subject::Judged;
 
 /// One key.
@@ -151,7 +152,7 @@ pub static RULE: Table = Table {
         ),
         key(
             "severity",
-            Wants::Words(|| vec!["notice", "warning", "critical"]),
+            Wants::Words(|| Severity::ALL.map(Severity::word).to_vec()),
             "`\"notice\"`, `\"warning\"` (default) or `\"critical\"`",
         ),
         key(

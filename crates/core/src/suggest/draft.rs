@@ -44,7 +44,7 @@ impl Course {
     pub fn take(&mut self, snapshot: &Snapshot) {
         let target = &self.process;
         if self.first.is_none() {
-            let now = snapshot.process(target.id.pid).filter(|now| now.id == target.id);
+            let now = snapshot.find(&target.id);
             self.first = now.and_then(|now| now.memory_held);
         }
         self.figures.take(snapshot, |process| process.uid == target.uid && process.app == target.app);

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
-use sophron_core::act::{Act, Lever, Lowering, Only, Originals, Outcome, Standstill};
+use sophron_core::act::{Act, Lowering, Only, Outcome, Standstill};
 use sophron_core::dispatch::{Beside, Call, Command, Commission, Dispatcher, Done, Input, Settings};
 use sophron_core::happening::Happening;
 use sophron_core::judge::MemoryWish;
@@ -20,18 +20,7 @@ pub fn settings() -> Settings {
 }
 
 pub fn lowered(nice: i32) -> Outcome {
-    Outcome::Lowered(Box::new(Lowering {
-        nice,
-        only: Only::Both,
-        originals: Originals::default(),
-        threads: 1,
-        complete: true,
-        hindered: None,
-        session: None,
-        weight: None,
-        lever: Lever::Nice,
-        reversible: true,
-    }))
+    Outcome::Lowered(Box::new(Lowering::assumed(nice, Only::Both)))
 }
 
 pub fn suspended(now: Moment, length: Duration) -> Outcome {

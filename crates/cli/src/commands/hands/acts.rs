@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use sophron_core::act::{self, Act, Order, Outcome, Reach, Whole};
+use sophron_core::act::{self, Act, Order, Outcome, Whole};
 use sophron_core::dispatch::children;
 use sophron_core::facts::Facts;
 use sophron_core::happening::{Announced, Happening, What};
@@ -46,7 +46,7 @@ impl Hand<'_> {
     fn each(&mut self, able: &[Chosen]) -> Exit {
         let mut exit = Exit::Fine;
         for chosen in able {
-            let order = self.order(std::slice::from_ref(chosen));
+            let Some(order) = self.order(std::slice::from_ref(chosen), able) else { continue };
             let (outcome, took, _) = self.perform(&order, &[chosen], false).outcome();
             exit = worse(exit, &outcome);
             self.finish(chosen, outcome, took, None);
@@ -56,7 +56,7 @@ impl Hand<'_> {
 
     /// All of them, and what descends from them, as one.
     fn as_one(&mut self, able: &[Chosen]) -> Exit {
-        let order = self.order(able);
+        let Some(order) = self.order(able, able) else { return Exit::Fine };
         let all: Vec<&Chosen> = able.iter().collect();
         let performed = self.perform(&order, &all, false);
         let mut exit = Exit::Fine;
@@ -67,24 +67,17 @@ impl Hand<'_> {
         exit
     }
 
-    pub(super) fn order(&self, able: &[Chosen]) -> Order {
-        let meant = |process: &Process| able.iter().any(|chosen| chosen.process.id == process.id);
+    /// On those, as one where they are several; who else is meant says how far a lowering may reach.
+    pub(super) fn order(&self, able: &[Chosen], meant: &[Chosen]) -> Option<Order> {
+        let first = &able.first()?.process;
+        let meant = |process: &Process| meant.iter().any(|chosen| chosen.process.id == process.id);
         let whole = self.args.tree && matches!(self.act, Act::Terminate { .. } | Act::Suspend { .. });
-        let first = able.first().map(|chosen| &chosen.process);
-        let mates = match (&self.act, first) {
-            (Act::Restart, Some(first)) => {
-                self.snapshot.processes.iter().filter(|other| other.group == first.group).cloned().collect()
-            }
-            _ => Vec::new(),
-        };
-        Order {
-            act: self.act.clone(),
+        Some(Order {
             targets: able.iter().map(|chosen| chosen.process.clone()).collect(),
             whole: whole.then(|| Whole { spared: self.spared(), members: Vec::new() }),
-            reach: first.map_or(Reach::default(), |first| Reach::of(&self.snapshot.processes, first, meant)),
-            mates,
             heeds_roles: !self.args.override_protection,
-        }
+            ..Order::among(&self.snapshot.processes, first, self.act.clone(), meant)
+        })
     }
 
     /// Has it done. `takes_back`: what we did ourselves is undone.

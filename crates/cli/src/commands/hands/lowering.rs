@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use sophron_core::act::{Only, Outcome, Reach};
+use sophron_core::act::{Only, Outcome};
 use sophron_core::happening::{Effect, Look};
 use sophron_core::model::{Process, Snapshot};
 
@@ -20,15 +20,14 @@ impl Hand<'_> {
         let meant = |process: &Process| able.iter().any(|chosen| chosen.process.id == process.id);
         let mut done: Vec<(&Chosen, Outcome, Duration)> = Vec::new();
         for chosen in able {
-            let mut order = self.order(std::slice::from_ref(chosen));
-            order.reach = Reach::of(&self.snapshot.processes, &chosen.process, meant);
+            let Some(order) = self.order(std::slice::from_ref(chosen), able) else { continue };
             let (outcome, took, _) = self.perform(&order, &[chosen], false).outcome();
             done.push((chosen, outcome, took));
         }
         let after = self.measure()?;
         let mut exit = Exit::Fine;
         for (chosen, outcome, took) in done {
-            let was = before.process(chosen.process.id.pid).filter(|was| was.id == chosen.process.id);
+            let was = before.find(&chosen.process.id);
             let effect = match (&outcome, was) {
                 (Outcome::Lowered(lowering), Some(before)) if lowering.complete => {
                     let look = Look {

@@ -22,7 +22,7 @@ const LOOK: Duration = Duration::from_millis(100);
 impl Hand<'_> {
     pub(super) fn suspend(&mut self, able: &[Chosen], length: Duration) -> Result<Exit, Failure> {
         let enough = listen()?;
-        let order = self.order(able);
+        let Some(order) = self.order(able, able) else { return Ok(Exit::Fine) };
         let all: Vec<&Chosen> = able.iter().collect();
         let performed = self.perform(&order, &all, false);
         let until = Instant::now() + length;

@@ -86,7 +86,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     source::measured();
     let seconds = began.elapsed().as_secs_f64();
     sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
-    match snapshot.process(pid).filter(|now| now.id == process.id) {
+    match snapshot.find(&process.id) {
         Some(now) => process.clone_from(now),
         None => gone = true,
     }

@@ -21,7 +21,7 @@ pub(super) fn render(seen: &Inspection, format: Format) -> String {
     };
     let mut rows = vec![row(&seen.process)];
     let others = seen.members.iter().filter(|id| **id != seen.process.id);
-    rows.extend(others.filter_map(|id| seen.snapshot.process(id.pid).filter(|now| now.id == *id)).map(row));
+    rows.extend(others.filter_map(|id| seen.snapshot.find(id)).map(row));
     match format {
         Format::Jsonl => machine::lines(rows),
         Format::Csv => machine::csv(&fields.iter().map(|field| field.name()).collect::<Vec<_>>(), &rows, true),

@@ -86,8 +86,7 @@ fn first_words(seen: &Inspection) -> String {
 
 /// The family first, then its heaviest: what would end with the parent is all of it.
 fn family_of_the_app(seen: &Inspection) -> Vec<String> {
-    let members: Vec<&Process> =
-        seen.members.iter().filter_map(|id| seen.snapshot.process(id.pid).filter(|now| now.id == *id)).collect();
+    let members: Vec<&Process> = seen.members.iter().filter_map(|id| seen.snapshot.find(id)).collect();
     let is_member = |pid: u32| members.iter().any(|member| member.id.pid == pid);
     let roots: Vec<&&Process> = members.iter().filter(|member| !is_member(member.parent)).collect();
     let cpu: f64 = members.iter().filter_map(|member| member.cpu).sum();
