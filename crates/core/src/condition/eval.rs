@@ -65,7 +65,7 @@ impl Condition {
                     Term::Literal(_) | Term::Quantity(_) => None,
                 };
                 match facts.text(*field).zip(limit) {
-                    Some((reading, limit)) => holds(*comparison, reading.cmp(&limit)).into(),
+                    Some((reading, limit)) => texts_hold(*comparison, &reading, &limit).into(),
                     None => Truth::Unknown,
                 }
             }
@@ -167,6 +167,15 @@ fn holds(comparison: Comparison, order: Ordering) -> bool {
         Comparison::AtLeast => order.is_ge(),
         Comparison::Equal => order.is_eq(),
         Comparison::NotEqual => order.is_ne(),
+    }
+}
+
+/// Most texts differ in length already, which settles whether they are equal.
+fn texts_hold(comparison: Comparison, reading: &str, limit: &str) -> bool {
+    match comparison {
+        Comparison::Equal => reading == limit,
+        Comparison::NotEqual => reading != limit,
+        order => holds(order, reading.cmp(limit)),
     }
 }
 

@@ -137,19 +137,19 @@ macro_rules! fields {
             pub const ALL: &'static [Field] = &[$(Field::$variant,)*];
 
             /// What is known of the field itself.
-            pub const fn info(self) -> FieldInfo {
-                match self {
-                    $(Field::$variant => FieldInfo {
-                        name: $name,
-                        kind: Kind::$kind,
-                        subject: Subject::$subject,
-                        rate: $rate,
-                        cost: Cost::$cost,
-                        meaning: $meaning,
-                    },)*
-                }
+            pub const fn info(self) -> &'static FieldInfo {
+                &INFOS[self as usize]
             }
         }
+
+        static INFOS: [FieldInfo; Field::ALL.len()] = [$(FieldInfo {
+            name: $name,
+            kind: Kind::$kind,
+            subject: Subject::$subject,
+            rate: $rate,
+            cost: Cost::$cost,
+            meaning: $meaning,
+        },)*];
     };
 }
 

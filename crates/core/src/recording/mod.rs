@@ -5,16 +5,18 @@
 
 mod ours;
 mod read;
+mod row;
 mod table;
 mod write;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value};
 
 pub use ours::{Ours, Outcome, identities};
 pub use read::{ReadError, Replay};
 pub use write::Writer;
+
+use row::Row;
 
 /// The recording format that this version writes.
 pub const FORMAT: u32 = 1;
@@ -55,7 +57,7 @@ fn whole_or_not<S: serde::Serializer>(number: &f64, serializer: S) -> Result<S::
 
 /// One sample.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-struct Line {
+struct Line<'l> {
     /// Monotonic clock, milliseconds since the beginning, to the microsecond.
     #[serde(serialize_with = "whole_or_not")]
     t: f64,
@@ -66,14 +68,14 @@ struct Line {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     w: Option<i64>,
     /// Machine fields that changed.
-    #[serde(default, skip_serializing_if = "Map::is_empty")]
-    m: Map<String, Value>,
+    #[serde(borrow, default, skip_serializing_if = "Row::is_empty")]
+    m: Row<'l>,
     /// Processes that were not there before, whole.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    n: Vec<Map<String, Value>>,
+    #[serde(borrow, default, skip_serializing_if = "Vec::is_empty")]
+    n: Vec<Row<'l>>,
     /// Fields of processes that changed.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    c: Vec<(u32, Map<String, Value>)>,
+    #[serde(borrow, default, skip_serializing_if = "Vec::is_empty")]
+    c: Vec<(u32, Row<'l>)>,
     /// Processes that are gone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     g: Vec<u32>,

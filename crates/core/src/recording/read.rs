@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use jiff::SignedDuration;
 
+use super::row::Row;
 use super::table::{MACHINE, PROCESS, set};
 use super::{FORMAT, Header, LONGEST_LINE, Line, MOST_PROCESSES, Ours};
 use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
@@ -109,7 +110,7 @@ impl Replay {
         if line.len() > LONGEST_LINE {
             return Err(damaged(format!("longer than {LONGEST_LINE} bytes")));
         }
-        let line: Line = serde_json::from_slice(line).map_err(|error| damaged(error.to_string()))?;
+        let line: Line<'_> = serde_json::from_slice(line).map_err(|error| damaged(error.to_string()))?;
         let is_first = number == 2;
         let clock = self.clock;
         let before = self.snapshot.moment;
@@ -136,7 +137,7 @@ impl Replay {
         Ok(&self.snapshot)
     }
 
-    fn people(&mut self, line: &Line, is_first: bool, interval: Duration, passed: Duration) -> Result<(), String> {
+    fn people(&mut self, line: &Line<'_>, is_first: bool, interval: Duration, passed: Duration) -> Result<(), String> {
         let processes = &mut self.snapshot.processes;
         let gone: std::collections::BTreeSet<u32> = line.g.iter().copied().collect();
         processes.retain(|process| !gone.contains(&process.id.pid));
@@ -175,9 +176,7 @@ impl Replay {
             }
         }
         // Families change with who comes, goes or is taken over.
-        let moves = |row: &serde_json::Map<String, serde_json::Value>| {
-            ["parent", "app", "uid"].iter().any(|key| row.contains_key(*key))
-        };
+        let moves = |row: &Row<'_>| row.keys().any(|key| matches!(key, "parent" | "app" | "uid"));
         if !line.n.is_empty() || !line.g.is_empty() || line.c.iter().any(|(_, row)| moves(row)) {
             crate::model::count_families(processes);
         }

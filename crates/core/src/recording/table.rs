@@ -4,8 +4,9 @@
 use std::num::NonZeroU32;
 use std::time::Duration;
 
-use serde_json::{Map, Value, json};
+use serde_json::{Value, json};
 
+use super::row::Row;
 use crate::model::{Basis, CpuSplit, DiskUse, Machine, Origin, Process, Stall};
 use crate::state::State;
 use crate::text;
@@ -165,15 +166,15 @@ pub(super) const MACHINE: [Column<Machine>; 21] = [
     },
 ];
 
-/// All that is held of it.
-pub(super) fn row<T>(table: &[Column<T>], of: &T) -> Map<String, Value> {
-    table.iter().map(|column| (column.key.to_owned(), (column.get)(of))).collect()
+/// All that is held of it, in the order of the table.
+pub(super) fn row<T>(table: &[Column<T>], of: &T) -> Row<'static> {
+    table.iter().map(|column| (column.key, (column.get)(of))).collect()
 }
 
 /// Sets what a recording says; keys that this version does not know are passed over.
-pub(super) fn set<T>(table: &[Column<T>], of: &mut T, row: &Map<String, Value>) {
+pub(super) fn set<T>(table: &[Column<T>], of: &mut T, row: &Row<'_>) {
     // A row tells of few keys, each by a bit of its place; they are set in the order of the table.
-    let place = |key: &String| table.iter().position(|column| column.key == key);
+    let place = |key: &str| table.iter().position(|column| column.key == key);
     let mut told = row.keys().filter_map(place).fold(0_u64, |told, place| told | 1 << place);
     while let Some(column) = table.get(told.trailing_zeros() as usize) {
         told &= told - 1;

@@ -2,8 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use serde_json::{Map, Value};
-
+use super::row::Row;
 use super::table::{MACHINE, PROCESS, goes_without_saying, row};
 use super::{Header, Line, Ours};
 use crate::model::{Moment, Process, Snapshot};
@@ -13,14 +12,14 @@ use crate::model::{Moment, Process, Snapshot};
 pub struct Writer {
     header: Header,
     begun: Option<Moment>,
-    machine: Map<String, Value>,
+    machine: Row<'static>,
     processes: BTreeMap<u32, Process>,
 }
 
 impl Writer {
     /// A recording with that header.
     pub fn new(header: Header) -> Writer {
-        Writer { header, begun: None, machine: Map::new(), processes: BTreeMap::new() }
+        Writer { header, begun: None, machine: Row::default(), processes: BTreeMap::new() }
     }
 
     /// The line of one sample, newline included; before the first one, that of the header. Processes for which `keep` is
@@ -47,20 +46,22 @@ impl Writer {
         let t = moment.monotonic.saturating_sub(begun.monotonic).as_micros() as f64 / 1000.0;
         let b = moment.boottime.saturating_sub(begun.boottime).as_millis() as u64;
         let w = moment.wall.as_millisecond() - begun.wall.as_millisecond();
+        let machine = row(&MACHINE, &snapshot.machine);
         let mut line = Line {
             t,
             b: ((b as f64 - t).abs() >= 1.0).then_some(b),
             w: (w.abs_diff(b.cast_signed()) > 2).then_some(w),
             o: ours,
-            m: changed(&mut self.machine, row(&MACHINE, &snapshot.machine)),
+            m: machine.since(&self.machine),
             ..Line::default()
         };
+        self.machine = machine;
         let mut seen = BTreeMap::new();
         for process in snapshot.processes.iter().filter(|process| keep(process)) {
             match self.processes.remove(&process.id.pid) {
                 Some(before) if before.id == process.id => {
                     if !reads_the_same(&before, process) {
-                        let changes = changed(&mut row(&PROCESS, &before), row(&PROCESS, process));
+                        let changes = row(&PROCESS, process).since(&row(&PROCESS, &before));
                         if !changes.is_empty() {
                             line.c.push((process.id.pid, changes));
                         }
@@ -68,13 +69,12 @@ impl Writer {
                 }
                 other => {
                     line.g.extend(other.map(|other| other.id.pid));
-                    let mut whole = row(&PROCESS, process);
-                    whole.retain(|key, value| !goes_without_saying(key, value));
-                    whole.insert("pid".to_owned(), process.id.pid.into());
-                    whole.insert("start".to_owned(), process.id.start.into());
-                    whole.insert("age".to_owned(), (process.age.as_millis() as f64 / 1000.0).into());
+                    let mut whole = row(&PROCESS, process).only(|key, value| !goes_without_saying(key, value));
+                    whole.push("pid", process.id.pid.into());
+                    whole.push("start", process.id.start.into());
+                    whole.push("age", (process.age.as_millis() as f64 / 1000.0).into());
                     if process.cpu.is_some() {
-                        whole.insert("born".to_owned(), true.into());
+                        whole.push("born", true.into());
                     }
                     line.n.push(whole);
                 }
@@ -96,12 +96,4 @@ fn reads_the_same(before: &Process, now: &Process) -> bool {
     let before =
         Process { age, cpu, children, instances, files, memory_private, memory_proportional, ..before.clone() };
     before == *now
-}
-
-/// What differs; `before` becomes `now`. What is unknown and never was known is no change.
-fn changed(before: &mut Map<String, Value>, now: Map<String, Value>) -> Map<String, Value> {
-    let changes = now.iter().filter(|(key, value)| before.get(*key).unwrap_or(&Value::Null) != *value);
-    let changes: Map<String, Value> = changes.map(|(key, value)| (key.clone(), value.clone())).collect();
-    *before = now;
-    changes
 }
