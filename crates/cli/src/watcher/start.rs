@@ -13,7 +13,7 @@ use sophron_core::act::{Act, Order, Outcome};
 use sophron_core::audit::{By, InForce, Kind, OpenHold, Record};
 use sophron_core::command_lines::CommandLines;
 use sophron_core::dispatch::{Dispatcher, Input, Settings, Trail, Wants};
-use sophron_core::happening::{Announced, Happening, News, Next, Scribe, Subject, What};
+use sophron_core::happening::{Announced, CarriedOut, Happening, News, Next, Scribe, Subject, What};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{RuleName, RuleSet};
@@ -218,19 +218,7 @@ fn came(
     outcome: Outcome,
     remark: Option<String>,
 ) -> Happening {
-    let act = act.into().map(Box::new);
-    let what = What::Came {
-        act,
-        step: None,
-        tree: false,
-        outcome,
-        took: None,
-        measure: None,
-        assumed: false,
-        remark,
-        because: None,
-    };
-    of(process, about, what)
+    of(process, about, What::Came(CarriedOut { remark, ..CarriedOut::of(act, outcome) }))
 }
 
 /// What every record of this program has in common.

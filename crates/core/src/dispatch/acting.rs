@@ -7,7 +7,7 @@ use super::{Call, Check, Command, Commission, Dispatcher};
 use crate::act::{Act, Order, Originals, Outcome, Whole};
 use crate::decide::{Decision, Verdict};
 use crate::facts::Facts;
-use crate::happening::{Announced, Grounds, Happening, Next, Subject, What};
+use crate::happening::{Announced, CarriedOut, Grounds, Happening, Next, Subject, What};
 use crate::judge::Case;
 use crate::model::{Process, ProcessId, Snapshot};
 use crate::rules::{Action, Rule};
@@ -104,17 +104,12 @@ impl Dispatcher {
         outcome: Outcome,
     ) {
         let Some(case) = self.judge.case(decision.case) else { return };
-        let what = What::Came {
-            act: Some(Box::new(act.clone())),
+        let what = What::Came(CarriedOut {
             step: Some(decision.step),
-            tree: false,
-            outcome,
-            took: None,
             measure: case.measure.clone(),
             assumed: self.settings.assumed,
-            remark: None,
-            because: None,
-        };
+            ..CarriedOut::of(act.clone(), outcome)
+        });
         let subject = Subject::one_of(case, target);
         let happening = Happening::of_case(at, case, what).on(subject);
         self.tell(happening);

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use super::{Call, Commission, Dispatcher, Done};
 use crate::act::Outcome;
-use crate::happening::{Happening, Next, Subject, What};
+use crate::happening::{CarriedOut, Happening, Next, Subject, What};
 use crate::judge::Case;
 use crate::model::{Moment, Process};
 
@@ -89,17 +89,15 @@ impl Dispatcher {
     fn what_came(&self, now: Moment, commission: &Commission, outcome: Outcome, took: Option<Duration>) -> Happening {
         let case = commission.case().and_then(|case| self.judge.case(case));
         let rule = case.and_then(|case| self.judge.rule(&case.rule));
-        let what = What::Came {
-            act: Some(Box::new(commission.order.act.clone())),
+        let what = What::Came(CarriedOut {
             step: commission.announced.step(),
             tree: commission.order.whole.is_some(),
-            outcome,
             took,
             measure: case.and_then(|case| case.measure.clone()),
             assumed: self.settings.assumed,
             remark: commission.remark.clone(),
-            because: None,
-        };
+            ..CarriedOut::of(commission.order.act.clone(), outcome)
+        });
         let next = case.zip(rule).map_or(Next::Unsaid, |(case, rule)| Next::of(case, rule, self.counted_from(now)));
         Happening { at: now.wall, what, next, ..commission.announced.clone() }
     }
@@ -125,17 +123,12 @@ impl Dispatcher {
             Some(case) => Subject::of(case),
             None => call.announced.subject.clone(),
         };
-        let what = What::Came {
-            act: None,
+        let what = What::Came(CarriedOut {
             step: Some(call.step),
-            tree: false,
-            outcome,
-            took: None,
             measure: self.judge.case(call.case).and_then(|case: &Case| case.measure.clone()),
             assumed: self.settings.assumed,
-            remark: None,
-            because: None,
-        };
+            ..CarriedOut::of(None, outcome)
+        });
         let happening = Happening { at: now.wall, subject, what, next: Next::Unsaid, ..call.announced.clone() };
         self.tell(happening);
     }

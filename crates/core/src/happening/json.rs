@@ -3,7 +3,7 @@
 use jiff::tz::TimeZone;
 use serde_json::{Map, Value as Json, json};
 
-use super::{Grounds, Happening, Next, Subject, What};
+use super::{CarriedOut, Grounds, Happening, Next, Subject, What};
 use crate::condition::Measure;
 use crate::decide::Verdict;
 use crate::units::Value;
@@ -43,7 +43,9 @@ impl Happening {
     fn action(&self) -> Option<String> {
         match &self.what {
             What::Decided { action, .. } => Some(action.word().to_owned()),
-            What::Came { act, .. } => Some(act.as_ref().map_or("run".to_owned(), |act| act.verb().to_string())),
+            What::Came(CarriedOut { act, .. }) => {
+                Some(act.as_ref().map_or("run".to_owned(), |act| act.verb().to_string()))
+            }
             What::StoodBack { act, .. } => Some(act.to_string()),
             _ => None,
         }
@@ -61,7 +63,7 @@ impl Happening {
 
     fn measure(&self) -> Option<&Measure> {
         match &self.what {
-            What::Easing { measure, .. } | What::BreachedAgain(measure) | What::Came { measure, .. } => {
+            What::Easing { measure, .. } | What::BreachedAgain(measure) | What::Came(CarriedOut { measure, .. }) => {
                 measure.as_ref()
             }
             _ => self.grounds()?.measure.as_ref(),
@@ -72,7 +74,7 @@ impl Happening {
     pub fn step(&self) -> Option<usize> {
         match &self.what {
             What::Decided { step, .. } => Some(*step),
-            What::Came { step, .. } => *step,
+            What::Came(CarriedOut { step, .. }) => *step,
             What::Announced(_, announced) | What::Calls(announced) => announced.step,
             _ => None,
         }
@@ -81,7 +83,7 @@ impl Happening {
     /// What came of it: of an act its outcome, of a step that was due its verdict, of a case how it ends.
     fn came_of_it(&self) -> Option<String> {
         match &self.what {
-            What::Came { outcome, .. } => Some(outcome.came().to_string()),
+            What::Came(CarriedOut { outcome, .. }) => Some(outcome.came().to_string()),
             What::Decided { verdict, .. } => Some(verdict.word().to_owned()),
             What::Closed { why, .. } => Some(why.end().to_owned()),
             _ => None,
@@ -102,7 +104,7 @@ impl What {
             What::Closed { .. } => "closed",
             What::Decided { .. } => "decided",
             What::Announced(..) | What::Calls(_) => "announced",
-            What::Came { .. } => "came",
+            What::Came(_) => "came",
             What::Measured(_) => "measured",
             What::LeftTheGroup { .. } => "left the group",
             What::StoodBack { .. } => "stood back",

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use super::news::cap;
-use super::{Happening, Next, Over, Subject, What};
+use super::{CarriedOut, Happening, Next, Over, Subject, What};
 use crate::act::{Act, Outcome};
 use crate::condition::Measure;
 use crate::decide::Verdict;
@@ -54,7 +54,7 @@ impl Happening {
     fn is_about_one(&self) -> bool {
         match &self.what {
             What::Decided { action, .. } => action.is_act(),
-            What::Came { act, .. } => act.is_some(),
+            What::Came(out) => out.act.is_some(),
             What::Announced(..) | What::Measured(_) | What::LeftTheGroup { .. } => true,
             _ => false,
         }
@@ -89,10 +89,7 @@ impl Happening {
                 let (word, tone) = decided(verdict, grounds.severity)?;
                 (word, tone, self.seen(zone))
             }
-            What::Came { act, outcome, assumed, measure, remark, .. } => {
-                let remark = remark.as_deref();
-                self.came(act.as_deref(), (outcome, *assumed), measure.as_ref(), remark, zone)
-            }
+            What::Came(out) => self.came(out, zone),
             What::Measured(effect) => ("effect", Tone::Faint, effect.words()),
             What::LeftTheGroup { .. } => ("left", Tone::Notice, self.seen(zone)),
             What::StoodBack { by: Some(_), .. } => ("hands", Tone::Notice, self.seen(zone)),
@@ -106,14 +103,8 @@ impl Happening {
         })
     }
 
-    fn came(
-        &self,
-        act: Option<&Act>,
-        (outcome, assumed): (&Outcome, bool),
-        measure: Option<&Measure>,
-        remark: Option<&str>,
-        zone: &TimeZone,
-    ) -> (&'static str, Tone, String) {
+    fn came(&self, out: &CarriedOut, zone: &TimeZone) -> (&'static str, Tone, String) {
+        let (act, outcome, remark) = (out.act.as_deref(), &out.outcome, out.remark.as_deref());
         let next = match outcome {
             Outcome::Ended(_) => String::new(),
             // It stays in force by the record, and a start takes back what is.
@@ -125,7 +116,7 @@ impl Happening {
         let seen = match outcome {
             Outcome::Suspended(still) => format!("until {}", clock(still.over, zone)),
             // Nothing was seen of it.
-            _ if assumed => "taken for done".to_owned(),
+            _ if out.assumed => "taken for done".to_owned(),
             Outcome::Ended(ending) if ending.forced => format!("by force, {}", outcome.seen()),
             other => other.seen(),
         };
@@ -144,7 +135,7 @@ impl Happening {
         let failed = !outcome.is_success() && !undoes && act.is_some() && !outcome.has_effect();
         let deed = act.filter(|_| failed).map(|act| format!("{act}: ")).unwrap_or_default();
         let reading = match (act, undoes, self.case) {
-            (Some(_), false, Some(_)) => format!("; {}", reading_words(measure, "was")),
+            (Some(_), false, Some(_)) => format!("; {}", reading_words(out.measure.as_ref(), "was")),
             _ => String::new(),
         };
         (word(outcome), tone, format!("{deed}{seen}{reading}{next}"))
@@ -161,11 +152,11 @@ impl Happening {
             What::Decided { action, verdict, grounds, .. } => {
                 self.decided(*action, verdict, grounds.measure.as_ref(), zone)
             }
-            What::Came { outcome, remark: Some(remark), .. } => {
-                let seen = outcome.seen();
-                if seen.is_empty() { remark.clone() } else { format!("{seen}; {remark}") }
-            }
-            What::Came { outcome, .. } => outcome.seen(),
+            What::Came(CarriedOut { outcome, remark, .. }) => match (outcome.seen(), remark) {
+                (seen, None) => seen,
+                (seen, Some(remark)) if seen.is_empty() => remark.clone(),
+                (seen, Some(remark)) => format!("{seen}; {remark}"),
+            },
             What::Measured(effect) => effect.words(),
             What::LeftTheGroup { group } => format!("no longer of {group}: what is in force is undone"),
             What::StoodBack { act, by: Some(by), until } => {

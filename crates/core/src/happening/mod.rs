@@ -171,27 +171,8 @@ pub enum What {
     Announced(Box<Act>, Box<Announced>),
     /// A program is about to be run.
     Calls(Box<Announced>),
-    /// What came of an act.
-    Came {
-        /// The act; `None` for a program.
-        act: Option<Box<Act>>,
-        /// The step of the ladder, by its place.
-        step: Option<usize>,
-        /// Whether all that descend from it were meant.
-        tree: bool,
-        /// What came of it.
-        outcome: Outcome,
-        /// How long it took.
-        took: Option<Duration>,
-        /// The reading before.
-        measure: Option<Measure>,
-        /// Whether it is only assumed, as in a rehearsal.
-        assumed: bool,
-        /// What is said beyond that.
-        remark: Option<String>,
-        /// In the words of the person who did it.
-        because: Option<String>,
-    },
+    /// What came of an act, or of a program that was run.
+    Came(CarriedOut),
     /// What a lowering did to the reading.
     Measured(Effect),
     /// A process is no longer of the group: what is in force on it is undone.
@@ -215,6 +196,46 @@ pub enum What {
     },
     /// About the watcher itself.
     Watcher(News),
+}
+
+/// An act that was carried out, or was to be.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CarriedOut {
+    /// The act; `None` for a program.
+    pub act: Option<Box<Act>>,
+    /// The step of the ladder, by its place.
+    pub step: Option<usize>,
+    /// Whether all that descend from it were meant.
+    pub tree: bool,
+    /// What came of it.
+    pub outcome: Outcome,
+    /// How long it took.
+    pub took: Option<Duration>,
+    /// The reading before.
+    pub measure: Option<Measure>,
+    /// Whether it is only assumed, as in a rehearsal.
+    pub assumed: bool,
+    /// What is said beyond that.
+    pub remark: Option<String>,
+    /// In the words of the person who did it.
+    pub because: Option<String>,
+}
+
+impl CarriedOut {
+    /// Of an act, or of a program, with nothing else to be said of it.
+    pub fn of(act: impl Into<Option<Act>>, outcome: Outcome) -> CarriedOut {
+        CarriedOut {
+            act: act.into().map(Box::new),
+            step: None,
+            tree: false,
+            outcome,
+            took: None,
+            measure: None,
+            assumed: false,
+            remark: None,
+            because: None,
+        }
+    }
 }
 
 /// Why a case is over, as it is told.

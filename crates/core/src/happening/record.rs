@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use jiff::tz::TimeZone;
 
-use super::{Announced, Grounds, Group, Happening, Over, Subject, What};
+use super::{Announced, CarriedOut, Grounds, Group, Happening, Over, Subject, What};
 use crate::act::{Act, Came, Only, Outcome, Verb};
 use crate::audit::{ActionRecord, Draft, Evidence, GroupRecord, JudgedWord, Kind, ResultRecord, SubjectRecord, Who};
 use crate::command_lines::CommandLines;
@@ -109,7 +109,7 @@ fn parts(what: &What) -> Option<Parts> {
         }
         What::Announced(act, announced) => intent(of_act(act, announced), announced),
         What::Calls(announced) => intent(ActionRecord::word(Verb::Run), announced),
-        What::Came { act, step, tree, outcome, took, because, .. } => {
+        What::Came(CarriedOut { act, step, tree, outcome, took, because, .. }) => {
             let act = act.as_deref();
             let word = act.map_or_else(|| ActionRecord::word(Verb::Run), ActionRecord::from);
             let step = step.map(|step| step + 1);

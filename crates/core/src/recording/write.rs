@@ -69,14 +69,7 @@ impl Writer {
                 }
                 other => {
                     line.g.extend(other.map(|other| other.id.pid));
-                    let mut whole = row(&PROCESS, process).only(|key, value| !goes_without_saying(key, value));
-                    whole.push("pid", process.id.pid.into());
-                    whole.push("start", process.id.start.into());
-                    whole.push("age", (process.age.as_millis() as f64 / 1000.0).into());
-                    if process.cpu.is_some() {
-                        whole.push("born", true.into());
-                    }
-                    line.n.push(whole);
+                    line.n.push(whole(process));
                 }
             }
             // Names are shared with the sampler: a process costs its figures only.
@@ -88,6 +81,18 @@ impl Writer {
         out.push('\n');
         Ok(out)
     }
+}
+
+/// One that was not there before.
+fn whole(process: &Process) -> Row<'static> {
+    let mut whole = row(&PROCESS, process).only(|key, value| !goes_without_saying(key, value));
+    whole.push("pid", process.id.pid.into());
+    whole.push("start", process.id.start.into());
+    whole.push("age", (process.age.as_millis() as f64 / 1000.0).into());
+    if process.cpu.is_some() {
+        whole.push("born", true.into());
+    }
+    whole
 }
 
 /// Most processes are as they were, apart from what is not recorded.

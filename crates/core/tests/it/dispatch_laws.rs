@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use sophron_core::act::{Act, Ending, Outcome, Restoring, Verb};
 use sophron_core::dispatch::{Beside, Command, Commission, Dispatcher, Done, Hand, Input, Trail};
 use sophron_core::facts::Facts;
-use sophron_core::happening::What;
+use sophron_core::happening::{CarriedOut, What};
 use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
@@ -214,7 +214,9 @@ impl Watched {
                     }
                 }
                 Command::Tell(happening) | Command::Say(happening) => match &happening.what {
-                    What::Came { outcome, .. } if !matches!(outcome, Outcome::Joined { .. }) => self.told += 1,
+                    What::Came(CarriedOut { outcome, .. }) if !matches!(outcome, Outcome::Joined { .. }) => {
+                        self.told += 1
+                    }
                     What::Opened { .. } => {
                         self.open.insert(happening.case.unwrap());
                     }

@@ -13,7 +13,7 @@ use sophron_core::decide::Verdict;
 use sophron_core::dispatch::Check;
 use sophron_core::facts::Facts;
 use sophron_core::happening::{
-    Announced, Effect, Grounds, Group, Happening, Measured, News, Next, Over, Scribe, Subject, What, Why,
+    Announced, CarriedOut, Effect, Grounds, Group, Happening, Measured, News, Next, Over, Scribe, Subject, What, Why,
 };
 use sophron_core::model::Process;
 use sophron_core::protect::Protections;
@@ -63,17 +63,12 @@ fn step(action: Action) -> Next {
 const TERMINATE: Action = Action::Terminate { force_after: None };
 
 fn came(act: Act, outcome: Outcome) -> What {
-    What::Came {
-        act: Some(Box::new(act)),
-        step: Some(1),
-        tree: false,
-        outcome,
-        took: Some(Duration::from_millis(1234)),
-        measure: grounds().measure,
-        assumed: false,
-        remark: None,
-        because: None,
-    }
+    carried_out(Some(act), outcome)
+}
+
+fn carried_out(act: Option<Act>, outcome: Outcome) -> What {
+    let took = Some(Duration::from_millis(1234));
+    What::Came(CarriedOut { step: Some(1), took, measure: grounds().measure, ..CarriedOut::of(act, outcome) })
 }
 
 /// `record kind, verb, outcome | word who text`, a row each.
@@ -209,10 +204,7 @@ fn everything_else_is_told_as_well() {
     let until = World::new(Vec::new()).moment.wall.checked_add(seconds(900)).unwrap();
     let announced = Box::new(Announced { step: Some(1), grounds: Some(grounds()), ..Announced::default() });
     let effect = |was, is, why| Effect { over: (seconds(2), seconds(2)), measured: Measured::Cpu(was, is, why) };
-    let mut program = came(Act::Resume, Outcome::Ran("/opt/mossgate/tell-desk ended with exit status: 0".to_owned()));
-    if let What::Came { act, .. } = &mut program {
-        *act = None;
-    }
+    let program = Outcome::Ran("/opt/mossgate/tell-desk ended with exit status: 0".to_owned());
     let group = Group {
         key: SubjectKey::App { uid: 1001, app: "labelpress".to_owned() },
         lead: press(),
@@ -222,7 +214,7 @@ fn everything_else_is_told_as_well() {
     let all = [
         happened(What::Announced(Box::new(Act::Restart), announced.clone()), Next::Unsaid),
         happened(What::Calls(announced), Next::Unsaid),
-        happened(program, Next::Unsaid),
+        happened(carried_out(None, program), Next::Unsaid),
         happened(What::Measured(effect(98.0, 31.0, None)), Next::Unsaid),
         happened(What::Measured(effect(98.0, 97.0, Some(Why::OfSession))), Next::Unsaid),
         happened(What::StoodBack { act: Verb::Lower, by: Some("ines".to_owned()), until }, Next::Unsaid),

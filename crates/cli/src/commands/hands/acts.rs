@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use sophron_core::act::{self, Act, Order, Outcome, Whole};
 use sophron_core::dispatch::children;
 use sophron_core::facts::Facts;
-use sophron_core::happening::{Announced, Happening, What};
+use sophron_core::happening::{Announced, CarriedOut, Happening, What};
 use sophron_core::model::{Process, Snapshot};
 use sophron_linux::act::{Actuator, Commit, Found, Performed};
 use sophron_linux::here;
@@ -126,18 +126,9 @@ impl Hand<'_> {
         took: Option<Duration>,
         remark: Option<String>,
     ) {
-        let what = What::Came {
-            act: Some(Box::new(act)),
-            step: None,
-            tree: self.args.tree,
-            outcome,
-            took,
-            measure: None,
-            assumed: false,
-            remark,
-            because: self.trail.because.clone(),
-        };
-        self.trail.tell(&Happening::about(here::now().wall, process, what));
+        let because = self.trail.because.clone();
+        let out = CarriedOut { tree: self.args.tree, took, remark, because, ..CarriedOut::of(act, outcome) };
+        self.trail.tell(&Happening::about(here::now().wall, process, What::Came(out)));
     }
 
     /// The same program of the same owner, started after it was ended.

@@ -2,7 +2,7 @@
 
 use sophron_core::act::{Act, Order, Outcome};
 use sophron_core::audit::OpenHold;
-use sophron_core::happening::{Happening, What};
+use sophron_core::happening::{CarriedOut, Happening, What};
 use sophron_core::model::Snapshot;
 use sophron_linux::act::Actuator;
 use sophron_linux::here;
@@ -70,18 +70,9 @@ fn restore(args: &args::Restore, trail: &mut Trail, hold: &OpenHold) -> Outcome 
     if matches!(outcome, Outcome::Unrecorded(_)) {
         return outcome;
     }
-    let what = What::Came {
-        act: Some(Box::new(act)),
-        step: None,
-        tree: false,
-        outcome: outcome.clone(),
-        took: Some(took),
-        measure: None,
-        assumed: false,
-        remark: None,
-        because: trail.because.clone(),
-    };
-    let happening = Happening::about(here::now().wall, &order.targets[0], what);
+    let because = trail.because.clone();
+    let out = CarriedOut { took: Some(took), because, ..CarriedOut::of(act, outcome.clone()) };
+    let happening = Happening::about(here::now().wall, &order.targets[0], What::Came(out));
     trail.tell(&Happening { case: Some(hold.case).filter(|case| *case != 0), ..happening });
     outcome
 }
