@@ -47,9 +47,14 @@ pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<
             }
             Target::App(members) => {
                 if !asked && !args.consent.yes && !args.consent.dry_run {
+                    let of = if members.len() == 1 {
+                        "1 process".to_owned()
+                    } else {
+                        format!("{} processes", members.len())
+                    };
                     return Err(Failure::new(
                         Exit::Refused,
-                        format!("{text} is an app of {} processes: nobody is asked here", members.len()),
+                        format!("{text} is an app, of {of} now: nobody is asked here"),
                     )
                     .hint("give checked PIDs, or --yes if all of them are meant; --dry-run shows them"));
                 }
