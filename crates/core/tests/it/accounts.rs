@@ -7,7 +7,6 @@ use sophron_core::act::{Ending, Outcome, Restoring, Verb};
 use sophron_core::audit::{Came, Draft, InForce, Kind, Link, Record, SeverityWord, account, cases};
 use sophron_core::dispatch::Input;
 
-use crate::happening::scribe;
 use crate::script::{PID, load};
 use crate::watch::{Watch, lowered};
 
@@ -17,17 +16,11 @@ const WRITER: &str = "[[rule]]\nname = 'bake-flood'\nnote = 'It writes without e
 fn drafts() -> Vec<Draft> {
     let mut watch = Watch::new(&load(WRITER));
     watch.world.process(PID).disk_write = Some(20_866_662.0);
-    let mut drafts = Vec::new();
-    let mut write = |watch: &mut Watch| {
-        let announced: Vec<_> = watch.under_way.iter().map(|commission| commission.announced.clone()).collect();
-        let told = std::mem::take(&mut watch.told);
-        drafts.extend(told.iter().chain(&announced).filter_map(|happening| scribe().record(happening)));
-    };
     watch.ticks(2, 100);
-    write(&mut watch);
+    let mut drafts = watch.drafts();
     watch.came(lowered(15));
     watch.ticks(2, 100);
-    write(&mut watch);
+    drafts.extend(watch.drafts());
     watch.came(Outcome::Ended(Ending { forced: true, ..Ending::default() }));
     watch.world.processes.clear();
     watch.step(Input::Time);
@@ -35,11 +28,11 @@ fn drafts() -> Vec<Draft> {
     while !watch.under_way.is_empty() {
         watch.came(Outcome::Restored(Restoring::default()));
     }
-    write(&mut watch);
+    drafts.extend(watch.drafts());
     drafts
 }
 
-fn sealed(drafts: &[Draft], change: impl Fn(String) -> String) -> Vec<Record> {
+pub fn sealed(drafts: &[Draft], change: impl Fn(String) -> String) -> Vec<Record> {
     let mut link = Link::default();
     let lines: Vec<String> = drafts.iter().map(|draft| change(link.seal(draft).unwrap())).collect();
     // What is changed after it was sealed is no sound trail, but it is read all the same.

@@ -1,18 +1,22 @@
 //! A dispatcher on a made-up machine, with handed-in time: what it commands is kept, what it tells as well.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use sophron_core::act::{Act, Lowering, Only, Outcome, Standstill};
+use sophron_core::audit::Draft;
 use sophron_core::dispatch::{Beside, Call, Command, Commission, Dispatcher, Done, Input, Settings};
 use sophron_core::happening::Happening;
 use sophron_core::judge::MemoryWish;
-use sophron_core::model::Moment;
+use sophron_core::model::{Moment, ProcessId};
 use sophron_core::protect::Protections;
+use sophron_core::recording::Ours;
 use sophron_core::rules::RuleSet;
 use sophron_testkit::{World, process};
 
+use crate::happening::scribe;
 use crate::script::{MIB, PID, seconds};
 
 pub fn settings() -> Settings {
@@ -41,6 +45,12 @@ pub struct Watch {
     /// Told, and not recorded.
     pub only_said: usize,
     pub beside: Beside,
+    /// Fixed by a handle, and not released yet.
+    pub fixed: BTreeSet<ProcessId>,
+    /// Whose guard is needed no longer.
+    pub dismissed: Vec<ProcessId>,
+    /// What the last sample keeps of the watcher.
+    pub kept: Ours,
 }
 
 impl Watch {
@@ -58,6 +68,9 @@ impl Watch {
             told: Vec::new(),
             only_said: 0,
             beside: Beside::default(),
+            fixed: BTreeSet::new(),
+            dismissed: Vec::new(),
+            kept: Ours::default(),
         }
     }
 
@@ -72,7 +85,11 @@ impl Watch {
                 }
                 Command::Run(call) => self.calls.push(*call),
                 Command::Read(wish) => self.wishes.push(*wish),
-                _ => {}
+                Command::Fix(id) => assert!(self.fixed.insert(id), "{id:?} has a handle already"),
+                Command::Release(id) => assert!(self.fixed.remove(&id), "{id:?} has no handle"),
+                Command::Dismiss(id) => self.dismissed.push(id),
+                Command::Keep(ours) => self.kept = *ours,
+                Command::Answer(..) => {}
             }
         }
     }
@@ -90,10 +107,15 @@ impl Watch {
                 process.memory_held = Some(held * MIB);
             }
             self.step(Input::Time);
-            let snapshot = self.world.snapshot();
-            let commands = self.dispatcher.step(snapshot.moment, Input::Sample(&snapshot, &self.beside));
-            self.follow(commands);
+            self.sample();
         }
+    }
+
+    /// A sample of this very moment.
+    pub fn sample(&mut self) {
+        let snapshot = self.world.snapshot();
+        let commands = self.dispatcher.step(snapshot.moment, Input::Sample(&snapshot, &self.beside));
+        self.follow(commands);
     }
 
     /// The oldest act that is under way came to this.
@@ -112,5 +134,12 @@ impl Watch {
     pub fn words(&mut self) -> Vec<String> {
         let lines = std::mem::take(&mut self.told);
         lines.iter().filter_map(|happening| Some(happening.line(&TimeZone::UTC)?.word.to_owned())).collect()
+    }
+
+    /// The records of what was told since the last time it was asked, and the intents of what is under way.
+    pub fn drafts(&mut self) -> Vec<Draft> {
+        let announced: Vec<_> = self.under_way.iter().map(|commission| commission.announced.clone()).collect();
+        let told = std::mem::take(&mut self.told);
+        told.iter().chain(&announced).filter_map(|happening| scribe().record(happening)).collect()
     }
 }
