@@ -26,6 +26,7 @@ mod ladder_options;
 mod orders;
 mod protect;
 mod recording;
+mod recording_untrusted;
 mod rehearsal;
 mod rules;
 mod script;
