@@ -21,6 +21,11 @@ impl Course {
         Course { width: every.max(0.001), points: Vec::new() }
     }
 
+    /// The same with its first point alone, and that far apart from now on.
+    fn spaced(&self, every: f64) -> Course {
+        Course { points: self.points.iter().take(1).copied().collect(), ..Course::new(every.max(1.0)) }
+    }
+
     fn add(&mut self, at: f64, value: f64) {
         let mut place = (at / self.width) as usize;
         while place >= MOST_POINTS {
@@ -86,6 +91,10 @@ impl Over {
         self.samples += 1;
         if let Some(cpu) = snapshot.machine.cpu {
             self.machine_cpu = (self.machine_cpu.0 + cpu * passed, self.machine_cpu.1 + passed);
+        }
+        if self.samples == 2 {
+            // How far apart samples are is known by now: with a point a second most of them would be empty.
+            self.processes.values_mut().for_each(|seen| seen.course = seen.course.spaced(passed));
         }
         for process in &snapshot.processes {
             let seen = self.processes.entry(process.id).or_insert_with(|| Seen {

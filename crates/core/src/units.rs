@@ -368,6 +368,7 @@ pub fn scaled_duration(duration: Duration) -> String {
     let seconds = duration.as_secs();
     match seconds {
         0 if duration.subsec_millis() > 0 => format!("{} ms", duration.as_millis()),
+        9 if duration.subsec_millis() >= 950 => "10 s".to_owned(),
         1..10 if duration.subsec_millis() >= 50 => format!("{:.1} s", duration.as_secs_f64()),
         0..60 => format!("{seconds} s"),
         60..3600 => format!("{} m {:02} s", seconds / 60, seconds % 60),

@@ -43,31 +43,6 @@ fn an_app_is_lowered_as_one_and_another_owners_does_not_count() {
     }
 }
 
-#[test]
-fn another_owners_processes_of_that_name_never_count() {
-    if !is_root() {
-        eprintln!("skipped: only root can start another user's");
-        return;
-    }
-    let (theirs, stage) = (stage().as_user(4711), stage());
-    let _theirs: Vec<_> = (0..2).map(|_| theirs.offender("tilebaker", &[])).collect();
-    let mine = stage.offender("tilebaker", &[]);
-    let name = "app = \"tilebaker\" and (uid = 4711 or {mine})";
-    let rules = stage.write(
-        "rules.toml",
-        rule(&format!("judge = 'app'\nwhere = '{name}'\nbreach = 'instances > 2'\nladder = [ {{ at = '0s', do = 'suspend' }} ]"))
-            + "[[rule]]\nname = 'two'\narmed = true\nlasting = '500ms'\njudge = 'app'\nwhere = 'app = \"tilebaker\" and uid = 4711'\n\
-               breach = 'instances > 1'\n",
-    );
-    let mut watcher = stage.watch(&rules, &[]);
-    // The rule beside it shows that time enough has passed.
-    let told = watcher.line_with("two: ");
-    assert!(told.contains("2 processes"), "{told}");
-    assert!(!is_suspended(mine.pid()));
-    watcher.interrupt();
-    assert!(!stage.records().iter().any(|record| record["kind"] == "breach" && record["rule"] == "a"));
-}
-
 /// A tree of short-lived children: their CPU counts though no sample sees them, and it is ended whole.
 #[test]
 fn a_tree_of_short_lived_children_is_ended_whole() {
@@ -114,22 +89,6 @@ fn the_memory_of_a_group_is_read_where_its_bound_does_not_decide() {
     let why = stage.run(&["rules", "why", "a", &baker.pid().to_string(), "--rules", &rules, "--state", &state]).stdout;
     assert!(why.contains("it acts: case 1 is open") && why.contains("judged     tilebaker ("), "{why}");
     assert!(why.contains("memory over 40.0 MiB: true (now "), "{why}");
-    watcher.interrupt();
-}
-
-/// All of an owner's together, and one of them is picked.
-#[test]
-fn an_owner_is_judged_as_one() {
-    let stage = stage();
-    let rules = stage.write(
-        "rules.toml",
-        rule("judge = 'owner'\nwhere = '{mine}'\nbreach = 'instances > 2'\npick = 'newest'\nladder = [ { at = '0s', do = 'terminate' } ]"),
-    );
-    let older = [stage.offender("labelpress", &[]), stage.offender("postbox", &[])];
-    let watcher = stage.watch(&rules, &[]);
-    let newest = stage.offender("sheetlamp", &[]);
-    eventually("the newest is terminated", || is_gone(newest.pid()).then_some(()));
-    assert!(older.iter().all(|offender| !is_gone(offender.pid())));
     watcher.interrupt();
 }
 
