@@ -210,6 +210,41 @@ fn a_forking_tree_is_ended_whole() {
     }
 }
 
+/// Who may not see other users' processes sees all of his own tree: it is caught whole, whichever way they are hidden.
+#[test]
+fn a_tree_is_ended_whole_where_others_are_hidden() {
+    if !is_root() {
+        eprintln!("skipped: only root can hide processes");
+        return;
+    }
+    let stage = stage().as_user(65534);
+    let script = "sh -c 'sleep 60 & sleep 60 & wait' & root=$!
+        until [ \"$(wc -w < /proc/$root/task/$root/children)\" = 2 ]; do :; done
+        family=\"$root $(cat /proc/$root/task/$root/children)\"
+        id=$(\"$0\" list --where \"pid = $root\" --columns id --format csv | tail -n 1)
+        \"$0\" terminate \"$id\" --tree --force-after 5s --yes --state \"$1\"; echo \"status $?\"
+        for pid in $family; do
+            case \"$(cut -d ' ' -f 3 /proc/$pid/stat 2> /dev/null)\" in ''|Z) echo gone ;; *) echo left; kill -KILL $pid ;; esac
+        done";
+    for hidden in ["1", "2"] {
+        let line = format!(
+            "mount -t proc -o hidepid={hidden} proc /proc || exit 77; \
+             exec setpriv --reuid 65534 --regid 65534 --clear-groups sh -c \"$@\""
+        );
+        let mut command = std::process::Command::new("unshare");
+        command.args(["--mount", "--propagation", "private", "--pid", "--fork", "sh", "-c", &line, "sh", script]);
+        command.arg(stage.path("sophron")).arg(stage.state()).env("HOME", stage.path(""));
+        let output = command.output().expect("unshare is everywhere");
+        if output.status.code() == Some(77) {
+            eprintln!("skipped: this machine lets nobody mount /proc: {}", String::from_utf8_lossy(&output.stderr));
+            return;
+        }
+        let told = String::from_utf8_lossy(&output.stdout);
+        assert!(told.contains("status 0\ngone\ngone\ngone\n"), "hidepid={hidden}: {told}\n{output:?}");
+        assert!(told.contains("with its tree of 3"), "hidepid={hidden}: {told}");
+    }
+}
+
 #[test]
 fn rules_stand_back_from_what_a_hand_has_touched() {
     let stage = stage();
