@@ -22,11 +22,14 @@ fn main() -> ExitCode {
         Ok(args) => args,
         Err(error) => return args::answer(&error),
     };
-    match commands::run(args.command) {
-        Ok(exit) => exit.into(),
-        Err(failure) => {
-            ui::failure::print(&failure);
-            failure.exit.into()
-        }
-    }
+    let failure = match (commands::run(args.command), ui::untaken()) {
+        (Ok(exit), None) => return exit.into(),
+        (Ok(_), Some(why)) => exit::Failure::new(
+            exit::Exit::Failed,
+            format!("standard output could not be written to, and what it holds is not whole: {why}"),
+        ),
+        (Err(failure), _) => failure,
+    };
+    ui::failure::print(&failure);
+    failure.exit.into()
 }

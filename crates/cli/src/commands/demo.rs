@@ -96,6 +96,7 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         if let Some(line) = happening.line(&zone) {
             ui::out(format_args!("{}\n", events::render(&line, width)));
         }
+        true
     })?;
 
     heading("What the kernel says now", "read from /proc, not from the watcher");

@@ -26,12 +26,11 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
     };
     let (width, zone, format) = (table::terminal_width(), TimeZone::system(), args.format);
     let lost = watcher::run(plan, move |happening| match format {
-        TextOrLines::Text => {
-            if let Some(line) = happening.line(&zone) {
-                ui::out(format_args!("{}\n", events::render(&line, width)));
-            }
-        }
-        TextOrLines::Jsonl => ui::out(format_args!("{}\n", happening.json(&zone))),
+        TextOrLines::Text => match happening.line(&zone) {
+            Some(line) => ui::say(format_args!("{}\n", events::render(&line, width))),
+            None => true,
+        },
+        TextOrLines::Jsonl => ui::say(format_args!("{}\n", happening.json(&zone))),
     })?;
     if lost > 0 {
         let lines = if lost == 1 { "1 line was".to_owned() } else { format!("{lost} lines were") };

@@ -12,13 +12,36 @@ pub mod table;
 pub mod timeline;
 pub mod when;
 
-use std::io::Write;
+use std::io::{Error, ErrorKind, Write};
+use std::sync::OnceLock;
 
-/// Writes to standard output. A reader that went away (`| head`) is no failure: there is nobody left to tell, and a
-/// watcher goes on without its terminal.
+/// Why standard output did not take something, the first time.
+static UNTAKEN: OnceLock<Error> = OnceLock::new();
+
+/// Writes to standard output. That it was not taken is kept: [`untaken`].
 pub fn out(text: impl std::fmt::Display) {
+    if let Err(error) = put(text) {
+        let _ = UNTAKEN.set(error);
+    }
+}
+
+/// Writes to standard output; whether it was taken. A watcher goes on without its terminal.
+pub fn say(text: impl std::fmt::Display) -> bool {
+    put(text).is_ok()
+}
+
+/// Why what standard output was to hold is not whole, if it is not.
+pub fn untaken() -> Option<&'static Error> {
+    UNTAKEN.get()
+}
+
+/// A reader that went away (`| head`) is no failure: there is nobody left to miss anything.
+fn put(text: impl std::fmt::Display) -> Result<(), Error> {
     let mut stdout = anstream::stdout().lock();
-    let _ = write!(stdout, "{text}").and_then(|()| stdout.flush());
+    match write!(stdout, "{text}").and_then(|()| stdout.flush()) {
+        Err(error) if error.kind() != ErrorKind::BrokenPipe => Err(error),
+        _ => Ok(()),
+    }
 }
 
 /// Writes to standard error, likewise.

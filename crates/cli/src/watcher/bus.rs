@@ -10,7 +10,7 @@ use std::thread::Builder;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
-use sophron_core::happening::{Happening, News};
+use sophron_core::happening::{Happening, News, What};
 use sophron_linux::here;
 
 /// How many happenings wait for a listener who is slow; what comes then is lost to him.
@@ -31,6 +31,8 @@ struct Listener {
     cares: Box<dyn Fn(&Happening) -> bool + Send>,
     given: u64,
     taken: Arc<AtomicU64>,
+    /// Of these, what was handed to him in vain and is not counted as lost yet.
+    in_vain: Arc<AtomicU64>,
     /// Lost and not told yet, and in all.
     untold: u64,
     lost: u64,
@@ -39,7 +41,7 @@ struct Listener {
 }
 
 impl Bus {
-    /// Has somebody listen, on a thread of his own.
+    /// Has somebody listen, on a thread of his own; `hear` says whether he got it.
     ///
     /// # Errors
     /// No thread can be started.
@@ -47,20 +49,24 @@ impl Bus {
         &mut self,
         name: &str,
         cares: impl Fn(&Happening) -> bool + Send + 'static,
-        mut hear: impl FnMut(&Happening) + Send + 'static,
+        mut hear: impl FnMut(&Happening) -> bool + Send + 'static,
     ) -> std::io::Result<()> {
         let (queue, heard) = sync_channel::<Arc<Happening>>(MOST_WAITING);
         let (ends, done) = channel::<()>();
-        let taken = Arc::new(AtomicU64::new(0));
-        let count = Arc::clone(&taken);
+        let (taken, in_vain) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicU64::new(0)));
+        let (count, vain) = (Arc::clone(&taken), Arc::clone(&in_vain));
         Builder::new().name(name.to_owned()).spawn(move || {
             let _ends = ends;
             for happening in heard {
-                hear(&happening);
+                // What tells of losses is none itself.
+                if !hear(&happening) && !matches!(happening.what, What::Watcher(News::LinesLost(_))) {
+                    vain.fetch_add(1, Ordering::SeqCst);
+                }
                 count.fetch_add(1, Ordering::SeqCst);
             }
         })?;
-        self.listeners.push(Listener { queue, cares: Box::new(cares), given: 0, taken, untold: 0, lost: 0, done });
+        let cares = Box::new(cares);
+        self.listeners.push(Listener { queue, cares, given: 0, taken, in_vain, untold: 0, lost: 0, done });
         Ok(())
     }
 
@@ -79,6 +85,8 @@ impl Bus {
 
 impl Listener {
     fn hand(&mut self, happening: &Arc<Happening>) {
+        let in_vain = self.in_vain.swap(0, Ordering::SeqCst);
+        (self.untold, self.lost) = (self.untold + in_vain, self.lost + in_vain);
         if self.untold > 0 {
             let news = Happening::news(here::now().wall, News::LinesLost(self.untold));
             if self.put(Arc::new(news)) {
@@ -103,12 +111,13 @@ impl Listener {
     }
 
     fn end(self) -> u64 {
-        let Listener { queue, given, taken, lost, done, .. } = self;
+        let Listener { queue, given, taken, in_vain, lost, done, .. } = self;
         drop(queue);
-        match done.recv_timeout(LAST_WAIT) {
-            Err(RecvTimeoutError::Timeout) => lost + given.saturating_sub(taken.load(Ordering::SeqCst)),
-            _ => lost,
-        }
+        let waiting = match done.recv_timeout(LAST_WAIT) {
+            Err(RecvTimeoutError::Timeout) => given.saturating_sub(taken.load(Ordering::SeqCst)),
+            _ => 0,
+        };
+        lost + waiting + in_vain.load(Ordering::SeqCst)
     }
 }
 
@@ -119,8 +128,6 @@ pub fn has_a_line(happening: &Happening) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use sophron_core::happening::What;
-
     use super::*;
 
     #[test]
@@ -130,7 +137,7 @@ mod tests {
         let (hears, heard) = channel();
         let hear = move |happening: &Happening| {
             let _ = wait.recv();
-            let _ = hears.send(happening.clone());
+            hears.send(happening.clone()).is_ok()
         };
         bus.listen("test", has_a_line, hear).unwrap();
         let news = |news| Arc::new(Happening::news(jiff::Timestamp::UNIX_EPOCH, news));
@@ -155,5 +162,36 @@ mod tests {
             _ => 0,
         });
         assert_eq!(told.sum::<u64>(), lost);
+    }
+
+    /// A full disk takes no lines either: each is counted, and told once there is room again.
+    #[test]
+    fn what_is_handed_over_in_vain_is_lost() {
+        let mut bus = Bus::default();
+        let room = Arc::new(AtomicU64::new(0));
+        let (seen, heard) = channel();
+        let there = Arc::clone(&room);
+        let hear = move |happening: &Happening| {
+            let takes = there.load(Ordering::SeqCst) == 1;
+            let _ = seen.send((takes, happening.what.clone()));
+            takes
+        };
+        bus.listen("test", has_a_line, hear).unwrap();
+        let mut publish = |news| {
+            bus.publish(&Arc::new(Happening::news(jiff::Timestamp::UNIX_EPOCH, news)));
+            heard.recv().unwrap()
+        };
+        for _ in 0..2 {
+            assert!(!publish(News::TrailBack).0);
+        }
+        while bus.listeners[0].taken.load(Ordering::SeqCst) < 2 {
+            std::thread::yield_now();
+        }
+        room.store(1, Ordering::SeqCst);
+        let mut publish = |news| bus.publish(&Arc::new(Happening::news(jiff::Timestamp::UNIX_EPOCH, news)));
+        publish(News::TrailBack);
+        assert_eq!(heard.recv().unwrap(), (true, What::Watcher(News::LinesLost(2))));
+        assert_eq!(heard.recv().unwrap(), (true, What::Watcher(News::TrailBack)));
+        assert_eq!(bus.end(), 2);
     }
 }

@@ -140,12 +140,12 @@ struct Watcher {
     _lock: File,
 }
 
-/// Runs the rules until a signal comes or the time is over. `show` is given what happens, on a thread of its own; the number
-/// of lines that it did not take is returned.
+/// Runs the rules until a signal comes or the time is over. `show` is given what happens, on a thread of its own, and says
+/// whether somebody took it; the number of lines that nobody did is returned.
 ///
 /// # Errors
 /// It could not begin: nothing was touched then.
-pub fn run(plan: Plan, show: impl FnMut(&Happening) + Send + 'static) -> Result<u64, Failure> {
+pub fn run(plan: Plan, show: impl FnMut(&Happening) -> bool + Send + 'static) -> Result<u64, Failure> {
     let (wake, incoming) = sync_channel(MOST_WAITING);
     let length = plan.length;
     let mut bus = Bus::default();

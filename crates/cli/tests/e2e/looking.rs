@@ -128,3 +128,31 @@ fn the_help_is_this() {
     assert_eq!(help.matches("Exit status:").count(), commands.len(), "one table in every help");
     insta::assert_snapshot!(help);
 }
+
+/// A full disk behind `>`: what was to be there is not whole, and that is no success. The watcher goes on, and says what
+/// nobody got. Who went away misses nothing.
+#[test]
+fn what_standard_output_does_not_take_is_said() {
+    let stage = stage();
+    let into = |args: &[&str], file: &str| {
+        let full = std::fs::OpenOptions::new().write(true).open(file).unwrap();
+        let output = stage.command(args).stdout(full).output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
+    };
+    let (status, said) = into(&["list", "--limit", "1"], "/dev/full");
+    assert_eq!(status, Some(1));
+    assert!(
+        said.starts_with("sophron: standard output could not be written to, and what it holds is not whole: No space")
+    );
+    assert_eq!(into(&["list", "--limit", "1"], "/dev/null"), (Some(0), String::new()));
+    let rules = stage.write("rules.toml", "format = 1\n[[rule]]\nname = 'a'\nbreach = 'cpu > 1000%'\nlasting = '1s'\n");
+    let (rules, state) = (rules.display().to_string(), stage.state().display().to_string());
+    let (status, said) = into(&["watch", "--rules", &rules, "--state", &state, "--for", "300ms"], "/dev/full");
+    assert_eq!(status, Some(0), "{said}");
+    assert!(said.contains("lines were lost: nobody took them; all that matters is in the record"), "{said}");
+    assert!(stage.records().iter().any(|record| record["kind"] == "watcher ended"), "{:?}", stage.records());
+    let (reader, gone) = std::io::pipe().unwrap();
+    drop(reader);
+    let output = stage.command(&["list", "--limit", "1"]).stdout(gone).output().unwrap();
+    assert_eq!((output.status.code(), output.stderr), (Some(0), Vec::new()));
+}

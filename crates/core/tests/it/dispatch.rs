@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use sophron_core::act::{Act, Ending, Outcome, Restoring};
-use sophron_core::dispatch::{Command, Input, Question, Trail};
+use sophron_core::dispatch::{Input, Trail};
 use sophron_core::happening::{Over, What};
 use sophron_core::protect::Protections;
 use sophron_core::state::State;
@@ -202,19 +202,4 @@ fn the_end_takes_everything_back() {
         matches!(last.what, What::Watcher(sophron_core::happening::News::Ended { open: 1, undone: 1 })),
         "{last:?}"
     );
-}
-
-#[test]
-fn a_question_is_answered_by_its_ticket() {
-    let mut watch = Watch::new(&rule(LADDER));
-    watch.ticks(3, 800);
-    let (process, machine) = (watch.world.process(PID).clone(), watch.world.machine.clone());
-    let ask =
-        |rule: &str| Question { ticket: 7, rule: rule.into(), process: process.clone(), machine: machine.clone() };
-    let moment = watch.world.moment;
-    let mut answer = |rule| match &watch.dispatcher.step(moment, Input::Question(Box::new(ask(rule))))[..] {
-        [Command::Answer(7, standing)] => standing.as_ref().map(|standing| standing.case.as_ref().unwrap().number),
-        other => panic!("{other:?}"),
-    };
-    assert_eq!((answer("press-leak"), answer("nobodys")), (Some(1), None));
 }

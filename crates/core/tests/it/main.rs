@@ -9,6 +9,8 @@ mod checkup;
 mod condition;
 mod decide;
 mod dispatch;
+mod dispatch_acting;
+mod dispatch_asked;
 mod dispatch_beside;
 mod dispatch_holds;
 mod dispatch_laws;

@@ -1,0 +1,111 @@
+//! How a rule stands to a process, as a running watcher answers: always of that rule and that very subject.
+
+use sophron_core::act::{Outcome, Verb};
+use sophron_core::dispatch::{Command, Hand, Input, Question, Standing};
+use sophron_testkit::process;
+
+use crate::script::{PID, load, rule, seconds};
+use crate::watch::Watch;
+
+/// What is answered, by the ticket of the question.
+fn asked(watch: &mut Watch, rule: &str, pid: u32) -> Option<Standing> {
+    let (process, machine) = (watch.world.process(pid).clone(), watch.world.machine.clone());
+    let question = Question { ticket: u64::from(pid) + 7, rule: rule.into(), process, machine };
+    let mut commands = watch.dispatcher.step(watch.world.moment, Input::Question(Box::new(question)));
+    match (commands.pop(), commands.is_empty()) {
+        (Some(Command::Answer(ticket, standing)), true) => {
+            assert_eq!(ticket, u64::from(pid) + 7);
+            standing.map(|standing| *standing)
+        }
+        other => panic!("{other:?}"),
+    }
+}
+
+/// From before a breach to the last step: what holds, for how long, and what comes when.
+#[test]
+fn each_stage_of_a_story_is_answered() {
+    let keys = "lasting = '3s'\nbudget = { cases = 2, per = '1h' }\nladder = [ { at = '0s', do = 'alert' }, { at = '4s', do = 'lower' } ]";
+    let mut watch = Watch::new(&rule(keys));
+    watch.ticks(1, 100);
+    assert!(asked(&mut watch, "nobodys", PID).is_none(), "there is no such rule");
+    let standing = asked(&mut watch, "press-leak", PID).unwrap();
+    assert!(standing.subject.starts_with("labelpress 51907-"), "{standing:?}");
+    assert!(standing.building.is_none() && standing.case.is_none(), "{standing:?}");
+    let held = |words: &str, reading: &str| {
+        vec![("memory.held over 750 MiB".to_owned(), words.to_owned(), Some(reading.to_owned()))]
+    };
+    assert_eq!((standing.parts, standing.spent), (held("false", "100 MiB"), Some(0)));
+    watch.ticks(3, 800);
+    let standing = asked(&mut watch, "press-leak", PID).unwrap();
+    assert_eq!((standing.building, standing.parts), (Some(2.0), held("true", "800 MiB")));
+    watch.ticks(2, 800);
+    let case = asked(&mut watch, "press-leak", PID).unwrap().case.unwrap();
+    assert_eq!((case.number, case.clock, case.next.as_deref()), (1, 1.0, Some("lower to nice 10 in 3 s of breach")));
+    watch.ticks(3, 800);
+    watch.came(Outcome::Refused("not permitted".to_owned()));
+    let standing = asked(&mut watch, "press-leak", PID).unwrap();
+    assert_eq!((standing.case.unwrap().next, standing.spent), (None, Some(1)), "its last step is taken");
+    // Somebody of whom nothing is known yet.
+    watch.world.processes.push(process(PID + 1, "labelpress"));
+    let standing = asked(&mut watch, "press-leak", PID + 1).unwrap();
+    assert!(standing.case.is_none() && standing.parts.iter().all(|(_, truth, _)| truth == "false"), "{standing:?}");
+}
+
+/// Two rules, two processes, four stories: none is told for another.
+#[test]
+fn stories_are_not_mixed_up() {
+    let one = |name: &str, limit: u32| {
+        format!("[[rule]]\nname = '{name}'\nbreach = 'memory.held > {limit} MiB'\nlasting = '0s'\n")
+    };
+    let mut watch = Watch::new(&load(&(one("low", 500) + &one("high", 700))));
+    watch.world.processes.push(process(PID + 1, "herbarium"));
+    watch.ticks(1, 800);
+    let mut number = |rule: &str, pid: u32| asked(&mut watch, rule, pid).unwrap().case.unwrap().number;
+    let numbers = [number("low", PID), number("low", PID + 1), number("high", PID), number("high", PID + 1)];
+    let mut sorted = numbers;
+    sorted.sort_unstable();
+    assert_eq!(sorted, [1, 2, 3, 4], "{numbers:?}");
+    for (case, (rule, pid)) in numbers.iter().zip([("low", PID), ("low", PID + 1), ("high", PID), ("high", PID + 1)]) {
+        let found = watch.dispatcher.judge().case(*case).unwrap();
+        assert_eq!((&*found.rule, found.lead.as_ref().unwrap().id.pid), (rule, pid));
+    }
+}
+
+/// Why nothing is done though the rule is armed: a hand was at work on it, or the watch has only begun.
+#[test]
+fn what_holds_it_back_is_answered() {
+    let rules = format!(
+        "settle = '30s'\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\narmed = true\n{}",
+        "ladder = [ { at = '0s', do = 'lower' } ]\n"
+    );
+    let mut watch = Watch::new(&load(&rules));
+    watch.ticks(11, 800);
+    let standing = asked(&mut watch, "a", PID).unwrap();
+    assert_eq!((standing.settling, standing.standing_back), (Some(20.0), None));
+    let hand =
+        Hand { process: watch.world.process(PID).clone(), verb: Verb::Lower, length: None, by: "ines".to_owned() };
+    watch.step(Input::Hand(Box::new(hand)));
+    watch.ticks(20, 800);
+    let standing = asked(&mut watch, "a", PID).unwrap();
+    assert_eq!(
+        (standing.settling, standing.standing_back),
+        (None, Some(881.0)),
+        "19 s of a quarter of an hour are over"
+    );
+    watch.world.pass(seconds(881));
+    assert_eq!(asked(&mut watch, "a", PID).unwrap().standing_back, None);
+}
+
+/// Of a group it is the group that is told of, by its own readings.
+#[test]
+fn of_a_member_the_group_is_told() {
+    let rules = "[[rule]]\nname = 'bakers'\njudge = 'app'\nwhere = 'app = \"tilebaker\"'\nbreach = 'instances > 1'\nlasting = '0s'\n";
+    let mut watch = Watch::new(&load(rules));
+    watch.world.processes = (0..3).map(|place| process(PID + place, "tilebaker")).collect();
+    watch.ticks(1, 100);
+    for pid in [PID, PID + 2] {
+        let standing = asked(&mut watch, "bakers", pid).unwrap();
+        assert_eq!(standing.subject, "tilebaker (ines), 3 processes");
+        assert_eq!(standing.parts[0].2.as_deref(), Some("3"));
+    }
+}
