@@ -135,7 +135,7 @@ fn the_help_is_this() {
 fn what_standard_output_does_not_take_is_said() {
     let stage = stage();
     let into = |args: &[&str], file: &str| {
-        let full = std::fs::OpenOptions::new().write(true).open(file).unwrap();
+        let full = fs::OpenOptions::new().write(true).open(file).unwrap();
         let output = stage.command(args).stdout(full).output().unwrap();
         (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
     };
