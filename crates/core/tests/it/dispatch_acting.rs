@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use sophron_core::act::{Act, Outcome, Verb};
-use sophron_core::dispatch::{Commission, Hand, Input, Settings, children};
+use sophron_core::dispatch::{Commission, Input, Settings, children};
 use sophron_core::happening::{Announced, What};
 use sophron_core::protect::Protections;
 use sophron_core::state::State;
@@ -63,13 +63,7 @@ fn a_tree_is_ended_without_whom_it_must_not_touch() {
     protections.terminal.insert(process(12, "kneader").id);
     let mut watch = bakery(TREE, settings(), protections);
     watch.beside.own = BTreeSet::from([14]);
-    let helper = watch.world.process(13).clone();
-    watch.step(Input::Hand(Box::new(Hand {
-        process: helper,
-        verb: Verb::Resume,
-        length: None,
-        by: "ines".to_owned(),
-    })));
+    watch.hand(13, Verb::Resume, None);
     watch.ticks(1, 100);
     let commission = &watch.under_way[0];
     assert!(announced(commission).tree && announced(commission).children.len() == 2);

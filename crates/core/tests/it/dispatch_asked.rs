@@ -1,7 +1,7 @@
 //! How a rule stands to a process, as a running watcher answers: always of that rule and that very subject.
 
 use sophron_core::act::{Outcome, Verb};
-use sophron_core::dispatch::{Command, Hand, Input, Question, Standing};
+use sophron_core::dispatch::{Command, Input, Question, Standing};
 use sophron_testkit::process;
 
 use crate::script::{PID, load, rule, seconds};
@@ -82,9 +82,7 @@ fn what_holds_it_back_is_answered() {
     watch.ticks(11, 800);
     let standing = asked(&mut watch, "a", PID).unwrap();
     assert_eq!((standing.settling, standing.standing_back), (Some(20.0), None));
-    let hand =
-        Hand { process: watch.world.process(PID).clone(), verb: Verb::Lower, length: None, by: "ines".to_owned() };
-    watch.step(Input::Hand(Box::new(hand)));
+    watch.hand(PID, Verb::Lower, None);
     watch.ticks(20, 800);
     let standing = asked(&mut watch, "a", PID).unwrap();
     assert_eq!(

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use sophron_core::act::{Act, Outcome, Restoring, Verb};
 use sophron_core::decide::Verdict;
-use sophron_core::dispatch::{Hand, Input, Settings, Trail};
+use sophron_core::dispatch::{Input, Settings, Trail};
 use sophron_core::happening::{News, Next, What};
 use sophron_core::protect::Protections;
 use sophron_core::state::State;
@@ -16,33 +16,18 @@ use crate::watch::{Watch, lowered, settings, suspended};
 
 const LOWER_AT_ONCE: &str = "lasting = '0s'\nladder = [ { at = '0s', do = 'lower' } ]";
 
-impl Watch {
-    fn hand(&mut self, verb: Verb, length: Option<Duration>) {
-        let process = self.world.process(PID).clone();
-        self.step(Input::Hand(Box::new(Hand { process, verb, length, by: "ines".to_owned() })));
-    }
-
-    fn verdicts(&self) -> Vec<&'static str> {
-        let verdict = |what: &What| match what {
-            What::Decided { verdict, .. } => Some(verdict.word()),
-            _ => None,
-        };
-        self.told.iter().filter_map(|happening| verdict(&happening.what)).collect()
-    }
-}
-
 /// For a quarter of an hour rules leave alone whom a person has touched; then the step that was due is taken after all.
 #[test]
 fn rules_stand_back_from_a_hand_and_come_back() {
     let mut watch =
         Watch::new(&rule("lasting = '2s'\nladder = [ { at = '0s', do = 'lower' }, { at = '1h', do = 'terminate' } ]"));
-    watch.hand(Verb::Lower, None);
+    watch.hand(PID, Verb::Lower, None);
     watch.ticks(10, 800);
     assert_eq!(
         (watch.words(), watch.acts()),
         (vec!["hands".to_owned(), "breach".to_owned(), "back".to_owned()], vec![])
     );
-    watch.hand(Verb::Resume, None);
+    watch.hand(PID, Verb::Resume, None);
     watch.ticks(1, 800);
     assert_eq!(watch.words(), Vec::<String>::new(), "a second hand is not said again, but counts from then");
     watch.ticks(15 * 60 - 12, 800);
@@ -56,7 +41,7 @@ fn rules_stand_back_from_a_hand_and_come_back() {
 #[test]
 fn what_a_hand_left_suspended_goes_on() {
     let mut watch = Watch::new(&rule(LOWER_AT_ONCE));
-    watch.hand(Verb::Suspend, Some(seconds(10)));
+    watch.hand(PID, Verb::Suspend, Some(seconds(10)));
     watch.world.process(PID).state = State::Suspended;
     watch.ticks(14, 100);
     assert_eq!(watch.acts(), Vec::<String>::new(), "its own command has a moment to do so");

@@ -4,8 +4,8 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use sophron_core::act::{Act, Ending, Lever, Lowering, Only, Outcome, Restoring};
-use sophron_core::dispatch::{Hand, Input};
+use sophron_core::act::{Ending, Lever, Lowering, Only, Outcome, Restoring, Verb};
+use sophron_core::dispatch::Input;
 use sophron_core::happening::{Measured, What, Why};
 use sophron_core::model::ProcessId;
 use sophron_core::state::State;
@@ -113,9 +113,7 @@ fn a_recording_keeps_what_readings_do_not_tell() {
     assert_eq!((kept(&watch), watch.acts()), ((1, 1, 0, vec![]), vec!["resume".to_owned()]));
     watch.came(Outcome::Resumed(None));
     watch.world.process(PID).state = State::Running;
-    let hand =
-        Hand { process: process(PID, "labelpress"), verb: Act::Resume.verb(), length: None, by: "ines".to_owned() };
-    watch.step(Input::Hand(Box::new(hand)));
+    watch.hand(PID, Verb::Resume, None);
     watch.ticks(1, 800);
     assert_eq!(kept(&watch), (1, 0, 1, vec!["resume resumed".to_owned()]), "since the sample before it was in force");
     watch.ticks(1, 800);

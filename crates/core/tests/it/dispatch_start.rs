@@ -32,14 +32,6 @@ fn next(before: &Watch, rules: &Arc<RuleSet>, drafts: &[Draft], minutes: u64) ->
     next
 }
 
-fn verdicts(watch: &Watch) -> Vec<&'static str> {
-    let verdict = |what: &What| match what {
-        What::Decided { verdict, .. } => Some(verdict.word()),
-        _ => None,
-    };
-    watch.told.iter().filter_map(|happening| verdict(&happening.what)).collect()
-}
-
 /// A step counts once, on however many processes it acted, and for an hour.
 #[test]
 fn the_cap_goes_on() {
@@ -53,8 +45,8 @@ fn the_cap_goes_on() {
         let mut next = next(&before, &rules, &drafts, minutes);
         next.world.processes = vec![process(PID + 2, "tilebaker"), process(PID + 3, "herbarium")];
         next.ticks(1, 800);
-        assert_eq!(next.under_way.len(), allowed, "after {minutes} minutes: {:?}", verdicts(&next));
-        assert_eq!(verdicts(&next).contains(&"capped"), allowed == 1);
+        assert_eq!(next.under_way.len(), allowed, "after {minutes} minutes: {:?}", next.verdicts());
+        assert_eq!(next.verdicts().contains(&"capped"), allowed == 1);
     }
     // An act of the time before the machine's own clock began is not older than that.
     let mut next = next(&before, &rules, &drafts, 0);
@@ -85,7 +77,7 @@ fn a_budget_goes_on() {
         let mut next = next(&before, &rules, &drafts, minutes);
         next.world.processes.push(who);
         next.ticks(1, 800);
-        assert_eq!(verdicts(&next), [verdict], "after {minutes} minutes");
+        assert_eq!(next.verdicts(), [verdict], "after {minutes} minutes");
     }
 }
 

@@ -5,10 +5,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
-use sophron_core::act::{Act, Lowering, Only, Outcome, Standstill};
+use sophron_core::act::{Act, Lowering, Only, Outcome, Standstill, Verb};
 use sophron_core::audit::Draft;
-use sophron_core::dispatch::{Beside, Call, Command, Commission, Dispatcher, Done, Input, Settings};
-use sophron_core::happening::Happening;
+use sophron_core::dispatch::{Beside, Call, Command, Commission, Dispatcher, Done, Hand, Input, Settings};
+use sophron_core::happening::{Happening, What};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{Moment, ProcessId};
 use sophron_core::protect::Protections;
@@ -141,5 +141,20 @@ impl Watch {
         let announced: Vec<_> = self.under_way.iter().map(|commission| commission.announced.clone()).collect();
         let told = std::mem::take(&mut self.told);
         told.iter().chain(&announced).filter_map(|happening| scribe().record(happening)).collect()
+    }
+
+    /// What `ines` did by hand.
+    pub fn hand(&mut self, pid: u32, verb: Verb, length: Option<Duration>) {
+        let process = self.world.process(pid).clone();
+        self.step(Input::Hand(Box::new(Hand { process, verb, length, by: "ines".to_owned() })));
+    }
+
+    /// What became of the steps that were due since the last time words were asked for.
+    pub fn verdicts(&self) -> Vec<&'static str> {
+        let verdict = |what: &What| match what {
+            What::Decided { verdict, .. } => Some(verdict.word()),
+            _ => None,
+        };
+        self.told.iter().filter_map(|happening| verdict(&happening.what)).collect()
     }
 }
