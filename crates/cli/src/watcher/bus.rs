@@ -30,14 +30,22 @@ struct Listener {
     /// What of it he cares for: only that counts as lost.
     cares: Box<dyn Fn(&Happening) -> bool + Send>,
     given: u64,
-    taken: Arc<AtomicU64>,
-    /// Of these, what was handed to him in vain and is not counted as lost yet.
-    in_vain: Arc<AtomicU64>,
+    heard: Arc<Heard>,
     /// Lost and not told yet, and in all.
     untold: u64,
     lost: u64,
     /// Closed once his thread is done.
     done: Receiver<()>,
+}
+
+/// What his thread says of what it was given.
+#[derive(Default)]
+struct Heard {
+    taken: AtomicU64,
+    /// Of these, lines that nobody got and that are not counted as lost yet.
+    in_vain: AtomicU64,
+    /// Losses that nobody got to know of, since what tells of them was lost as well.
+    untold: AtomicU64,
 }
 
 impl Bus {
@@ -51,22 +59,24 @@ impl Bus {
         cares: impl Fn(&Happening) -> bool + Send + 'static,
         mut hear: impl FnMut(&Happening) -> bool + Send + 'static,
     ) -> std::io::Result<()> {
-        let (queue, heard) = sync_channel::<Arc<Happening>>(MOST_WAITING);
+        let (queue, incoming) = sync_channel::<Arc<Happening>>(MOST_WAITING);
         let (ends, done) = channel::<()>();
-        let (taken, in_vain) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicU64::new(0)));
-        let (count, vain) = (Arc::clone(&taken), Arc::clone(&in_vain));
+        let heard = Arc::new(Heard::default());
+        let tally = Arc::clone(&heard);
         Builder::new().name(name.to_owned()).spawn(move || {
             let _ends = ends;
-            for happening in heard {
-                // What tells of losses is none itself.
-                if !hear(&happening) && !matches!(happening.what, What::Watcher(News::LinesLost(_))) {
-                    vain.fetch_add(1, Ordering::SeqCst);
+            for happening in incoming {
+                if !hear(&happening) {
+                    match happening.what {
+                        What::Watcher(News::LinesLost(count)) => tally.untold.fetch_add(count, Ordering::SeqCst),
+                        _ => tally.in_vain.fetch_add(1, Ordering::SeqCst),
+                    };
                 }
-                count.fetch_add(1, Ordering::SeqCst);
+                tally.taken.fetch_add(1, Ordering::SeqCst);
             }
         })?;
         let cares = Box::new(cares);
-        self.listeners.push(Listener { queue, cares, given: 0, taken, in_vain, untold: 0, lost: 0, done });
+        self.listeners.push(Listener { queue, cares, given: 0, heard, untold: 0, lost: 0, done });
         Ok(())
     }
 
@@ -85,8 +95,9 @@ impl Bus {
 
 impl Listener {
     fn hand(&mut self, happening: &Arc<Happening>) {
-        let in_vain = self.in_vain.swap(0, Ordering::SeqCst);
-        (self.untold, self.lost) = (self.untold + in_vain, self.lost + in_vain);
+        let in_vain = self.heard.in_vain.swap(0, Ordering::SeqCst);
+        self.lost += in_vain;
+        self.untold += in_vain + self.heard.untold.swap(0, Ordering::SeqCst);
         if self.untold > 0 {
             let news = Happening::news(here::now().wall, News::LinesLost(self.untold));
             if self.put(Arc::new(news)) {
@@ -111,13 +122,13 @@ impl Listener {
     }
 
     fn end(self) -> u64 {
-        let Listener { queue, given, taken, in_vain, lost, done, .. } = self;
+        let Listener { queue, given, heard, lost, done, .. } = self;
         drop(queue);
         let waiting = match done.recv_timeout(LAST_WAIT) {
-            Err(RecvTimeoutError::Timeout) => given.saturating_sub(taken.load(Ordering::SeqCst)),
+            Err(RecvTimeoutError::Timeout) => given.saturating_sub(heard.taken.load(Ordering::SeqCst)),
             _ => 0,
         };
-        lost + waiting + in_vain.load(Ordering::SeqCst)
+        lost + waiting + heard.in_vain.load(Ordering::SeqCst)
     }
 }
 
@@ -151,7 +162,7 @@ mod tests {
         let lost = bus.listeners[0].lost;
         assert!((39..=41).contains(&lost), "{lost}");
         drop(go);
-        while bus.listeners[0].taken.load(Ordering::SeqCst) < bus.listeners[0].given {
+        while bus.listeners[0].heard.taken.load(Ordering::SeqCst) < bus.listeners[0].given {
             std::thread::yield_now();
         }
         bus.publish(&news(News::Ending));
@@ -177,21 +188,18 @@ mod tests {
             takes
         };
         bus.listen("test", has_a_line, hear).unwrap();
-        let mut publish = |news| {
-            bus.publish(&Arc::new(Happening::news(jiff::Timestamp::UNIX_EPOCH, news)));
-            heard.recv().unwrap()
+        let mut publish = |takes: u64| {
+            room.store(takes, Ordering::SeqCst);
+            bus.publish(&Arc::new(Happening::news(jiff::Timestamp::UNIX_EPOCH, News::TrailBack)));
+            while bus.listeners[0].heard.taken.load(Ordering::SeqCst) < bus.listeners[0].given {
+                std::thread::yield_now();
+            }
         };
-        for _ in 0..2 {
-            assert!(!publish(News::TrailBack).0);
-        }
-        while bus.listeners[0].taken.load(Ordering::SeqCst) < 2 {
-            std::thread::yield_now();
-        }
-        room.store(1, Ordering::SeqCst);
-        let mut publish = |news| bus.publish(&Arc::new(Happening::news(jiff::Timestamp::UNIX_EPOCH, news)));
-        publish(News::TrailBack);
-        assert_eq!(heard.recv().unwrap(), (true, What::Watcher(News::LinesLost(2))));
-        assert_eq!(heard.recv().unwrap(), (true, What::Watcher(News::TrailBack)));
+        [0, 0, 1].into_iter().for_each(&mut publish);
         assert_eq!(bus.end(), 2);
+        let told = |count| What::Watcher(News::LinesLost(count));
+        let line = || What::Watcher(News::TrailBack);
+        let all = [(false, line()), (false, told(1)), (false, line()), (true, told(2)), (true, line())];
+        assert_eq!(heard.iter().collect::<Vec<_>>(), all);
     }
 }
