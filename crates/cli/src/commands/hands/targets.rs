@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::io::IsTerminal;
 
-use sophron_core::act::Act;
+use sophron_core::act::{Act, Verb};
 use sophron_core::condition::Truth;
 use sophron_core::facts::Facts;
 use sophron_core::groups::children;
@@ -25,74 +25,90 @@ pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<
             .hint(format!("sophron {word} 51907-kqm, an app by its name, or --where 'memory > 750 MiB'")));
     }
     let asked = std::io::stdin().is_terminal() && !args.consent.yes;
-    let mut picked: Vec<(Process, bool)> = Vec::new();
-    let mut add = |process: &Process, root: bool| {
-        if !picked.iter().any(|(known, _)| known.id == process.id) {
-            picked.push((process.clone(), root));
-        }
-    };
+    let mut meant: Vec<&Process> = Vec::new();
     for text in &args.targets {
-        match target::find(text, snapshot)? {
-            Target::Process(process) => {
-                let checked = text.parse::<CheckedPid>().is_ok();
-                if !checked && !asked && !args.consent.dry_run {
-                    let meant = process.id.checked();
-                    return Err(Failure::new(
-                        Exit::Refused,
-                        format!("{text} alone could be a slip: nobody is asked here"),
-                    )
-                    .hint(format!("sophron {word} {meant}, if {} is meant", process.label())));
-                }
-                add(process, true);
-            }
-            Target::App(members) => {
-                if !asked && !args.consent.yes && !args.consent.dry_run {
-                    let of = if members.len() == 1 {
-                        "1 process".to_owned()
-                    } else {
-                        format!("{} processes", members.len())
-                    };
-                    return Err(Failure::new(
-                        Exit::Refused,
-                        format!("{text} is an app, of {of} now: nobody is asked here"),
-                    )
-                    .hint("give checked PIDs, or --yes if all of them are meant; --dry-run shows them"));
-                }
-                members.iter().for_each(|member| add(member, true));
-            }
-        }
+        meant.extend(named(args, text, &word, asked, snapshot)?);
     }
     if let Some(text) = &args.covers {
-        let covers = condition(text)?;
-        let own = std::process::id();
-        let covered = snapshot.processes.iter().filter(|process| process.id.pid != own && !process.has_ended());
-        let covered: Vec<&Process> =
-            covered.filter(|process| covers.evaluate(&Facts::new(process, &snapshot.machine)) == Truth::True).collect();
-        if covered.is_empty() {
-            return Err(Failure::new(Exit::Failed, "no process matches --where; what cannot be read never does")
-                .hint("rates such as cpu are not known at a first look: `sophron list --where …` shows who they fit"));
-        }
-        if !asked && !args.consent.yes && !args.consent.dry_run {
-            return Err(Failure::new(
-                Exit::Refused,
-                format!("--where fits {} processes: nobody is asked here", covered.len()),
-            )
-            .hint("add --yes if all of them are meant; --dry-run shows them"));
-        }
-        let most = args.at_most.unwrap_or(MOST_UNASKED);
-        if !asked && covered.len() > most && !args.consent.dry_run {
-            return Err(Failure::new(
-                Exit::Refused,
-                format!("--where fits {} processes, and at most {most} are acted on unasked", covered.len()),
-            )
-            .hint(format!("--at-most {} allows it; --dry-run shows them", covered.len())));
-        }
-        covered.into_iter().for_each(|process| add(process, true));
+        meant.extend(fitting(args, text, asked, snapshot)?);
     }
+    let mut known = BTreeSet::new();
+    let once = meant.into_iter().filter(|process| known.insert(process.id));
+    let mut picked: Vec<(Process, bool)> = once.map(|process| (process.clone(), true)).collect();
     if args.tree {
         add_descendants(snapshot, &mut picked);
     }
     Ok(picked)
+}
+
+fn refused(what: String, hint: impl Into<String>) -> Failure {
+    Failure::new(Exit::Refused, what).hint(hint)
+}
+
+fn count(processes: usize) -> String {
+    if processes == 1 { "1 process".to_owned() } else { format!("{processes} processes") }
+}
+
+/// By a checked PID, a bare one or an app.
+fn named<'s>(
+    args: &args::Hand,
+    text: &str,
+    word: &Verb,
+    asked: bool,
+    snapshot: &'s Snapshot,
+) -> Result<Vec<&'s Process>, Failure> {
+    match target::find(text, snapshot)? {
+        Target::Process(process) => {
+            let checked = text.parse::<CheckedPid>().is_ok();
+            if !checked && !asked && !args.consent.dry_run {
+                let hint = format!("sophron {word} {}, if {} is meant", process.id.checked(), process.label());
+                return Err(refused(format!("{text} alone could be a slip: nobody is asked here"), hint));
+            }
+            Ok(vec![process])
+        }
+        Target::App(members) => {
+            if !asked && !args.consent.yes && !args.consent.dry_run {
+                let what = format!("{text} is an app, of {} now: nobody is asked here", count(members.len()));
+                return Err(refused(
+                    what,
+                    "give checked PIDs, or --yes if all of them are meant; --dry-run shows them",
+                ));
+            }
+            Ok(members)
+        }
+    }
+}
+
+/// By `--where`.
+fn fitting<'s>(
+    args: &args::Hand,
+    text: &str,
+    asked: bool,
+    snapshot: &'s Snapshot,
+) -> Result<Vec<&'s Process>, Failure> {
+    let covers = condition(text)?;
+    let own = std::process::id();
+    let others = snapshot.processes.iter().filter(|process| process.id.pid != own && !process.has_ended());
+    let fits = |process: &&Process| covers.evaluate(&Facts::new(process, &snapshot.machine)) == Truth::True;
+    let covered: Vec<&Process> = others.filter(fits).collect();
+    if covered.is_empty() {
+        return Err(Failure::new(Exit::Failed, "no process matches --where; what cannot be read never does")
+            .hint("rates such as cpu are not known at a first look: `sophron list --where …` shows who they fit"));
+    }
+    if asked || args.consent.dry_run {
+        return Ok(covered);
+    }
+    let fits = format!("--where fits {}", count(covered.len()));
+    if !args.consent.yes {
+        let hint = "add --yes if all of them are meant; --dry-run shows them";
+        return Err(refused(format!("{fits}: nobody is asked here"), hint));
+    }
+    let most = args.at_most.unwrap_or(MOST_UNASKED);
+    if covered.len() > most {
+        let hint = format!("--at-most {} allows it; --dry-run shows them", covered.len());
+        return Err(refused(format!("{fits}, and at most {most} are acted on unasked"), hint));
+    }
+    Ok(covered)
 }
 
 fn add_descendants(snapshot: &Snapshot, picked: &mut Vec<(Process, bool)>) {
