@@ -100,6 +100,20 @@ fn what_is_not_recorded_or_no_longer_right_is_not_done() {
     assert!(matches!(child.0.try_wait(), Ok(None)), "and it lives");
 }
 
+/// Whoever ends by himself while that is written down is gone: nothing is done to him, and nothing is amiss.
+#[test]
+fn who_ends_before_the_act_is_gone() {
+    for act in [POLITELY, Act::Lower { nice: 19, only: Only::Both }] {
+        let mut child = sleeper();
+        let order = Order::on(seen(&child.0), act.clone());
+        let record =
+            Box::new(|| child.0.kill().and_then(|()| child.0.wait()).map(|_| ()).map_err(|error| error.to_string()));
+        let mut orders = Orders { order: &order, announced: Vec::new(), record, right: Ok(()) };
+        let outcome = Actuator::default().perform(&order, &mut orders).outcome().0;
+        assert!(outcome == Outcome::Gone && outcome.is_success() && orders.announced.len() == 1, "{act}: {outcome:?}");
+    }
+}
+
 /// Of several that are meant together one that cannot be recorded keeps the others from being touched as well.
 #[test]
 fn several_as_one_are_recorded_all_or_none() {

@@ -189,7 +189,7 @@ impl Actuator {
                 Some(now) if now.id == one.process.id && !one.handle.has_ended() => {
                     commit.still_right(one.place, now).map_err(Outcome::Dropped)
                 }
-                _ if one.handle.has_ended() => Err(Outcome::Dropped("it has ended meanwhile".to_owned())),
+                _ if one.handle.has_ended() => Err(Outcome::Gone),
                 _ => Err(Outcome::Dropped("it cannot be looked at once more".to_owned())),
             };
             let right = right.and_then(|()| match roles.as_ref().and_then(|roles| role(roles, one, order, &family)) {
