@@ -63,6 +63,18 @@ pub enum Verdict {
     },
 }
 
+impl Verdict {
+    /// What is in the way of the step, so that it stays due; nothing where it is taken, or is not to be.
+    pub(crate) fn hindrance(&self) -> Option<String> {
+        match self {
+            Verdict::Spared(why) => Some(why.clone()),
+            Verdict::Capped(..) => Some("the cap".to_owned()),
+            Verdict::StandingBack { .. } => Some("a hand".to_owned()),
+            _ => None,
+        }
+    }
+}
+
 /// The verdict on one due step.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Decision {
@@ -91,6 +103,13 @@ impl Ledger {
     /// An act of an earlier run, at that time: a restart forgets none.
     pub fn remember(&mut self, at: Duration, verb: &Verb) {
         self.acts.push_back((at, verb.ends()));
+    }
+
+    /// The latest act of that kind could not be done, and counts for nothing.
+    pub(crate) fn give_back(&mut self, verb: &Verb) {
+        if let Some(place) = self.acts.iter().rposition(|(_, ends)| *ends == verb.ends()) {
+            self.acts.remove(place);
+        }
     }
 
     /// Whether one more step may act; if so, that is counted.
@@ -159,9 +178,12 @@ fn decide_a_step(
     } else {
         let picks = rule.pick != Pick::All;
         let verdict = |process: &Process| alone(process, action, rule.armed, circumstances);
-        decisions.extend(targets.iter().map(|process| decision(Some(process), picks, verdict(process))));
+        // A step that is tried again is not taken again on those on whom it was.
+        let left = targets.iter().filter(|process| !case.ladder.was_taken_on(step, &process.id));
+        decisions.extend(left.map(|process| decision(Some(process), picks, verdict(process))));
     }
-    if decisions.len() == before {
+    let was_taken = case.ladder.owed.iter().any(|owed| owed.step == step && !owed.taken_on.is_empty());
+    if decisions.len() == before && !was_taken {
         // Whoever was to be acted on is gone.
         decisions.push(decision(None, false, Verdict::Spared("none of its processes is left".to_owned())));
     }

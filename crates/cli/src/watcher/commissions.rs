@@ -24,14 +24,15 @@ pub fn perform(
     breached: &Breached,
     (recorder, scribe): (&Recorder, &Scribe),
 ) -> (Done, Option<Standing>) {
-    let mut commit = ByTheRule { commission: &commission, needs, breached, recorder, scribe };
+    let mut commit = ByTheRule { commission: &commission, needs, breached, recorder, scribe, announced: false };
     let (outcome, took, standing) = actuator.perform(&commission.order, &mut commit).outcome();
-    (Done { commission, outcome, took }, standing)
+    let announced = commit.announced;
+    (Done { commission, outcome, took, announced }, standing)
 }
 
 /// What is told where whoever is at it ends midway.
 pub fn unfinished(commission: Commission) -> Done {
-    Done { commission, outcome: Outcome::unfinished(), took: std::time::Duration::ZERO }
+    Done { commission, outcome: Outcome::unfinished(), took: std::time::Duration::ZERO, announced: true }
 }
 
 /// An intent with what is known right before the act.
@@ -52,12 +53,14 @@ struct ByTheRule<'a> {
     breached: &'a Breached,
     recorder: &'a Recorder,
     scribe: &'a Scribe,
+    announced: bool,
 }
 
 impl Commit for ByTheRule<'_> {
     fn announce(&mut self, _: usize, found: Found) -> Result<(), String> {
         let intent = self.scribe.record(&announced(&self.commission.announced, found));
         let intent = intent.ok_or("there is no record of that")?;
+        self.announced = true;
         if self.takes_back() { self.recorder.commit_undo(intent) } else { self.recorder.commit(intent) }
     }
 

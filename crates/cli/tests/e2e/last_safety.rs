@@ -379,3 +379,32 @@ fn a_reader_that_does_not_read_holds_nothing_up() {
     assert_eq!(stage.records().last().unwrap()["kind"], "stamp", "the record is whole to its end");
     drop((unread, lamp));
 }
+
+/// Whoever slips into a role for a while is spared for that while: the step stays due, and is taken within its pause. Told and
+/// recorded it is once; of what was refused before anything was announced there is no intent.
+#[test]
+fn a_role_that_is_played_for_a_while_is_no_way_out() {
+    let stage = stage();
+    let press = stage.offender("labelpress", &GROWN);
+    let pid = press.pid().to_string();
+    let policy =
+        |args: &[&str]| Command::new("chrt").args(args).arg(&pid).output().is_ok_and(|done| done.status.success());
+    if !policy(&["-f", "-p", "1"]) {
+        eprintln!("skipped: nobody may run by a real-time policy here");
+        return;
+    }
+    let acts = "ladder = [ { at = '0s', do = 'terminate', force_after = '2s' } ]";
+    let file = stage.write("rules.toml", rules("", "labelpress", "memory.held > 15 MiB", acts));
+    let mut watcher = stage.watch(&file, &[]);
+    let told = watcher.line_with("  refused  ");
+    assert!(told.contains("real-time") && told.contains("; next: terminate, tried again "), "{told}");
+    // Through the next try as well, which is not told again.
+    std::thread::sleep(Duration::from_secs(7));
+    assert!(!is_gone(press.pid()) && policy(&["-o", "-p", "0"]));
+    eventually("terminated", || is_gone(press.pid()).then_some(()));
+    watcher.line_with("  ended  ");
+    watcher.interrupt();
+    let story = stage.story(press.pid());
+    let of = |word: &str| story.iter().filter(|line| line.starts_with(word)).count();
+    assert_eq!((of("refused"), of("intent"), of("outcome terminate ended")), (1, 1, 1), "{story:?}");
+}

@@ -165,6 +165,11 @@ impl Outcome {
         }
     }
 
+    /// Whether something was in the way, and nothing was done: the step stays due.
+    pub fn is_hindered(&self) -> bool {
+        matches!(self, Outcome::Refused(_) | Outcome::Dropped(_))
+    }
+
     /// Whether it is what was wanted.
     pub fn is_success(&self) -> bool {
         match self {

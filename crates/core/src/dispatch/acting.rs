@@ -31,6 +31,16 @@ impl Dispatcher {
         let subject = decision.target.as_ref().map_or_else(|| Subject::of(case), |one| Subject::one_of(case, one));
         let next = Next::of(case, &rule, at);
         let happening = Happening::of_case(at, case, what).on(subject).followed_by(next);
+        if let Some(why) = decision.verdict.hindrance() {
+            self.judge.hindered(decision.case);
+            let on = decision.target.as_ref().map(|target| target.id);
+            if self.is_news((decision.case, decision.step, on), &why) {
+                // By now it is known when it is tried again.
+                let next = self.judge.case(decision.case).map_or(Next::Unsaid, |case| Next::of(case, &rule, at));
+                self.tell(happening.followed_by(next));
+            }
+            return;
+        }
         match (&decision.verdict, &decision.target) {
             // What waits has been told by the trail's own line. The step stays due.
             (Verdict::Waits(_), _) => self.judge.postponed(decision.case),
@@ -45,7 +55,7 @@ impl Dispatcher {
                     _ => false,
                 };
                 self.tell(happening);
-                self.judge.settled(decision.case, joins);
+                self.judge.settled(decision.case, decision.target.as_ref().map(|target| target.id), joins);
             }
         }
     }
@@ -82,7 +92,7 @@ impl Dispatcher {
             self.effects.lower(target.id, decision.case, *nice, Originals::default());
             self.tell(decided);
             self.tell_what_came(at, decision, &act, target, Outcome::Joined { nice: already });
-            self.judge.settled(decision.case, true);
+            self.judge.settled(decision.case, Some(target.id), true);
             return;
         }
         let Some(commission) = self.commission_of(decision, act, target, snapshot) else { return };
@@ -184,9 +194,11 @@ impl Dispatcher {
             self.out.push(Command::Run(Box::new(call)));
             return;
         }
-        let why = "its program is still running: one at a time".to_owned();
-        self.tell_of_call(snapshot.moment, &call, Outcome::Refused(why));
-        self.judge.settled(decision.case, false);
+        let why = "its program is still running: one at a time";
+        self.judge.hindered(decision.case);
+        if self.is_news((decision.case, decision.step, None), why) {
+            self.tell_of_call(snapshot.moment, &call, Outcome::Refused(why.to_owned()));
+        }
     }
 }
 

@@ -62,8 +62,13 @@ impl Dispatcher {
         let case = self.judge.cases().find(|case| case.rule == *name && case.key == key);
         let left = |until: Duration| (until > now.monotonic).then(|| (until - now.monotonic).as_secs_f64());
         let next = |case: &Case| {
-            let (step, left) = case.upcoming(rule)?;
-            Some(format!("{} in {} of breach", step.action, scaled_duration(left)))
+            let again = case.ladder.owed.iter().filter_map(|owed| {
+                let left = owed.from.0.saturating_sub(now.monotonic);
+                Some(format!("{}, tried again in {}", rule.ladder.get(owed.step)?.action, scaled_duration(left)))
+            });
+            let step = case.upcoming(rule);
+            let step = step.map(|(step, left)| format!("{} in {} of breach", step.action, scaled_duration(left)));
+            Some(again.chain(step).collect::<Vec<_>>().join("; ")).filter(|next| !next.is_empty())
         };
         let members = case.map_or(1, |case| case.members.len());
         let open =

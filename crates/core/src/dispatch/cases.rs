@@ -178,6 +178,7 @@ impl Dispatcher {
             }
         }
         self.release(&case.rule, &case.members);
+        self.in_the_way.retain(|(number, ..), _| again || *number != case.number);
     }
 
     /// Other rules from now on: the stories of those that mean the same go on, the cases of the others are closed.

@@ -34,6 +34,8 @@ pub struct Done {
     pub outcome: Outcome,
     /// How long it took.
     pub took: Duration,
+    /// Whether it was recorded before: then its outcome is recorded as well.
+    pub announced: bool,
 }
 
 /// A program that is run for a case.

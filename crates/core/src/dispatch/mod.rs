@@ -177,6 +177,8 @@ pub struct Dispatcher {
     /// Cases whose process ended while the outcome of an act on it is awaited.
     closing: Vec<cases::Leaving>,
     ended_by_us: BTreeSet<ProcessId>,
+    /// What was in the way of a step of a case, on that process: told once.
+    in_the_way: BTreeMap<(u64, usize, Option<ProcessId>), String>,
     /// Rules whose program runs.
     running: BTreeSet<RuleName>,
     throttle: throttle::Throttle,
@@ -225,6 +227,7 @@ impl Dispatcher {
             measuring: measuring::Measuring::default(),
             closing: Vec::new(),
             ended_by_us: BTreeSet::new(),
+            in_the_way: BTreeMap::new(),
             running: BTreeSet::new(),
             throttle: throttle::Throttle::default(),
             said: said::Said::default(),
@@ -325,6 +328,11 @@ impl Dispatcher {
                 self.news(now, News::LossAccepted(by));
             }
         }
+    }
+
+    /// Whether it is news what is in the way of a step.
+    fn is_news(&mut self, (case, step, on): (u64, usize, Option<ProcessId>), why: &str) -> bool {
+        self.in_the_way.insert((case, step, on), why.to_owned()).as_deref() != Some(why)
     }
 
     fn is_disarmed(&self) -> bool {

@@ -29,7 +29,7 @@ impl Dispatcher {
     }
 
     fn done(&mut self, now: Moment, done: Done, target: &Process) {
-        let Done { commission, outcome, took } = done;
+        let Done { commission, outcome, took, announced } = done;
         let (id, case) = (target.id, commission.case().unwrap_or_default());
         let joined = self.joining.remove(&id).unwrap_or_default();
         let rule = commission.announced.rule.clone();
@@ -61,11 +61,26 @@ impl Dispatcher {
         match &outcome {
             // It is tried again as soon as the trail can be written.
             Outcome::Unrecorded(_) => self.judge.postponed(case),
-            outcome => self.judge.settled(case, outcome.has_effect()),
+            outcome if outcome.is_hindered() => {
+                if self.judge.hindered(case) {
+                    self.ledger.give_back(&commission.order.act.verb());
+                }
+            }
+            outcome => self.judge.settled(case, Some(id), outcome.has_effect()),
         }
         let has_effect = outcome.has_effect();
-        let happening = self.what_came(now, &commission, outcome, Some(took));
-        self.tell(happening);
+        let step = (case, commission.announced.step().unwrap_or_default(), Some(id));
+        let is_news = match outcome.is_hindered() {
+            true => self.is_news(step, &outcome.seen()) || announced,
+            false => {
+                self.in_the_way.remove(&step);
+                true
+            }
+        };
+        if is_news {
+            let happening = self.what_came(now, &commission, outcome, Some(took));
+            self.tell(happening);
+        }
         // Nobody else would take it back.
         if has_effect
             && self.judge.case(case).is_none()
@@ -76,7 +91,7 @@ impl Dispatcher {
     }
 
     fn undone(&mut self, now: Moment, done: Done, target: &Process) {
-        let Done { commission, outcome, took } = done;
+        let Done { commission, outcome, took, .. } = done;
         if commission.resumes() {
             self.effects.resumed(&target.id);
             self.held.resumed(&target.id);
@@ -112,7 +127,10 @@ impl Dispatcher {
         self.running.remove(&call.rule);
         match &outcome {
             Outcome::Unrecorded(_) => self.judge.postponed(call.case),
-            _ => self.judge.settled(call.case, false),
+            outcome if outcome.is_hindered() => {
+                self.judge.hindered(call.case);
+            }
+            _ => self.judge.settled(call.case, None, false),
         }
         self.tell_of_call(now, &call, outcome);
         self.go_on_ending(now);

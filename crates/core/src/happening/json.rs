@@ -145,7 +145,7 @@ fn base(value: Option<&Value>) -> Json {
 
 fn next(next: Next) -> Json {
     match next {
-        Next::Step { action, at } => json!({ "do": action.word(), "at": at.to_string() }),
+        Next::Step { action, at } | Next::Again { action, at } => json!({ "do": action.word(), "at": at.to_string() }),
         Next::Unsaid | Next::Nothing => Json::Null,
     }
 }

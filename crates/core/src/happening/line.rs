@@ -272,6 +272,7 @@ impl Next {
         match self {
             Next::Unsaid => String::new(),
             Next::Step { action, at } => format!("; next: {} {}", action.word(), clock(*at, zone)),
+            Next::Again { action, at } => format!("; next: {}, tried again {}", action.word(), clock(*at, zone)),
             Next::Nothing => "; next: nothing".to_owned(),
         }
     }

@@ -80,6 +80,13 @@ pub enum Next {
         /// When.
         at: Timestamp,
     },
+    /// A step that could not be taken is tried again, if the breach goes on.
+    Again {
+        /// What it does.
+        action: Action,
+        /// When.
+        at: Timestamp,
+    },
     /// Nothing: the ladder is at its end.
     Nothing,
 }
@@ -298,11 +305,16 @@ impl Subject {
 impl Next {
     /// What comes next in a case, counted from `at`.
     pub fn of(case: &Case, rule: &Rule, at: Timestamp) -> Next {
-        match case.upcoming(rule) {
+        let due = |left| at.checked_add(left).unwrap_or(at);
+        let regular = case.upcoming(rule).map(|(step, left)| (step.action, due(left), left));
+        let again = case.ladder.owed.iter().min_by_key(|owed| owed.from.1);
+        let again = again.and_then(|owed| Some((rule.ladder.get(owed.step)?.action, owed.from.1)));
+        match (regular, again) {
+            (regular, Some((action, at))) if regular.is_none_or(|(_, due, _)| at < due) => Next::Again { action, at },
             // What is due at this very moment says so itself.
-            Some((step, left)) if left.is_zero() && step.action == Action::Alert => Next::Unsaid,
-            Some((step, left)) => Next::Step { action: step.action, at: at.checked_add(left).unwrap_or(at) },
-            None => Next::Nothing,
+            (Some((Action::Alert, _, left)), _) if left.is_zero() => Next::Unsaid,
+            (Some((action, at, _)), _) => Next::Step { action, at },
+            (None, _) => Next::Nothing,
         }
     }
 }

@@ -1,9 +1,18 @@
 //! Where a case stands on the ladder of its rule.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
+use jiff::Timestamp;
+
 use crate::condition::Truth;
-use crate::model::ProcessId;
+use crate::model::{Moment, ProcessId};
+
+/// A step that could not be taken is tried again after that long, and then after twice as long each time.
+const FIRST_PAUSE: Duration = Duration::from_secs(5);
+
+/// At most that long.
+const LONGEST_PAUSE: Duration = Duration::from_secs(300);
 
 /// The ladder of a case.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -18,10 +27,47 @@ pub struct Ladder {
     pub has_effect: bool,
     /// What may be done to the subject, once an act was due.
     pub budget: Allowance,
+    /// Steps that could not be taken: they stay due.
+    pub owed: Vec<Owed>,
+    /// The step that outcomes are awaited of, and on whom it was taken so far.
+    pub(super) trying: usize,
+    taken_on: BTreeSet<ProcessId>,
     pub(super) awaited: Awaited,
     pub(super) footing: Footing,
     /// For how long the clock has stood still.
     pub(super) still: Duration,
+    /// Breached time since it had last stood still for longer than `lasting`; `None` where it never has.
+    since_still: Option<Duration>,
+}
+
+/// A step that could not be taken on everybody, and is tried again as long as the breach holds.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Owed {
+    /// The step, by its place.
+    pub step: usize,
+    /// When it is tried again, on the monotonic clock, and in wall-clock time.
+    pub from: (Duration, Timestamp),
+    /// Of several, those on whom it was taken.
+    pub taken_on: BTreeSet<ProcessId>,
+    pause: Duration,
+}
+
+impl Owed {
+    fn rest(&mut self, pause: Duration, now: &Moment) {
+        self.pause = pause;
+        self.from = (now.monotonic + pause, now.wall.checked_add(pause).unwrap_or(now.wall));
+    }
+}
+
+/// What became of a step on one process.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Fate {
+    /// It was taken, or is not to be: it is spent.
+    Spent,
+    /// It could not be recorded, or somebody is busy: it is due again at once.
+    Postponed,
+    /// Something was in its way: it is tried again after a pause.
+    Hindered,
 }
 
 /// Whether the budget allows acts in this case: asked when the first is due.
@@ -42,8 +88,9 @@ pub(super) enum Awaited {
     /// All are in.
     #[default]
     Nothing,
-    /// So many are not. `again`: the step could not be taken on somebody, and is due again once all are in.
-    Outcomes { left: u32, again: bool },
+    /// So many are not. `again`: the step could not be taken on somebody, and is due again once all are in; `later`: after a
+    /// pause.
+    Outcomes { left: u32, again: bool, later: bool },
 }
 
 /// What has to pass before the next step, however far the clock is.
@@ -92,22 +139,62 @@ impl Ladder {
     pub(super) fn awaits(&mut self, outcomes: u32) {
         self.awaited = match outcomes {
             0 => Awaited::Nothing,
-            left => Awaited::Outcomes { left, again: false },
+            left => Awaited::Outcomes { left, again: false, later: false },
         };
+        self.taken_on.clear();
     }
 
-    /// One outcome is in. A step that could not be taken on one of several is due again.
-    pub(super) fn one_outcome(&mut self, postponed: bool) {
-        let Awaited::Outcomes { left, again } = self.awaited else { return };
-        let again = again || postponed;
+    /// One outcome is in. A step that could not be taken on one of several is due again. Whether all are in, and it was
+    /// taken on nobody.
+    pub(super) fn one_outcome(&mut self, fate: Fate, on: Option<ProcessId>, now: &Moment) -> bool {
+        let Awaited::Outcomes { left, again, later } = self.awaited else { return false };
+        let (again, later) = (again || fate == Fate::Postponed, later || fate == Fate::Hindered);
+        if fate == Fate::Spent {
+            self.taken_on.extend(on);
+        }
         if left > 1 {
-            self.awaited = Awaited::Outcomes { left: left - 1, again };
-            return;
+            self.awaited = Awaited::Outcomes { left: left - 1, again, later };
+            return false;
         }
         self.awaited = Awaited::Nothing;
-        if again {
-            self.next = self.next.saturating_sub(1);
+        let taken_on = std::mem::take(&mut self.taken_on);
+        let nobody = taken_on.is_empty();
+        match self.owed.iter().position(|owed| owed.step == self.trying) {
+            Some(place) if again || later => {
+                let owed = &mut self.owed[place];
+                owed.taken_on.extend(taken_on);
+                match later {
+                    true => owed.rest((owed.pause * 2).min(LONGEST_PAUSE), now),
+                    false => owed.from = (now.monotonic, now.wall),
+                }
+            }
+            Some(place) => drop(self.owed.remove(place)),
+            None if later => {
+                let from = (now.monotonic, now.wall);
+                let mut owed = Owed { step: self.trying, from, taken_on, pause: FIRST_PAUSE };
+                owed.rest(FIRST_PAUSE, now);
+                self.owed.push(owed);
+            }
+            None if again => self.next = self.next.saturating_sub(1),
+            None => {}
         }
+        nobody
+    }
+
+    /// The furthest of the steps that could not be taken and whose pause is over.
+    pub(super) fn tried_again(&self, now: Duration, may: impl Fn(usize) -> bool) -> Option<usize> {
+        let due = self.owed.iter().filter(|owed| owed.from.0 <= now && may(owed.step));
+        due.map(|owed| owed.step).max()
+    }
+
+    /// On whom of several that step was taken already.
+    pub(crate) fn was_taken_on(&self, step: usize, id: &ProcessId) -> bool {
+        self.owed.iter().any(|owed| owed.step == step && owed.taken_on.contains(id))
+    }
+
+    /// Whether the breach holds well enough for a step that was due before.
+    pub(super) fn is_steady(&self, lasting: Duration) -> bool {
+        !self.is_awaiting() && self.since_still.is_none_or(|held| held >= lasting)
     }
 
     /// While a suspension of ours is in force only the clock runs on.
@@ -135,6 +222,7 @@ impl Ladder {
         if interval.advances {
             self.clock += interval.counts;
             self.still = Duration::ZERO;
+            self.since_still = self.since_still.map(|held| held + interval.counts);
             match &mut self.footing {
                 Footing::OneInterval => self.footing = Footing::Firm,
                 Footing::Lasting { interval, .. } => *interval = false,
@@ -143,6 +231,7 @@ impl Ladder {
         } else {
             self.still += interval.passed;
             if self.still > lasting {
+                self.since_still = Some(Duration::ZERO);
                 let (barred, needed) = match self.footing {
                     Footing::Lasting { barred, interval, .. } => (barred, interval),
                     Footing::OneInterval => (false, true),

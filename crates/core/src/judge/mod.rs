@@ -16,7 +16,8 @@ use std::time::Duration;
 
 pub use case::{Case, Closing, MOST_POINTS, Points};
 use jiff::tz::TimeZone;
-pub use ladder::{Allowance, Ladder};
+use ladder::Fate;
+pub use ladder::{Allowance, Ladder, Owed};
 pub use pace::Pace;
 pub use returns::COMES_BACK;
 use returns::Memory;
@@ -312,33 +313,38 @@ impl Judge {
 
     /// How many outcomes a step of a case has: one for each process that it acts on.
     pub(crate) fn awaits(&mut self, case: u64, outcomes: u32) {
-        self.with(case, |case| case.ladder.awaits(outcomes));
+        self.with(case, |case, _| case.ladder.awaits(outcomes));
     }
 
     /// On whom of several the steps of a case act from now on.
     pub fn pick(&mut self, case: u64, picked: ProcessId) {
-        self.with(case, |case| case.ladder.picked = Some(picked));
+        self.with(case, |case, _| case.ladder.picked = Some(picked));
     }
 
-    /// Tells the judge that one outcome of a case's step is in. `effect` says whether something is now in force that
-    /// will have to be undone.
-    pub fn settled(&mut self, case: u64, effect: bool) {
-        self.with(case, |case| {
+    /// Tells the judge that one outcome of a case's step is in, on that process of it. `effect` says whether something is
+    /// now in force that will have to be undone.
+    pub fn settled(&mut self, case: u64, on: Option<ProcessId>, effect: bool) {
+        self.with(case, |case, now| {
             case.ladder.has_effect |= effect;
-            case.ladder.one_outcome(false);
+            case.ladder.one_outcome(Fate::Spent, on, now)
         });
     }
 
     /// Tells the judge that a step could not be taken now and stays due: nothing was done.
     pub fn postponed(&mut self, case: u64) {
-        self.with(case, |case| case.ladder.one_outcome(true));
+        self.with(case, |case, now| case.ladder.one_outcome(Fate::Postponed, None, now));
     }
 
-    fn with(&mut self, number: u64, change: impl FnOnce(&mut Case)) {
+    /// Tells the judge that something was in the way of a step: it stays due, and is tried again after a pause, counted from
+    /// the last sample. Whether it was taken on nobody, and all its outcomes are in.
+    pub fn hindered(&mut self, case: u64) -> bool {
+        self.with(case, |case, now| case.ladder.one_outcome(Fate::Hindered, None, now)).unwrap_or(false)
+    }
+
+    fn with<T>(&mut self, number: u64, change: impl FnOnce(&mut Case, &Moment) -> T) -> Option<T> {
+        let now = self.last.unwrap_or_default();
         let mut cases = self.watched.iter_mut().flat_map(|watched| watched.state.cases_mut());
-        if let Some(case) = cases.find(|case| case.number == number) {
-            change(case);
-        }
+        cases.find(|case| case.number == number).map(|case| change(case, &now))
     }
 }
 

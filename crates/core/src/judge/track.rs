@@ -249,6 +249,7 @@ fn go_on(
     if ladder.picked.is_some_and(|picked| !seen.members.contains(&picked)) && !ladder.is_awaiting() {
         // The next choice starts at the first step.
         (ladder.picked, ladder.next, ladder.clock) = (None, 0, Duration::ZERO);
+        ladder.owed.clear();
     }
     end_of_hours(rule, case, seen, events);
     case.breached = seen.truth == Truth::True;
@@ -264,6 +265,9 @@ fn go_on(
         }
         let steps = events.len();
         next_step(rule, case, seen, memory, events);
+        if events.len() == steps && advances {
+            try_again(rule, case, seen, memory, events);
+        }
         if events.len() == steps {
             remind(rule, case, seen, events);
         }
@@ -305,15 +309,37 @@ fn next_step(rule: &Rule, case: &mut Case, seen: &Seen<'_>, memory: &mut Memory,
     if held_up || case.ladder.clock < step.at || (step.action.is_act() && !seen.settled) {
         return;
     }
-    if step.action.is_act() && case.ladder.budget == Allowance::Unasked {
+    take(rule, case, case.ladder.next, seen, memory, events);
+    case.ladder.next += 1;
+    case.now_told(seen.moment.monotonic);
+}
+
+/// A step that could not be taken is due again after its pause, while the breach holds; of several the furthest.
+fn try_again(rule: &Rule, case: &mut Case, seen: &Seen<'_>, memory: &mut Memory, events: &mut Vec<Event>) {
+    if !case.ladder.is_steady(rule.lasting) || seen.hand == Hand::Acting || !seen.in_hours {
+        return;
+    }
+    let may = |step: usize| {
+        let step = rule.ladder.get(step);
+        step.is_some_and(|step| {
+            step.hours.covers(seen.moment.wall, seen.zone) && (!step.action.is_act() || seen.settled)
+        })
+    };
+    if let Some(step) = case.ladder.tried_again(seen.moment.monotonic, may) {
+        take(rule, case, step, seen, memory, events);
+    }
+}
+
+fn take(rule: &Rule, case: &mut Case, place: usize, seen: &Seen<'_>, memory: &mut Memory, events: &mut Vec<Event>) {
+    let acts = rule.ladder.get(place).is_some_and(|step| step.action.is_act());
+    if acts && case.ladder.budget == Allowance::Unasked {
         let likeness = seen.key.likeness(seen.facts.process);
         let spent = rule.budget.is_some_and(|budget| !memory.spend(&rule.name, likeness, budget, &seen.moment));
         case.ladder.budget = if spent { Allowance::Spent } else { Allowance::Granted };
     }
-    events.push(Event::Due { case: case.number, step: case.ladder.next });
-    case.ladder.next += 1;
+    events.push(Event::Due { case: case.number, step: place });
+    case.ladder.trying = place;
     case.ladder.awaits(1);
-    case.now_told(seen.moment.monotonic);
 }
 
 fn remind(rule: &Rule, case: &mut Case, seen: &Seen<'_>, events: &mut Vec<Event>) {

@@ -242,7 +242,7 @@ impl Rehearsal {
                 Command::Act(commission) => {
                     self.note(&commission);
                     let outcome = assumed(&commission, snapshot.moment);
-                    let done = Done { commission: *commission, outcome, took: Duration::ZERO };
+                    let done = Done { commission: *commission, outcome, took: Duration::ZERO, announced: true };
                     Input::Acted(Box::new(done))
                 }
                 Command::Run(call) => Input::Ran(call, Came::Ran(String::new())),

@@ -5,7 +5,7 @@ use sophron_core::dispatch::{Command, Input, Question, Standing};
 use sophron_testkit::process;
 
 use crate::script::{PID, load, rule, seconds};
-use crate::watch::Watch;
+use crate::watch::{Watch, lowered};
 
 /// What is answered, by the ticket of the question.
 fn asked(watch: &mut Watch, rule: &str, pid: u32) -> Option<Standing> {
@@ -44,7 +44,12 @@ fn each_stage_of_a_story_is_answered() {
     watch.ticks(3, 800);
     watch.came(Outcome::Refused("not permitted".to_owned()));
     let standing = asked(&mut watch, "press-leak", PID).unwrap();
-    assert_eq!((standing.case.unwrap().next, standing.spent), (None, Some(1)), "its last step is taken");
+    let next = standing.case.unwrap().next;
+    assert_eq!((next.as_deref(), standing.spent), (Some("lower to nice 10, tried again in 5 s"), Some(1)));
+    watch.ticks(5, 800);
+    watch.came(lowered(10));
+    let next = asked(&mut watch, "press-leak", PID).unwrap().case.unwrap().next;
+    assert_eq!(next, None, "its last step is taken");
     // Somebody of whom nothing is known yet.
     watch.world.processes.push(process(PID + 1, "labelpress"));
     let standing = asked(&mut watch, "press-leak", PID + 1).unwrap();

@@ -295,7 +295,7 @@ impl Watched {
         if ended || !lives {
             self.in_force.remove(&id);
         }
-        let done = Done { commission, outcome, took: Duration::ZERO };
+        let done = Done { commission, outcome, took: Duration::ZERO, announced: true };
         self.told_of(Input::Acted(Box::new(done)))
     }
 

@@ -153,7 +153,7 @@ impl Live {
                 Outcome::Ended(Ending::default())
             }
         };
-        self.step(Input::Acted(Box::new(Done { commission, outcome, took: seconds(0) })));
+        self.step(Input::Acted(Box::new(Done { commission, outcome, took: seconds(0), announced: true })));
     }
 
     fn pass(&mut self, (figures, free, outcomes): &Second) {

@@ -112,14 +112,14 @@ fn a_step_waits_for_the_outcome_before_it_and_comes_one_a_tick() {
     script.prompt = false;
     assert_eq!(script.tick(800), ["building", "opened 1", "alert"]);
     assert_eq!(script.ticks(3, 800), Vec::<String>::new());
-    script.judge.settled(1, false);
+    script.judge.settled(1, None, false);
     assert_eq!(script.tick(800), ["lower"]);
     script.judge.postponed(1);
     script.busy = true;
     assert_eq!(script.tick(800), Vec::<String>::new(), "another rule's act on it is under way");
     script.busy = false;
     assert_eq!(script.tick(800), ["lower"], "postponed: due again");
-    script.judge.settled(1, true);
+    script.judge.settled(1, None, true);
     assert_eq!(script.tick(800), ["terminate"]);
 }
 

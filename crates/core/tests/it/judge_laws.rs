@@ -60,7 +60,7 @@ fn course(passings: &[Passing]) -> Vec<(Passing, Vec<Event>)> {
             if let Event::Due { case, .. } = event
                 && passing.settles
             {
-                script.judge.settled(*case, true);
+                script.judge.settled(*case, None, true);
             }
         }
         told.push((passing.clone(), events));
@@ -153,7 +153,7 @@ proptest! {
             let each: BTreeSet<u32> = acts.iter().copied().collect();
             prop_assert_eq!(each.len(), acts.len(), "two acts on one process");
             for decision in &decisions {
-                judge.settled(decision.case, true);
+                judge.settled(decision.case, None, true);
             }
         }
     }

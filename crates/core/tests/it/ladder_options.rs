@@ -143,7 +143,7 @@ fn the_machines_offender_is_picked_and_kept() {
         for decision in &decisions {
             assert!(decision.picked);
             script.judge.pick(decision.case, target(decision));
-            script.judge.settled(decision.case, true);
+            script.judge.settled(decision.case, None, true);
         }
         decisions.iter().map(|decision| (target(decision).pid, decision.action.word())).collect::<Vec<_>>()
     };

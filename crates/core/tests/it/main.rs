@@ -12,6 +12,7 @@ mod dispatch;
 mod dispatch_acting;
 mod dispatch_asked;
 mod dispatch_beside;
+mod dispatch_due;
 mod dispatch_holds;
 mod dispatch_laws;
 mod dispatch_start;

@@ -95,7 +95,7 @@ impl Script {
                     .case(*case)
                     .map(|found| self.judge.rule(&found.rule).unwrap().ladder[*step].action.word());
                 if self.prompt {
-                    self.judge.settled(*case, true);
+                    self.judge.settled(*case, None, true);
                 }
                 word.unwrap_or_default().to_owned()
             }

@@ -120,9 +120,18 @@ impl Watch {
 
     /// The oldest act that is under way came to this.
     pub fn came(&mut self, outcome: Outcome) -> Act {
+        self.done(outcome, true)
+    }
+
+    /// The same where it was not even announced.
+    pub fn came_unannounced(&mut self, outcome: Outcome) {
+        self.done(outcome, false);
+    }
+
+    fn done(&mut self, outcome: Outcome, announced: bool) -> Act {
         let commission = self.under_way.remove(0);
         let act = commission.order.act.clone();
-        self.step(Input::Acted(Box::new(Done { commission, outcome, took: Duration::ZERO })));
+        self.step(Input::Acted(Box::new(Done { commission, outcome, took: Duration::ZERO, announced })));
         act
     }
 

@@ -5,6 +5,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use rustix::io::Errno;
+use rustix::process::{Pid, test_kill_process};
 use sophron_core::act::{Act, Ending, Order, Originals, Outcome, Standstill};
 use sophron_core::model::{Needs, Process, ProcessId};
 use sophron_core::state::State;
@@ -15,6 +17,7 @@ use super::levers::{Levers, manager, put_back};
 use super::{ActError, Ending as Ended, Lineage, Tree, resume, suspend, terminate};
 use crate::guard::Guard;
 use crate::handle::{Handle, HandleError};
+use crate::here::Capability;
 use crate::roles::{self, Roles};
 use crate::service_manager::{ManagerError, UnitName};
 use crate::{Sampler, cgroups, here, locks, open_files};
@@ -158,6 +161,9 @@ impl Actuator {
         commit: &mut dyn Commit,
     ) -> Result<Sorted<'o>, Vec<Outcome>> {
         let (mut ready, mut outcomes) = (Vec::new(), BTreeMap::new());
+        let (minds_roles, family) = (order.heeds_roles && order.act.stands_in_the_way(), family(order));
+        // Whoever is refused for his role in any case is not announced first.
+        let roles = minds_roles.then(Roles::look);
         for (place, process) in targets.iter().enumerate() {
             let handle = match self.fix(&process.id) {
                 Ok(handle) => handle,
@@ -167,6 +173,10 @@ impl Actuator {
                 }
             };
             let mut one = Ready { place, process, handle, originals: None };
+            if let Some(why) = roles.as_ref().and_then(|roles| role(roles, &one, order, &family)) {
+                outcomes.insert(place, Outcome::Refused(why));
+                continue;
+            }
             let found = match one.found(order, self.direct()) {
                 Ok(found) => found,
                 Err(error) => {
@@ -182,8 +192,7 @@ impl Actuator {
             ready.push(one);
         }
         let mut sampler = Sampler::new(Path::new("/proc"), commit.needs()).ok();
-        let roles = (order.heeds_roles && order.act.stands_in_the_way()).then(Roles::look);
-        let family = family(order);
+        let roles = minds_roles.then(Roles::look);
         ready.retain(|one| {
             let right = match sampler.as_mut().and_then(|sampler| sampler.again(one.process.id.pid)) {
                 Some(now) if now.id == one.process.id && !one.handle.has_ended() => {
@@ -376,6 +385,12 @@ impl Ready<'_> {
             }
             _ => None,
         };
+        // What is refused in any case is not announced first.
+        let signals = matches!(order.act, Act::Suspend { .. } | Act::Terminate { .. });
+        let pid = Pid::from_raw(self.process.id.pid.cast_signed()).filter(|_| signals);
+        if pid.is_some_and(|pid| test_kill_process(pid) == Err(Errno::PERM)) {
+            return Err(ActError::NotPermitted(Capability::Kill));
+        }
         Ok(Found { originals, open: open_files::names(self.process.id.pid) })
     }
 }

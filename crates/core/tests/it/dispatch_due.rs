@@ -1,0 +1,201 @@
+//! A step that could not be taken stays due: it is tried again after growing pauses as long as the breach holds, and what is in
+//! its way is told once. Only a step that was taken is spent.
+
+use std::time::Duration;
+
+use proptest::prelude::*;
+use sophron_core::act::{Ending, Outcome, Verb};
+use sophron_testkit::process;
+
+use crate::script::{PID, load, rule, seconds};
+use crate::watch::{Watch, lowered};
+
+const TERMINATE: &str = "lasting = '0s'\nladder = [ { at = '0s', do = 'terminate' } ]";
+
+/// How the oldest act that is under way came out, where nothing was done; not announced, as the actuator tells it.
+fn refused(watch: &mut Watch, why: &str) {
+    watch.came_unannounced(Outcome::Refused(why.to_owned()));
+}
+
+/// The seconds at which an act was handed out, until so many have passed; each is refused.
+fn attempts(watch: &mut Watch, ticks: u64, why: impl Fn(u64) -> String) -> Vec<u64> {
+    let mut at = Vec::new();
+    for tick in 0..ticks {
+        watch.ticks(1, 800);
+        if !watch.under_way.is_empty() {
+            at.push(tick);
+            refused(watch, &why(tick));
+        }
+    }
+    at
+}
+
+/// After 5 s, then after twice as long each time, at most 5 minutes; told once, and again when the reason is another.
+#[test]
+fn pauses_grow_and_the_reason_is_told_once() {
+    let mut watch = Watch::new(&rule(TERMINATE));
+    let at = attempts(&mut watch, 2000, |_| "it serves a mount".to_owned());
+    let pauses: Vec<u64> = at.windows(2).map(|pair| pair[1] - pair[0]).collect();
+    assert_eq!(pauses, [5, 10, 20, 40, 80, 160, 300, 300, 300, 300, 300]);
+    assert_eq!(watch.words(), ["breach", "refused"], "said once");
+    let _ = attempts(&mut watch, 310, |_| "others wait for its file lock".to_owned());
+    assert_eq!(watch.words(), ["refused"], "another reason");
+    let _ = attempts(&mut watch, 310, |_| "it serves a mount".to_owned());
+    assert_eq!(watch.words(), ["refused"], "and back");
+}
+
+/// Whatever keeps it from being taken: once that is gone it is taken within its pause, and nothing is tried after.
+#[test]
+fn once_nothing_is_in_its_way_it_is_taken() {
+    let mut spared = Watch::new(&rule(TERMINATE));
+    spared.beside.own.insert(PID);
+    spared.ticks(8, 800);
+    assert_eq!((spared.verdicts(), spared.acts()), (vec!["spared"], vec![]));
+    spared.beside.own.clear();
+
+    let mut stood_back = Watch::new(&rule(TERMINATE));
+    stood_back.hand(PID, Verb::Resume, None);
+    stood_back.ticks(15 * 60, 800);
+    assert_eq!((stood_back.verdicts(), stood_back.acts()), (vec!["standing back"], vec![]));
+
+    let mut capped = Watch::new(&load(&format!(
+        "cap = {{ acts = 1, terminations = 1 }}\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\narmed = true\n{TERMINATE}"
+    )));
+    capped.world.processes.push(process(PID + 1, "labelpress"));
+    capped.ticks(1, 800);
+    capped.came(Outcome::Ended(Ending::default()));
+    capped.world.processes.remove(0);
+    capped.ticks(3600, 800);
+    assert_eq!(capped.verdicts(), ["act", "capped"]);
+
+    let mut dropped = Watch::new(&rule(TERMINATE));
+    dropped.ticks(1, 800);
+    dropped.came(Outcome::Dropped("it is protected now".to_owned()));
+
+    for (watch, pause) in [(&mut spared, 10), (&mut stood_back, 300), (&mut capped, 300), (&mut dropped, 5)] {
+        watch.ticks(pause, 800);
+        assert_eq!(watch.acts(), ["terminate"], "{:?}", watch.words());
+        watch.came(Outcome::StillThere(None));
+        watch.ticks(700, 800);
+        assert_eq!(watch.acts(), Vec::<String>::new(), "taken is spent");
+    }
+}
+
+/// Time in which the breach does not hold does not count: it is tried again only where it holds well.
+#[test]
+fn it_is_tried_only_while_the_breach_holds() {
+    let keys = "lasting = '4s'\ncalm = 'memory.held < 300 MiB'\nladder = [ { at = '0s', do = 'terminate' } ]";
+    let mut watch = Watch::new(&rule(keys));
+    watch.ticks(5, 800);
+    refused(&mut watch, "a role");
+    watch.ticks(20, 500);
+    assert_eq!(watch.acts(), Vec::<String>::new(), "between breach and calm nothing is done");
+    watch.ticks(4, 800);
+    assert_eq!(watch.acts(), Vec::<String>::new(), "first it must have held for `lasting` again");
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["terminate"]);
+    refused(&mut watch, "a role");
+    watch.ticks(30, 100);
+    watch.ticks(5, 800);
+    assert_eq!(watch.words(), ["breach", "refused", "easing", "calm", "breach"]);
+    assert_eq!(watch.acts(), ["terminate"], "another case begins anew");
+}
+
+/// The ladder goes on in time; a step that was in somebody's way before is made up for beside it, the furthest first.
+#[test]
+fn the_ladder_goes_on_without_it() {
+    let keys = "lasting = '0s'\nladder = [ { at = '0s', do = 'lower' }, { at = '8s', do = 'suspend' }, { at = '1h', do = 'terminate' } ]";
+    let mut watch = Watch::new(&rule(keys));
+    watch.ticks(1, 800);
+    refused(&mut watch, "no right");
+    watch.ticks(5, 800);
+    refused(&mut watch, "no right");
+    watch.ticks(3, 800);
+    assert_eq!(watch.acts(), ["suspend for 1m"], "its time has come");
+    refused(&mut watch, "a role");
+    // The suspension is due again after 5 s, the lowering 10 s after its last try.
+    watch.ticks(5, 800);
+    assert_eq!(watch.acts(), ["suspend for 1m"]);
+    refused(&mut watch, "a role");
+    watch.ticks(2, 800);
+    assert_eq!(watch.acts(), ["lower to nice 10"]);
+    watch.came(lowered(10));
+    watch.ticks(8, 800);
+    assert_eq!(watch.acts(), ["suspend for 1m"]);
+}
+
+/// Of several it is tried again on those alone on whom it could not be taken, and uses up no more of the cap.
+#[test]
+fn of_several_only_the_others_are_tried_again() {
+    let rules = load(
+        "cap = { acts = 2, terminations = 2 }\n[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'memory.held > 500 MiB'\nbreach = 'instances > 0'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'lower' } ]\n",
+    );
+    let mut watch = Watch::new(&rules);
+    watch.world.processes = (0..3).map(|place| process(PID + place, "labelpress")).collect();
+    watch.ticks(1, 800);
+    watch.came(lowered(10));
+    refused(&mut watch, "a role");
+    watch.came(lowered(10));
+    watch.ticks(5, 800);
+    let left: Vec<u32> = watch.under_way.iter().map(|of| of.order.targets[0].id.pid).collect();
+    assert_eq!(left, [PID + 1]);
+    watch.came(lowered(10));
+    watch.ticks(400, 800);
+    assert!(watch.under_way.is_empty() && !watch.words().contains(&"capped".to_owned()));
+    // Whatever is refused costs nothing: five refusals of a cap of two, and still it is taken.
+    let mut watch = Watch::new(&load(&format!(
+        "cap = {{ acts = 2, terminations = 2 }}\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\narmed = true\n{TERMINATE}"
+    )));
+    assert_eq!(attempts(&mut watch, 100, |_| "a role".to_owned()).len(), 5);
+    watch.ticks(100, 800);
+    assert_eq!(watch.acts(), ["terminate"]);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 60, ..ProptestConfig::default() })]
+
+    /// Whatever the sequence of refusals, and whatever comes between: once nothing is in its way it is taken at the next try,
+    /// which comes within its pause; and each reason is told once until it is another.
+    #[test]
+    fn no_sequence_of_refusals_spends_a_step(reasons in prop::collection::vec(0_u8..3, 0..12), off in 0_u64..900) {
+        let mut watch = Watch::new(&rule(TERMINATE));
+        let (mut said, mut before, mut pause) = (1, None, 0);
+        for reason in &reasons {
+            let mut waited = 0;
+            while watch.under_way.is_empty() {
+                waited += 1;
+                prop_assert!(waited <= 301, "nothing in {} s", waited);
+                watch.ticks(1, 800);
+            }
+            prop_assert!(pause == 0 || waited == pause, "after {} s, and not {}", waited, pause);
+            refused(&mut watch, &format!("reason {reason}"));
+            said += usize::from(before != Some(reason));
+            before = Some(reason);
+            pause = if pause == 0 { 5 } else { (pause * 2).min(300) };
+        }
+        prop_assert_eq!(watch.words().len(), if reasons.is_empty() { 0 } else { said });
+        // A gap in which nobody looks counts for nothing; then it is taken within the pause, and an interval.
+        watch.world.pass(Duration::from_secs(off));
+        let mut waited = 0;
+        while watch.under_way.is_empty() {
+            waited += 1;
+            prop_assert!(waited <= pause.max(1) + 2, "nothing in {} s", waited);
+            watch.ticks(1, 800);
+        }
+        watch.came(Outcome::Ended(Ending::default()));
+        watch.ticks(700, 800);
+        prop_assert!(watch.under_way.is_empty(), "taken is spent");
+    }
+}
+
+/// The line says when: the step itself, unless another comes first.
+#[test]
+fn when_it_is_tried_again_is_told() {
+    let mut watch = Watch::new(&rule(TERMINATE));
+    watch.ticks(1, 800);
+    let due = watch.world.moment.wall.checked_add(seconds(5)).unwrap();
+    refused(&mut watch, "a role");
+    let line = watch.told.last().unwrap().line(&jiff::tz::TimeZone::UTC).unwrap().text;
+    let clock = due.to_zoned(jiff::tz::TimeZone::UTC).strftime("%H:%M:%S").to_string();
+    assert!(line.ends_with(&format!("; next: terminate, tried again {clock}")), "{line}");
+}
