@@ -3,11 +3,13 @@
 
 use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::time::Duration;
 use std::{fs, io};
 
+use rustix::fs::OFlags;
 use sophron_core::model::{Needs, Process};
 use sophron_core::text::with_causes;
 
@@ -28,6 +30,9 @@ const PACKAGE_LOCKS: [&str; 9] = [
     "/lib/apk/db/lock",
     "/run/zypp.pid",
 ];
+
+/// Of these, those that are held by being there.
+const BY_BEING_THERE: [&str; 2] = ["/var/lib/pacman/db.lck", "/run/zypp.pid"];
 
 /// Units of the machine that everybody else stands on, by what they do.
 const UNITS: [(&str, &[&str]); 9] = [
@@ -104,7 +109,7 @@ impl Roles {
         if let Some(why) = by_unit(process) {
             return Some(why);
         }
-        if let Some(held) = held(pid).unwrap_or_else(|error| cannot_be_seen(&error)) {
+        if let Some(held) = held(process).unwrap_or_else(|error| cannot_be_seen(&error)) {
             return Some(held);
         }
         if let Some(unread) = &self.unread {
@@ -211,26 +216,77 @@ fn tracers() -> io::Result<HashMap<u32, u32>> {
     Ok(all)
 }
 
-/// By what it has open.
-fn held(pid: u32) -> io::Result<Option<String>> {
-    Ok(by_files(fs::read_dir(format!("/proc/{pid}/fd"))?))
-}
-
-fn by_files(entries: fs::ReadDir) -> Option<String> {
+/// By what it has open. A descriptor that only looks (`O_PATH`) serves nobody: anybody may have one of anything.
+fn held(process: &Process) -> io::Result<Option<String>> {
+    let pid = process.id.pid;
     let (mut screen, mut input) = (false, false);
-    for entry in entries.flatten() {
+    for entry in fs::read_dir(format!("/proc/{pid}/fd"))?.flatten() {
         let Ok(link) = fs::read_link(entry.path()) else { continue };
         let name = link.as_os_str().as_bytes();
-        if name == b"/dev/fuse" {
-            return Some("it serves a mounted file system: whoever looks into that would hang".to_owned());
+        let package_lock = PACKAGE_LOCKS.iter().find(|lock| lock.as_bytes() == name);
+        let (card, keys) = (name.starts_with(b"/dev/dri/card"), name.starts_with(b"/dev/input/event"));
+        if name != b"/dev/fuse" && package_lock.is_none() && !card && !keys {
+            continue;
         }
-        if let Some(lock) = PACKAGE_LOCKS.iter().find(|lock| lock.as_bytes() == name) {
-            return Some(format!("it holds the lock of the package manager ({lock}): half an upgrade would be left"));
+        let Some(open) = Open::of(pid, &entry.file_name())?.filter(|open| !open.only_looks) else { continue };
+        if name == b"/dev/fuse" && serves_a_mount(process.uid, &fs::read("/proc/self/mountinfo")?) {
+            return Ok(Some("it serves a mounted file system: whoever looks into that would hang".to_owned()));
         }
-        screen |= name.starts_with(b"/dev/dri/card");
-        input |= name.starts_with(b"/dev/input/event");
+        // Only root has any business with it; some are held by being there.
+        if let Some(lock) =
+            package_lock.filter(|lock| process.uid == 0 && (open.locked || BY_BEING_THERE.contains(lock)))
+        {
+            return Ok(Some(format!(
+                "it holds the lock of the package manager ({lock}): half an upgrade would be left"
+            )));
+        }
+        screen |= card;
+        input |= keys;
     }
-    (screen && input).then(|| "it draws the screen and reads the keyboard: the desktop hangs with it".to_owned())
+    Ok((screen && input).then(|| "it draws the screen and reads the keyboard: the desktop hangs with it".to_owned()))
+}
+
+/// How a file is held open (`/proc/PID/fdinfo/FD`, proc_pid_fdinfo(5)).
+struct Open {
+    /// It was opened with `O_PATH`.
+    only_looks: bool,
+    /// A lock is held by it.
+    locked: bool,
+}
+
+impl Open {
+    /// `None` where it is closed by now.
+    fn of(pid: u32, descriptor: &OsStr) -> io::Result<Option<Open>> {
+        match fs::read(Path::new(&format!("/proc/{pid}/fdinfo")).join(descriptor)) {
+            Ok(text) => Ok(Some(Open::parse(&text))),
+            Err(error) if is_gone(&error) => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn parse(text: &[u8]) -> Open {
+        let mut lines = text.split(|byte| *byte == b'\n');
+        let flags = lines.clone().find_map(|line| line.strip_prefix(b"flags:\t"));
+        let flags = flags.and_then(|flags| std::str::from_utf8(flags).ok());
+        let flags = flags.and_then(|flags| u32::from_str_radix(flags.trim(), 8).ok()).unwrap_or(0);
+        let only_looks = flags & OFlags::PATH.bits() != 0;
+        Open { only_looks, locked: lines.any(|line| line.starts_with(b"lock:")) }
+    }
+}
+
+/// Whether that user has mounted a file system of his own making that others see into: of root's every one, of another's
+/// those that he was allowed to let others into (mount option `allow_other`, fuse(4)).
+fn serves_a_mount(uid: u32, mountinfo: &[u8]) -> bool {
+    mountinfo.split(|byte| *byte == b'\n').any(|line| {
+        let line = String::from_utf8_lossy(line);
+        let Some((_, about)) = line.split_once(" - ") else { return false };
+        let mut about = about.split(' ');
+        let kind = about.next().unwrap_or_default();
+        let mut options = about.nth(1).unwrap_or_default().split(',');
+        let is_fuse = matches!(kind, "fuse" | "fuseblk") || kind.starts_with("fuse.");
+        let owned = options.clone().any(|option| option.strip_prefix("user_id=") == Some(uid.to_string().as_str()));
+        is_fuse && owned && (uid == 0 || options.any(|option| option == "allow_other"))
+    })
 }
 
 #[cfg(test)]
@@ -262,5 +318,32 @@ mod tests {
                 .contains("the message bus")
         );
         assert_eq!(of("/system.slice/x.scope/system.slice/dbus.service", |_| {}), None, "a container's own");
+    }
+
+    /// Who serves others is told by the mount, not by an open device.
+    #[test]
+    fn a_mount_that_others_see_into_is_served() {
+        let mounts = b"36 29 0:31 / /run/user/1001/doc rw,nosuid - fuse.portal portal rw,user_id=1001,group_id=1001\n\
+            37 29 0:32 / /mnt/plants rw,nosuid - fuse.seeds seeds rw,user_id=1002,group_id=1002,default_permissions,allow_other\n\
+            38 29 0:33 / /mnt/key rw - fuseblk /dev/sdb1 rw,user_id=0,group_id=0,blksize=4096\n\
+            39 29 0:34 / /mnt/x rw - ext4 /dev/sdc1 rw,user_id=1003,allow_other\n\
+            40 29 0:35 / /sys/fs/fuse/connections rw - fusectl fusectl rw,user_id=1004,allow_other\n";
+        let serves = [0, 1001, 1002, 1003, 1004, 100].map(|uid| serves_a_mount(uid, mounts));
+        assert_eq!(serves, [true, false, true, false, false, false]);
+        assert!(!serves_a_mount(0, b"") && !serves_a_mount(0, b"38 29 0:33 / /x rw fuseblk"));
+    }
+
+    #[test]
+    fn a_look_is_no_hold() {
+        let open = |text: &[u8]| {
+            let open = Open::parse(text);
+            (open.only_looks, open.locked)
+        };
+        assert_eq!(open(b"pos:\t0\nflags:\t012000000\nmnt_id:\t26\nino:\t3\n"), (true, false));
+        assert_eq!(
+            open(b"pos:\t0\nflags:\t0100002\nlock:\t1: POSIX  ADVISORY  WRITE 9 00:14:3 0 EOF\n"),
+            (false, true)
+        );
+        assert_eq!(open(b"pos:\t0\nflags:\t0100000\n"), (false, false));
     }
 }

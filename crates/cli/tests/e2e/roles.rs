@@ -1,8 +1,9 @@
 //! What others depend on: the roles that protect a process, and what is said before one is suspended.
 
+use std::path::Path;
 use std::process::Stdio;
 
-use sophron_testkit::{ControlGroup, Stage, eventually};
+use sophron_testkit::{ControlGroup, Stage, eventually, is_gone, is_root};
 
 use crate::hands::{hand, id};
 use crate::stage;
@@ -52,9 +53,12 @@ fn roles_are_seen_on_real_processes() {
     let screen = "mount -t tmpfs none /dev && mkdir /dev/dri /dev/input && : > /dev/dri/card0 && : > /dev/input/event0 && \
                   : > /dev/null && exec 3< /dev/dri/card0 4< /dev/input/event0";
     let roles = [
-        ("exec 3<> /dev/fuse", "it serves a mounted file system"),
         (
-            "mount -t tmpfs none /var/lib && mkdir /var/lib/dpkg && exec 3> /var/lib/dpkg/lock",
+            "exec 3<> /dev/fuse && mount -i -t fuse -o fd=3,rootmode=40000,user_id=0,group_id=0 seeds /mnt",
+            "it serves a mounted file system",
+        ),
+        (
+            "mount -t tmpfs none /var/lib && mkdir /var/lib/dpkg && exec 3> /var/lib/dpkg/lock && flock 3",
             "it holds the lock of the package manager (/var/lib/dpkg/lock)",
         ),
         ("chrt -f -p 1 $$ > /dev/null", "it runs with a real-time"),
@@ -133,4 +137,35 @@ fn ancestor(pid: u64, of: u32) -> bool {
         pid = parent;
     }
     false
+}
+
+/// To look at a file is to serve nobody: who holds a device, or a package manager's lock, open by its path alone is ended as
+/// anybody else, and so is who has the device really open and no mount.
+#[test]
+fn a_look_at_what_servers_hold_is_no_way_out() {
+    let roots = stage();
+    let theirs = if is_root() { stage().as_user(65534) } else { stage() };
+    let look = rustix::fs::OFlags::PATH;
+    let ways = [("/dev/fuse", look), ("/var/lib/dpkg/lock", look), ("/dev/fuse", rustix::fs::OFlags::RDWR)];
+    let text = "format = 1\nevery = '200ms'\n[[rule]]\nname = 'a'\nwhere = 'path ~ \"HERE/*\"'\nbreach = 'memory.held > 15 MiB'\nlasting = '400ms'\n\
+         armed = true\nladder = [ { at = '0s', do = 'terminate', force_after = '2s' } ]\n";
+    let here = theirs.path("").display().to_string();
+    let rules = roots.write("rules.toml", text.replace("HERE", here.trim_end_matches('/')));
+    for (number, (file, flags)) in ways.into_iter().enumerate() {
+        let Ok(open) = rustix::fs::open(file, flags, rustix::fs::Mode::empty()) else {
+            eprintln!("skipped: {file} cannot be opened here");
+            continue;
+        };
+        // The offender has it from us, as he could have it by himself.
+        rustix::io::fcntl_setfd(&open, rustix::io::FdFlags::empty()).unwrap();
+        let press = theirs.offender("labelpress", &["--grow", "100MiB/s", "--up-to", "30MiB"]);
+        drop(open);
+        let names = std::fs::read_dir(format!("/proc/{}/fd", press.pid())).unwrap().flatten();
+        let holds = names.filter_map(|entry| std::fs::read_link(entry.path()).ok()).any(|link| link == Path::new(file));
+        assert!(holds, "way {number}: it does not hold {file}");
+        let watcher = roots.watch(&rules, &[]);
+        eventually("terminated", || is_gone(press.pid()).then_some(()));
+        let (lines, _) = watcher.interrupt();
+        assert!(!lines.contains("  refused  "), "way {number}: {lines:?}");
+    }
 }
