@@ -16,6 +16,7 @@ use sophron_core::text::with_causes;
 use crate::handle::{is_gone, of_each, started};
 use crate::inspect::{details, restart};
 use crate::proc::number;
+use crate::proc::status::parse_person;
 use crate::{Sampler, locks};
 
 /// Locks of package managers: ending their holder leaves half an upgrade.
@@ -85,8 +86,8 @@ pub fn role(process: &Process) -> Option<String> {
 /// Whom not to touch for what they do for others: what is asked of many is looked at once.
 #[derive(Debug)]
 pub struct Roles {
-    /// Who traces whom: a thread's ID, and the process traced.
-    traced: HashMap<u32, u32>,
+    /// Who traces whom: a thread's ID, and the processes traced.
+    traced: HashMap<u32, Vec<u32>>,
     /// Why that could not be seen.
     unread: Option<String>,
     /// The locks were not to be had in time: nobody waits for them again.
@@ -118,7 +119,8 @@ impl Roles {
         let patience = if self.late.get() { Duration::ZERO } else { LOCKS };
         match locks::waiting_for(&[pid], patience) {
             Some(waiters) => {
-                if let Some(waiter) = waiters.iter().find(|waiter| !family.contains(waiter)) {
+                let served = |waiter: &&u32| !family.contains(waiter) && is_anothers(**waiter, process.uid);
+                if let Some(waiter) = waiters.iter().find(served) {
                     return Some(format!("it holds a file lock that process {waiter} waits for"));
                 }
             }
@@ -130,7 +132,8 @@ impl Roles {
         {
             return Some(format!("it runs with a {policy} policy: something counts on its being in time"));
         }
-        if let Some(traced) = self.traced_by(pid).filter(|traced| !family.contains(traced)) {
+        let stands_still = |traced: u32| !family.contains(&traced) && is_anothers(traced, process.uid);
+        if let Some(traced) = self.traced_by(pid, stands_still) {
             return Some(format!("it traces process {traced}, which would stand still with it"));
         }
         let unit = process.unit_of()?;
@@ -139,14 +142,14 @@ impl Roles {
             .map(|_| format!("the service manager watches that its unit {} answers, and would end it", unit.name))
     }
 
-    /// A process that it traces: TracerPid is the thread that does.
-    fn traced_by(&self, pid: u32) -> Option<u32> {
+    /// A process of those that it traces: TracerPid is the thread that does.
+    fn traced_by(&self, pid: u32, of: impl Fn(u32) -> bool) -> Option<u32> {
         if self.traced.is_empty() {
             return None;
         }
         let threads = fs::read_dir(format!("/proc/{pid}/task")).ok()?.flatten();
-        let mut threads = threads.filter_map(|thread| thread.file_name().to_str()?.parse::<u32>().ok());
-        threads.find_map(|thread| self.traced.get(&thread).copied())
+        let threads = threads.filter_map(|thread| thread.file_name().to_str()?.parse::<u32>().ok());
+        threads.filter_map(|thread| self.traced.get(&thread)).flatten().copied().find(|traced| of(*traced))
     }
 }
 
@@ -206,12 +209,23 @@ fn cannot_be_seen(error: &io::Error) -> Option<String> {
     (!known).then(|| format!("what it does for others cannot be seen now ({error}), and unknown protects"))
 }
 
-/// Who traces whom: the tracing thread's ID, and the process traced.
-fn tracers() -> io::Result<HashMap<u32, u32>> {
-    let mut all = HashMap::new();
+/// Whether another user has started it: a user's own processes that wait for him are nobody whom he serves. Who cannot be read
+/// may be one.
+fn is_anothers(pid: u32, uid: u32) -> bool {
+    match fs::read(format!("/proc/{pid}/status")) {
+        Ok(status) => parse_person(&status).is_none_or(|person| person != uid),
+        Err(error) => !is_gone(&error),
+    }
+}
+
+/// Who traces whom: the tracing thread's ID, and the processes traced.
+fn tracers() -> io::Result<HashMap<u32, Vec<u32>>> {
+    let mut all: HashMap<u32, Vec<u32>> = HashMap::new();
     of_each("status", |traced, status| {
         let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"TracerPid:\t"));
-        all.extend(line.and_then(number).filter(|tracer| *tracer != 0).map(|tracer| (tracer, traced)));
+        if let Some(tracer) = line.and_then(number).filter(|tracer| *tracer != 0) {
+            all.entry(tracer).or_default().push(traced);
+        }
     })?;
     Ok(all)
 }

@@ -12,7 +12,7 @@ use sophron_core::act::{Act, Only, Order, Outcome, same};
 use sophron_core::model::{Needs, Process};
 use sophron_linux::Sampler;
 use sophron_linux::act::{Actuator, Commit, Found, Performed};
-use sophron_testkit::{Own, eventually, is_suspended, nices};
+use sophron_testkit::{Own, anothers_waiter, eventually, is_suspended, nices};
 
 /// Whoever orders: he says when his record is on disk, and whether it is still right.
 struct Orders<'a> {
@@ -173,9 +173,9 @@ fn a_role_is_looked_at_right_before_the_act() {
     };
     let pid = holder.0.id();
     eventually("it holds the lock", || (sophron_linux::locks::holds_any(pid) == Some(true)).then_some(()));
-    let waiter = flock("true").unwrap();
+    let Some(waiter) = anothers_waiter(&lock) else { return };
     let waits = || sophron_linux::locks::waiting_for(&[pid], Duration::from_secs(5));
-    eventually("somebody waits", || waits().filter(|waiters| !waiters.is_empty()));
+    eventually("it is seen", || waits().filter(|waiters| !waiters.is_empty()));
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
     let process = sampler.again(pid).unwrap();
     let order = Order::on(process, Act::Suspend { length: Duration::from_secs(30) });

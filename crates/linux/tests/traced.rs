@@ -30,8 +30,10 @@ fn a_traced_process_does_not_resume_and_ends_by_force_only() {
     eventually("it is held", || threads(child.id()).iter().all(|thread| thread.state == 't').then_some(()));
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
     let handle = Handle::open(&sampler.again(child.id()).unwrap().id).unwrap();
-    // Who traces it is not to be suspended or ended: it would stand still for ever.
-    let tracer = sampler.again(std::process::id()).unwrap();
+    // Who traces another user's is not to be suspended or ended, since that would stand still for ever; his own are his own.
+    let mut tracer = sampler.again(std::process::id()).unwrap();
+    assert_eq!(roles::role(&tracer), None);
+    tracer.uid += 1;
     assert_eq!(roles::role(&tracer), Some(format!("it traces process {pid}, which would stand still with it")));
     act::resume(&handle).unwrap();
     assert!(threads(child.id()).iter().all(|thread| thread.state == 't'), "the debugger holds it still");

@@ -12,5 +12,7 @@ mod world;
 pub use cgroup::ControlGroup;
 pub use kernel::{ThreadSeen, is_gone, is_suspended, nices, threads, uid_of};
 pub use service_manager::{StandIn, Told};
-pub use stage::{Offender, Output, Own, Running, Stage, can_be_lowered, eventually, is_root, usual_nice};
+pub use stage::{
+    Offender, Output, Own, Running, Stage, anothers_waiter, can_be_lowered, eventually, is_root, usual_nice,
+};
 pub use world::{World, process};

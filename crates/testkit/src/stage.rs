@@ -275,6 +275,25 @@ impl Drop for Own {
     }
 }
 
+/// Another user's process that waits for a file lock which somebody holds, and ends once it has it. `None`, with a word, where
+/// only one user can be had.
+///
+/// # Panics
+/// It does not wait.
+pub fn anothers_waiter(lock: &Path) -> Option<Own> {
+    let with = |program: &str| Command::new(program).arg("--version").output().is_ok_and(|done| done.status.success());
+    if !is_root() || !with("flock") || !with("setpriv") {
+        eprintln!("skipped: only root can start another user's process, by setpriv and flock");
+        return None;
+    }
+    // Opened as root: the file may be closed to that user.
+    let line = "exec 9< \"$0\" && exec setpriv --reuid 65534 --regid 65534 --clear-groups flock 9";
+    let waiter = Own(Command::new("sh").args(["-c", line]).arg(lock).stdin(Stdio::null()).spawn().expect("sh starts"));
+    let waits = format!("-> FLOCK  ADVISORY  WRITE {} ", waiter.pid());
+    eventually("somebody waits", || fs::read_to_string("/proc/locks").ok()?.contains(&waits).then_some(()));
+    Some(waiter)
+}
+
 /// A real process that misbehaves; ended with the test.
 #[derive(Debug)]
 pub struct Offender {

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::process::Stdio;
 
-use sophron_testkit::{ControlGroup, Stage, eventually, is_gone, is_root};
+use sophron_testkit::{ControlGroup, Stage, anothers_waiter, eventually, is_gone, is_root};
 
 use crate::hands::{hand, id};
 use crate::stage;
@@ -21,18 +21,19 @@ fn whoever_others_wait_for_is_protected_by_his_role() {
     eventually("it is held", || {
         std::fs::read_to_string("/proc/locks").unwrap().contains(&format!(" {} ", holder.id())).then_some(())
     });
-    let mut waiter = start("true").unwrap();
-    let waits = format!("-> FLOCK  ADVISORY  WRITE {} ", waiter.id());
-    eventually("somebody waits", || std::fs::read_to_string("/proc/locks").unwrap().contains(&waits).then_some(()));
+    let Some(waiter) = anothers_waiter(Path::new(&lock)) else {
+        holder.kill().unwrap();
+        holder.wait().unwrap();
+        return;
+    };
     let holder_id = id(&stage, holder.id());
     let (status, told) = hand(&stage, &["suspend", &holder_id]);
     let inspected = stage.run(&["inspect", &holder_id]).stdout;
     let (_, insisted) =
         hand(&stage, &["terminate", &holder_id, "--tree", "--override-protection", "--force-after", "1s"]);
     holder.wait().unwrap();
-    waiter.wait().unwrap();
     assert!(
-        status == Some(4) && told.contains(&format!("it holds a file lock that process {} waits for", waiter.id())),
+        status == Some(4) && told.contains(&format!("it holds a file lock that process {} waits for", waiter.pid())),
         "{told}"
     );
     assert!(inspected.contains("protected  from suspending and ending: it holds a file lock"), "{inspected}");
@@ -168,4 +169,33 @@ fn a_look_at_what_servers_hold_is_no_way_out() {
         let (lines, _) = watcher.interrupt();
         assert!(!lines.contains("  refused  "), "way {number}: {lines:?}");
     }
+}
+
+/// A child of his own that waits for his own lock makes nobody a server: neither is he spared for it, nor let go early.
+#[test]
+fn ones_own_child_that_waits_is_no_way_out() {
+    let stage = stage();
+    let lock = stage.path("lock").display().to_string();
+    let plays = format!("exec 9> {lock}; flock 9; (exec 9>&-; exec flock {lock} true) & exec \"$@\"");
+    let rule = |step: &str| {
+        stage.write(
+            "rules.toml",
+            format!(
+                "format = 1\nevery = '200ms'\n[[rule]]\nname = 'a'\nwhere = 'app = \"labelpress\" and {{mine}}'\nbreach = 'age > 0s'\n\
+                 lasting = '400ms'\narmed = true\nladder = [ {{ at = '0s', {step} }} ]\n"
+            ),
+        )
+    };
+    let press = stage.offender_by(&["sh", "-c", &plays, "sh"], "labelpress", &[]);
+    eventually("its child waits", || {
+        std::fs::read_to_string("/proc/locks").unwrap().contains("-> FLOCK").then_some(())
+    });
+    let mut watcher = stage.watch(&rule("do = 'suspend', for = '60s'"), &[]);
+    watcher.line_with("  suspended  ");
+    std::thread::sleep(std::time::Duration::from_millis(1500));
+    assert!(sophron_testkit::is_suspended(press.pid()), "it is not let go for its own child");
+    watcher.interrupt();
+    let watcher = stage.watch(&rule("do = 'terminate', force_after = '2s'"), &[]);
+    eventually("terminated", || is_gone(press.pid()).then_some(()));
+    watcher.interrupt();
 }

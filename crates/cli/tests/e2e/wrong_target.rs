@@ -3,10 +3,12 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
-use sophron_testkit::{ControlGroup, Offender, Own, Stage, StandIn, eventually, is_gone, is_root, nices, usual_nice};
+use sophron_testkit::{
+    ControlGroup, Offender, Own, Stage, StandIn, anothers_waiter, eventually, is_gone, is_root, nices, usual_nice,
+};
 
 use crate::stage;
 
@@ -190,9 +192,7 @@ fn a_trees_server_is_spared_and_its_orphans_are_not() {
         return eprintln!("skipped: this machine has no flock");
     };
     let server = eventually("it holds the lock", || child("flock"));
-    let waiter = Own(Command::new("flock").args([&lock, "true"]).stdin(Stdio::null()).spawn().unwrap());
-    let waits = || fs::read_to_string("/proc/locks").unwrap().contains(&format!(" {} ", waiter.pid()));
-    eventually("somebody waits for it", || waits().then_some(()));
+    let Some(waiter) = anothers_waiter(Path::new(&lock)) else { return end(server) };
     let rules = stage.write("rules.toml", ends_the_tree_of(parent.pid(), "age > 0s"));
     let watcher = stage.watch(&rules, &[]);
     eventually("the tree is ended", || is_gone(parent.pid()).then_some(()));

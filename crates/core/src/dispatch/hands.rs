@@ -130,7 +130,7 @@ impl Dispatcher {
                 self.take_back(now, id, Act::Resume, case, Some("its guard was ended".to_owned()));
             } else if !still {
                 self.somebody_resumed(process, case, now);
-            } else if let Some(by) = self.waiter_for(&id, beside) {
+            } else if let Some(by) = self.waiter_for(process, snapshot, beside) {
                 self.out.push(Command::Say(Box::new(Happening::about(now.wall, process, What::WaitedFor { by }))));
                 self.effects.end_suspension(&id);
             }
@@ -148,13 +148,15 @@ impl Dispatcher {
         self.tell(Happening { case, ..happening });
     }
 
-    /// Who waits for a file lock of a process that we hold suspended.
-    fn waiter_for(&self, id: &ProcessId, beside: &Beside) -> Option<u32> {
-        if !self.held.is_lock_holder(id) {
+    /// Who waits for a file lock of a process that we hold suspended: of another user, since otherwise a child of his own would
+    /// be everybody's way out.
+    fn waiter_for(&self, of: &Process, snapshot: &Snapshot, beside: &Beside) -> Option<u32> {
+        if !self.held.is_lock_holder(&of.id) {
             return None;
         }
-        let waits = beside.waits.iter();
-        waits.clone().find(|(holder, waiter)| *holder == id.pid && *waiter != id.pid).map(|(_, waiter)| *waiter)
+        let anothers = |waiter: u32| snapshot.process(waiter).is_some_and(|process| process.uid != of.uid);
+        let waiters = beside.waits.iter().filter(|(holder, _)| *holder == of.id.pid).map(|(_, waiter)| *waiter);
+        waiters.into_iter().find(|waiter| anothers(*waiter))
     }
 
     /// A suspension by hand is ended by its own command; where that is gone, and its guard with it, by us.

@@ -137,8 +137,16 @@ fn who_is_waited_for_goes_on_at_once() {
     watch.ticks(1, 800);
     watch.came(suspended(watch.world.moment, seconds(60)));
     watch.world.process(PID).state = State::Suspended;
-    watch.beside.waits = vec![(PID, 4711)];
-    watch.ticks(2, 800);
+    // A process of his own that waits is nobody whom he serves, nor is one that nobody has seen.
+    watch.world.processes.push(process(PID + 1, "dash"));
+    watch.beside.waits = vec![(PID, PID + 1), (PID, 4711)];
+    watch.ticks(2, 100);
+    assert_eq!(watch.acts(), Vec::<String>::new());
+    let mut other = process(PID + 2, "dash");
+    other.uid = 1002;
+    watch.world.processes.push(other);
+    watch.beside.waits.push((PID, PID + 2));
+    watch.ticks(2, 100);
     assert_eq!(watch.acts(), ["resume"]);
 }
 

@@ -24,6 +24,12 @@ pub(crate) fn parse_uid(status: &[u8]) -> Option<u32> {
     number(line.split(|byte| *byte == b'\t').nth(1)?)
 }
 
+/// The user who started it, whose rights it may have left for others': `Uid`, the first number.
+pub(crate) fn parse_person(status: &[u8]) -> Option<u32> {
+    let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"Uid:\t"))?;
+    number(line.split(|byte| *byte == b'\t').next()?)
+}
+
 /// Pages of address space and resident pages: `statm` fields 1 and 2.
 pub fn parse_pages(statm: &[u8]) -> Option<(u64, u64)> {
     let mut fields = statm.split(|byte| *byte == b' ');
@@ -51,6 +57,7 @@ mod tests {
         let status = b"Name:\tlabelpress\nVmRSS:\t  900 kB\nRssAnon:\t     700 kB\nRssFile:\t     150 kB\nRssShmem:\t      50 kB\nVmSwap:\t     200 kB\n";
         assert_eq!(parse_memory(status), Some(Memory { held: 950 * 1024, swapped: 200 * 1024 }));
         assert_eq!(parse_uid(b"Name:\tx\nUid:\t1001\t0\t1001\t1001\n"), Some(0));
+        assert_eq!(parse_person(b"Name:\tx\nUid:\t1001\t0\t1001\t1001\n"), Some(1001));
         assert_eq!(parse_memory(b"Name:\tkthreadd\nThreads:\t1\n"), None);
         assert_eq!(parse_pages(b"9000 512 100 1 0 400 0\n"), Some((9000, 512)));
         assert_eq!(
