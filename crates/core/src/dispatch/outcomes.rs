@@ -6,7 +6,7 @@ use super::{Call, Commission, Dispatcher, Done};
 use crate::act::Outcome;
 use crate::happening::{CarriedOut, Happening, Next, Subject, What};
 use crate::judge::Case;
-use crate::model::{Moment, Process};
+use crate::model::{Moment, Process, ProcessId};
 
 impl Dispatcher {
     pub(super) fn acted(&mut self, now: Moment, done: Done) {
@@ -70,14 +70,7 @@ impl Dispatcher {
         }
         let has_effect = outcome.has_effect();
         let step = (case, commission.announced.step().unwrap_or_default(), Some(id));
-        let is_news = match outcome.is_hindered() {
-            true => self.is_news(step, &outcome.seen()) || announced,
-            false => {
-                self.in_the_way.remove(&step);
-                true
-            }
-        };
-        if is_news {
+        if self.is_to_be_told(step, &outcome) || announced {
             let happening = self.what_came(now, &commission, outcome, Some(took));
             self.tell(happening);
         }
@@ -88,6 +81,15 @@ impl Dispatcher {
         {
             self.let_go(id, case);
         }
+    }
+
+    /// What is in the way of a step is told once, all else each time.
+    fn is_to_be_told(&mut self, step: (u64, usize, Option<ProcessId>), outcome: &Outcome) -> bool {
+        if outcome.is_hindered() {
+            return self.is_news(step, &outcome.seen());
+        }
+        self.in_the_way.remove(&step);
+        true
     }
 
     fn undone(&mut self, now: Moment, done: Done, target: &Process) {
