@@ -3,7 +3,7 @@
 //! One act per process and tick. The strongest due step wins; the others are overtaken. Protection, shadow, standing
 //! back, a spent budget and the cap on acts turn an act into words.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -168,6 +168,7 @@ fn decide_a_step(
         decisions.push(decision(None, false, verdict));
         return;
     }
+    let taken = case.ladder.taken_before(step);
     let (targets, spared) = targets(case, action, rule.pick, circumstances);
     let before = decisions.len();
     if let Some((process, why)) = spared {
@@ -179,11 +180,10 @@ fn decide_a_step(
         let picks = rule.pick != Pick::All;
         let verdict = |process: &Process| alone(process, action, rule.armed, circumstances);
         // A step that is tried again is not taken again on those on whom it was.
-        let left = targets.iter().filter(|process| !case.ladder.was_taken_on(step, &process.id));
+        let left = targets.iter().filter(|process| taken.is_none_or(|taken| !taken.contains(&process.id)));
         decisions.extend(left.map(|process| decision(Some(process), picks, verdict(process))));
     }
-    let was_taken = case.ladder.owed.iter().any(|owed| owed.step == step && !owed.taken_on.is_empty());
-    if decisions.len() == before && !was_taken {
+    if decisions.len() == before && taken.is_none_or(BTreeSet::is_empty) {
         // Whoever was to be acted on is gone.
         decisions.push(decision(None, false, Verdict::Spared("none of its processes is left".to_owned())));
     }

@@ -3,6 +3,11 @@
 /// Longest command line that is kept, in characters; the rest is cut and marked with `…`.
 pub(crate) const LONGEST_COMMAND: usize = 4096;
 
+/// `1 process`, `12 processes`.
+pub fn processes(count: usize) -> String {
+    if count == 1 { "1 process".to_owned() } else { format!("{count} processes") }
+}
+
 const MASK: &str = "***";
 const SECRET_WORDS: [&str; 10] = [
     "password",

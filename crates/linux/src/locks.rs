@@ -90,13 +90,18 @@ pub fn holds_any(pid: u32) -> Option<bool> {
                 Err(error) if is_gone(&error) => continue,
                 Err(_) => return None,
             };
-            if info.split(|byte| *byte == b'\n').any(|line| line.starts_with(b"lock:")) {
+            if has_lock(&info) {
                 return Some(true);
             }
         }
         Some(false)
     };
     within(PATIENCE, look).flatten()
+}
+
+/// Whether a descriptor's `fdinfo` shows a lock that is held by it.
+pub(crate) fn has_lock(info: &[u8]) -> bool {
+    info.split(|byte| *byte == b'\n').any(|line| line.starts_with(b"lock:"))
 }
 
 /// Those that wait for file locks which one of these processes holds, but for themselves; `None` where that is not known

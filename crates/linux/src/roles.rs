@@ -279,12 +279,11 @@ impl Open {
     }
 
     fn parse(text: &[u8]) -> Open {
-        let mut lines = text.split(|byte| *byte == b'\n');
-        let flags = lines.clone().find_map(|line| line.strip_prefix(b"flags:\t"));
+        let flags = text.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"flags:\t"));
         let flags = flags.and_then(|flags| std::str::from_utf8(flags).ok());
         let flags = flags.and_then(|flags| u32::from_str_radix(flags.trim(), 8).ok()).unwrap_or(0);
         let only_looks = flags & OFlags::PATH.bits() != 0;
-        Open { only_looks, locked: lines.any(|line| line.starts_with(b"lock:")) }
+        Open { only_looks, locked: locks::has_lock(text) }
     }
 }
 

@@ -9,6 +9,7 @@ use super::words::{self, Trend, figure, worst};
 use super::{Figure, Finding, FindingKind, Next, Report, Scene, Settings, Since, Surroundings, Suspect};
 use crate::model::{Machine, Process, Stall};
 use crate::severity::Severity;
+use crate::text;
 use crate::units::{scaled_percent, scaled_size};
 
 /// A group that uses that part of its limit is at it.
@@ -413,12 +414,7 @@ impl Inquiry<'_> {
         .collect();
         if let Some(last) = none.pop() {
             let list = if none.is_empty() { last.to_owned() } else { format!("{} or {last}", none.join(", ")) };
-            let processes = if machine.processes == 1 {
-                "1 process".to_owned()
-            } else {
-                format!("{} processes", machine.processes)
-            };
-            lines.push(format!("{processes}, none {list}"));
+            lines.push(format!("{}, none {list}", text::processes(machine.processes as usize)));
         }
         lines
     }

@@ -7,6 +7,7 @@ use super::{Finding, FindingKind};
 use crate::model::Process;
 use crate::severity::Severity;
 use crate::state::State;
+use crate::text;
 use crate::units::{scaled_duration, scaled_size};
 
 /// What does not change for that long is not just passing.
@@ -94,5 +95,5 @@ impl Inquiry<'_> {
 }
 
 fn counted(count: usize, one: &str, many: &str) -> String {
-    if count == 1 { format!("1 process {one}") } else { format!("{count} processes {many}") }
+    format!("{} {}", text::processes(count), if count == 1 { one } else { many })
 }

@@ -18,8 +18,14 @@ const MOST_CHILDREN: usize = 32;
 
 impl Dispatcher {
     pub(super) fn carry_out(&mut self, decision: &Decision, snapshot: &Snapshot) {
+        let rule = self.judge.case(decision.case).and_then(|case| self.judge.rule(&case.rule));
+        let Some(rule) = rule.map(Arc::clone) else { return };
+        // First, since by then it is known when it is tried again.
+        let hindrance = decision.verdict.hindrance();
+        if hindrance.as_ref().is_some_and(|why| !self.hinder(decision, why)) {
+            return;
+        }
         let Some(case) = self.judge.case(decision.case) else { return };
-        let Some(rule) = self.judge.rule(&case.rule).map(Arc::clone) else { return };
         let at = snapshot.moment.wall;
         let what = What::Decided {
             action: decision.action,
@@ -31,17 +37,8 @@ impl Dispatcher {
         let subject = decision.target.as_ref().map_or_else(|| Subject::of(case), |one| Subject::one_of(case, one));
         let next = Next::of(case, &rule, at);
         let happening = Happening::of_case(at, case, what).on(subject).followed_by(next);
-        if let Some(why) = decision.verdict.hindrance() {
-            self.judge.hindered(decision.case);
-            let on = decision.target.as_ref().map(|target| target.id);
-            if self.is_news((decision.case, decision.step, on), &why) {
-                // By now it is known when it is tried again.
-                let next = self.judge.case(decision.case).map_or(Next::Unsaid, |case| Next::of(case, &rule, at));
-                self.tell(happening.followed_by(next));
-            }
-            return;
-        }
         match (&decision.verdict, &decision.target) {
+            _ if hindrance.is_some() => self.tell(happening),
             // What waits has been told by the trail's own line. The step stays due.
             (Verdict::Waits(_), _) => self.judge.postponed(decision.case),
             (Verdict::Act(Action::Run), _) => {
@@ -58,6 +55,13 @@ impl Dispatcher {
                 self.judge.settled(decision.case, decision.target.as_ref().map(|target| target.id), joins);
             }
         }
+    }
+
+    /// Something is in the way of a step, which stays due; whether that is news.
+    fn hinder(&mut self, decision: &Decision, why: &str) -> bool {
+        self.judge.hindered(decision.case);
+        let on = decision.target.as_ref().map(|target| target.id);
+        self.is_news((decision.case, decision.step, on), why)
     }
 
     /// A lowering overtaken by a greater one is part of it: this case holds it as well, at its own niceness.
@@ -195,8 +199,7 @@ impl Dispatcher {
             return;
         }
         let why = "its program is still running: one at a time";
-        self.judge.hindered(decision.case);
-        if self.is_news((decision.case, decision.step, None), why) {
+        if self.hinder(decision, why) {
             self.tell_of_call(snapshot.moment, &call, Outcome::Refused(why.to_owned()));
         }
     }

@@ -53,9 +53,10 @@ pub struct Owed {
 }
 
 impl Owed {
-    fn rest(&mut self, pause: Duration, now: &Moment) {
-        self.pause = pause;
-        self.from = (now.monotonic + pause, now.wall.checked_add(pause).unwrap_or(now.wall));
+    /// Waits for twice as long as the last time.
+    fn rest(&mut self, now: &Moment) {
+        self.pause = (self.pause * 2).clamp(FIRST_PAUSE, LONGEST_PAUSE);
+        self.from = (now.monotonic + self.pause, now.wall.checked_add(self.pause).unwrap_or(now.wall));
     }
 }
 
@@ -164,15 +165,15 @@ impl Ladder {
                 let owed = &mut self.owed[place];
                 owed.taken_on.extend(taken_on);
                 match later {
-                    true => owed.rest((owed.pause * 2).min(LONGEST_PAUSE), now),
+                    true => owed.rest(now),
                     false => owed.from = (now.monotonic, now.wall),
                 }
             }
             Some(place) => drop(self.owed.remove(place)),
             None if later => {
                 let from = (now.monotonic, now.wall);
-                let mut owed = Owed { step: self.trying, from, taken_on, pause: FIRST_PAUSE };
-                owed.rest(FIRST_PAUSE, now);
+                let mut owed = Owed { step: self.trying, from, taken_on, pause: Duration::ZERO };
+                owed.rest(now);
                 self.owed.push(owed);
             }
             None if again => self.next = self.next.saturating_sub(1),
@@ -187,9 +188,9 @@ impl Ladder {
         due.map(|owed| owed.step).max()
     }
 
-    /// On whom of several that step was taken already.
-    pub(crate) fn was_taken_on(&self, step: usize, id: &ProcessId) -> bool {
-        self.owed.iter().any(|owed| owed.step == step && owed.taken_on.contains(id))
+    /// On whom of several that step was taken already, where it is tried again on the others.
+    pub(crate) fn taken_before(&self, step: usize) -> Option<&BTreeSet<ProcessId>> {
+        self.owed.iter().find(|owed| owed.step == step).map(|owed| &owed.taken_on)
     }
 
     /// Whether the breach holds well enough for a step that was due before.

@@ -9,6 +9,7 @@ pub use legal::{Judged, Summing};
 pub use totals::Totals;
 
 use crate::model::{Process, ProcessId};
+use crate::text::processes;
 
 /// Which subject: stays the same from one sample to the next.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -75,7 +76,7 @@ impl SubjectKey {
     pub fn label(&self, lead: Option<&Process>, members: usize) -> String {
         let of_lead = |id: &ProcessId| lead.map_or_else(|| id.checked().to_string(), Process::label);
         let owner = || lead.map_or("", |lead| lead.owner.as_str());
-        let count = if members == 1 { "1 process".to_owned() } else { format!("{members} processes") };
+        let count = processes(members);
         match self {
             SubjectKey::Process(id) => of_lead(id),
             SubjectKey::App { app, .. } => format!("{app} ({}), {count}", owner()),

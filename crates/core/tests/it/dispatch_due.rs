@@ -1,16 +1,26 @@
 //! A step that could not be taken stays due: it is tried again after growing pauses as long as the breach holds, and what is in
 //! its way is told once. Only a step that was taken is spent.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use proptest::prelude::*;
 use sophron_core::act::{Ending, Outcome, Verb};
+use sophron_core::rules::RuleSet;
 use sophron_testkit::process;
 
+use crate::dispatch_start::PRESSES;
 use crate::script::{PID, load, rule, seconds};
 use crate::watch::{Watch, lowered};
 
 const TERMINATE: &str = "lasting = '0s'\nladder = [ { at = '0s', do = 'terminate' } ]";
+
+/// One rule that ends whoever holds too much, of all that no more than so many acts an hour.
+fn capped(acts: u32) -> Arc<RuleSet> {
+    load(&format!(
+        "cap = {{ acts = {acts}, terminations = {acts} }}\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\narmed = true\n{TERMINATE}"
+    ))
+}
 
 /// How the oldest act that is under way came out, where nothing was done; not announced, as the actuator tells it.
 fn refused(watch: &mut Watch, why: &str) {
@@ -58,21 +68,19 @@ fn once_nothing_is_in_its_way_it_is_taken() {
     stood_back.ticks(15 * 60, 800);
     assert_eq!((stood_back.verdicts(), stood_back.acts()), (vec!["standing back"], vec![]));
 
-    let mut capped = Watch::new(&load(&format!(
-        "cap = {{ acts = 1, terminations = 1 }}\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\narmed = true\n{TERMINATE}"
-    )));
-    capped.world.processes.push(process(PID + 1, "labelpress"));
-    capped.ticks(1, 800);
-    capped.came(Outcome::Ended(Ending::default()));
-    capped.world.processes.remove(0);
-    capped.ticks(3600, 800);
-    assert_eq!(capped.verdicts(), ["act", "capped"]);
+    let mut over_the_cap = Watch::new(&capped(1));
+    over_the_cap.world.processes.push(process(PID + 1, "labelpress"));
+    over_the_cap.ticks(1, 800);
+    over_the_cap.came(Outcome::Ended(Ending::default()));
+    over_the_cap.world.processes.remove(0);
+    over_the_cap.ticks(3600, 800);
+    assert_eq!(over_the_cap.verdicts(), ["act", "capped"]);
 
     let mut dropped = Watch::new(&rule(TERMINATE));
     dropped.ticks(1, 800);
     dropped.came(Outcome::Dropped("it is protected now".to_owned()));
 
-    for (watch, pause) in [(&mut spared, 10), (&mut stood_back, 300), (&mut capped, 300), (&mut dropped, 5)] {
+    for (watch, pause) in [(&mut spared, 10), (&mut stood_back, 300), (&mut over_the_cap, 300), (&mut dropped, 5)] {
         watch.ticks(pause, 800);
         assert_eq!(watch.acts(), ["terminate"], "{:?}", watch.words());
         watch.came(Outcome::StillThere(None));
@@ -127,9 +135,7 @@ fn the_ladder_goes_on_without_it() {
 /// Of several it is tried again on those alone on whom it could not be taken, and uses up no more of the cap.
 #[test]
 fn of_several_only_the_others_are_tried_again() {
-    let rules = load(
-        "cap = { acts = 2, terminations = 2 }\n[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'memory.held > 500 MiB'\nbreach = 'instances > 0'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'lower' } ]\n",
-    );
+    let rules = load(PRESSES);
     let mut watch = Watch::new(&rules);
     watch.world.processes = (0..3).map(|place| process(PID + place, "labelpress")).collect();
     watch.ticks(1, 800);
@@ -143,9 +149,7 @@ fn of_several_only_the_others_are_tried_again() {
     watch.ticks(400, 800);
     assert!(watch.under_way.is_empty() && !watch.words().contains(&"capped".to_owned()));
     // Whatever is refused costs nothing: five refusals of a cap of two, and still it is taken.
-    let mut watch = Watch::new(&load(&format!(
-        "cap = {{ acts = 2, terminations = 2 }}\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\narmed = true\n{TERMINATE}"
-    )));
+    let mut watch = Watch::new(&capped(2));
     assert_eq!(attempts(&mut watch, 100, |_| "a role".to_owned()).len(), 5);
     watch.ticks(100, 800);
     assert_eq!(watch.acts(), ["terminate"]);

@@ -18,7 +18,7 @@ use crate::watch::Watch;
 
 const MINUTE: u64 = 60;
 
-const PRESSES: &str = "cap = { acts = 2, terminations = 2 }\n[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'memory.held > 500 MiB'\nbreach = 'instances > 0'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'lower' } ]\n";
+pub const PRESSES: &str = "cap = { acts = 2, terminations = 2 }\n[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'memory.held > 500 MiB'\nbreach = 'instances > 0'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'lower' } ]\n";
 
 /// The next run, that many minutes after the other, with what the trail tells of it. Who was there is gone.
 fn next(before: &Watch, rules: &Arc<RuleSet>, drafts: &[Draft], minutes: u64) -> Watch {

@@ -20,14 +20,17 @@ pub fn parse_memory(status: &[u8]) -> Option<Memory> {
 
 /// The user whose rights it has: `Uid`, the second number.
 pub(crate) fn parse_uid(status: &[u8]) -> Option<u32> {
-    let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"Uid:\t"))?;
-    number(line.split(|byte| *byte == b'\t').nth(1)?)
+    uid(status, 1)
 }
 
 /// The user who started it, whose rights it may have left for others': `Uid`, the first number.
 pub(crate) fn parse_person(status: &[u8]) -> Option<u32> {
+    uid(status, 0)
+}
+
+fn uid(status: &[u8], which: usize) -> Option<u32> {
     let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"Uid:\t"))?;
-    number(line.split(|byte| *byte == b'\t').next()?)
+    number(line.split(|byte| *byte == b'\t').nth(which)?)
 }
 
 /// Pages of address space and resident pages: `statm` fields 1 and 2.

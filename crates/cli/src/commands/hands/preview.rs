@@ -3,6 +3,7 @@
 use sophron_core::act::{Act, Only};
 use sophron_core::inspect;
 use sophron_core::model::Process;
+use sophron_core::text::processes;
 use sophron_core::units::{exact_duration, scaled_duration, scaled_size};
 use sophron_linux::inspect::restart;
 use sophron_linux::{act, jobs, locks};
@@ -35,7 +36,7 @@ pub(super) fn render(hand: &Hand<'_>) -> String {
         }
     };
     let of = if able == hand.chosen.len() { String::new() } else { format!(" of {}", hand.chosen.len()) };
-    let count = if able == 1 { "1 process".to_owned() } else { format!("{able} processes") };
+    let count = processes(able);
     let head = [
         Styled(Label::Heading, &snapshot.machine.host).to_string(),
         when::date(snapshot.moment.wall),

@@ -8,6 +8,7 @@ use sophron_core::condition::Truth;
 use sophron_core::facts::Facts;
 use sophron_core::groups::children;
 use sophron_core::model::{CheckedPid, Process, Snapshot};
+use sophron_core::text::processes;
 
 use crate::args;
 use crate::commands::condition;
@@ -45,10 +46,6 @@ fn refused(what: String, hint: impl Into<String>) -> Failure {
     Failure::new(Exit::Refused, what).hint(hint)
 }
 
-fn count(processes: usize) -> String {
-    if processes == 1 { "1 process".to_owned() } else { format!("{processes} processes") }
-}
-
 /// By a checked PID, a bare one or an app.
 fn named<'s>(
     args: &args::Hand,
@@ -68,7 +65,7 @@ fn named<'s>(
         }
         Target::App(members) => {
             if !asked && !args.consent.yes && !args.consent.dry_run {
-                let what = format!("{text} is an app, of {} now: nobody is asked here", count(members.len()));
+                let what = format!("{text} is an app, of {} now: nobody is asked here", processes(members.len()));
                 return Err(refused(
                     what,
                     "give checked PIDs, or --yes if all of them are meant; --dry-run shows them",
@@ -98,7 +95,7 @@ fn fitting<'s>(
     if asked || args.consent.dry_run {
         return Ok(covered);
     }
-    let fits = format!("--where fits {}", count(covered.len()));
+    let fits = format!("--where fits {}", processes(covered.len()));
     if !args.consent.yes {
         let hint = "add --yes if all of them are meant; --dry-run shows them";
         return Err(refused(format!("{fits}: nobody is asked here"), hint));
