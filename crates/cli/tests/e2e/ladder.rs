@@ -76,13 +76,13 @@ ladder = [
             "ended ended",
         ]
     );
-    // Due at the first tick at which the ladder's clock has come so far: within one interval, and a machine under
-    // test may be a moment late.
+    // Never before the ladder's clock has come so far. That it is at the very first tick then is shown in core, where no
+    // machine under test is late.
     for (kind, verb, due) in
         [("intent", "lower", 1.0), ("intent", "suspend", 4.0), ("intent", "resume", 6.0), ("intent", "terminate", 8.0)]
     {
         let at = since_opening(&stage, pid, kind, verb);
-        assert!((due - 0.1..due + 1.0).contains(&at), "{verb} was due at {due} s and came at {at} s");
+        assert!(at >= due - 0.1, "{verb} was due at {due} s and came at {at} s");
     }
 }
 

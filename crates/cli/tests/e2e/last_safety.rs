@@ -89,7 +89,7 @@ fn without_processes_left_an_act_has_an_outcome_and_the_ending_comes() {
     let began = Instant::now();
     let (lines, status) = watcher.interrupt();
     assert_eq!(status, Some(0), "{lines}");
-    assert!(began.elapsed() < Duration::from_secs(10), "{:?}", began.elapsed());
+    assert!(began.elapsed() < Duration::from_secs(30), "{:?}", began.elapsed());
     let told = stage.records().into_iter().find(|record| record["kind"] == "refused").unwrap();
     assert!(told["result"]["seen"].as_str().unwrap().contains("no guard could be started"), "{told}");
 }
@@ -286,7 +286,7 @@ fn a_program_of_a_rule_is_bounded() {
     let began = Instant::now();
     signal(watcher.pid(), Signal::INT);
     watcher.0.wait().unwrap();
-    assert!(began.elapsed() < Duration::from_secs(10), "{:?}", began.elapsed());
+    assert!(began.elapsed() < Duration::from_secs(30), "{:?}", began.elapsed());
     let saw = fs::read_to_string(saw).unwrap();
     let lines: Vec<&str> = saw.lines().collect();
     assert!(!lines.contains(&"9"), "inherited: {saw}");
@@ -370,7 +370,7 @@ fn a_reader_that_does_not_read_holds_nothing_up() {
     eventually("terminated", || is_gone(press.pid()).then_some(()));
     let done = began.elapsed();
     let status = eventually("ended", || watcher.0.try_wait().unwrap());
-    assert!(status.success() && began.elapsed() < Duration::from_secs(14 + 6), "after {:?}", began.elapsed());
+    assert!(status.success() && began.elapsed() < Duration::from_secs(14 + 30), "after {:?}", began.elapsed());
     let story = stage.story(press.pid());
     assert!(story.contains(&"outcome terminate ended".to_owned()), "{done:?}: {story:?}");
     let mut said = String::new();
