@@ -6,6 +6,7 @@ mod auditing;
 mod checkup;
 mod crashes;
 mod demo;
+mod evading;
 mod groups;
 mod guide;
 mod hands;

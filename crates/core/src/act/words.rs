@@ -88,6 +88,8 @@ words! {
         Overtaken = "overtaken",
         /// Left alone: a hand was at work.
         StoodBack = "stood back",
+        /// What we had suspended runs, and no hand was at work.
+        LetLoose = "let loose",
         /// Measured.
         Effect = "effect",
         /// Calm.

@@ -87,10 +87,6 @@ impl InForce {
         self.take_hold(record);
         match record.kind {
             Kind::Intent | Kind::Carried if record.is_by_hand() => push(&mut self.hands, record),
-            // Somebody has resumed what we had suspended.
-            Kind::StoodBack if record.rule.is_none() && record.verb() == Some(&Verb::Resume) => {
-                push(&mut self.hands, record)
-            }
             Kind::Intent | Kind::Carried if record.action.as_ref().is_some_and(|action| action.step.is_some()) => {
                 push(&mut self.acts, record);
             }

@@ -129,7 +129,7 @@ impl Dispatcher {
         self.tell(happening);
     }
 
-    fn commission_of(
+    pub(super) fn commission_of(
         &self,
         decision: &Decision,
         act: Act,
@@ -167,6 +167,7 @@ impl Dispatcher {
             announced: Happening::of_case(at, case, what).on(Subject::one_of(case, target)),
             check: Some(check),
             remark: None,
+            once_more: false,
         })
     }
 

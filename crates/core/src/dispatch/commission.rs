@@ -23,6 +23,8 @@ pub struct Commission {
     pub check: Option<Check>,
     /// What is said of it beyond its outcome.
     pub remark: Option<String>,
+    /// Whether a step that was taken is only kept in force: what comes of it is not the step's outcome.
+    pub(super) once_more: bool,
 }
 
 /// What came of it.

@@ -4,11 +4,14 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use super::{Beside, Command, Dispatcher, STAND_BACK};
+use super::{Beside, Command, Commission, Dispatcher, STAND_BACK};
 use crate::act::{Act, Verb};
 use crate::audit::{InForce, Record};
-use crate::happening::{Happening, What};
+use crate::decide::{Decision, Verdict};
+use crate::facts::Facts;
+use crate::happening::{Happening, Next, Subject, What};
 use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
+use crate::rules::Action;
 use crate::state::State;
 
 /// The command of a suspension by hand is given that long beyond its time.
@@ -108,15 +111,15 @@ impl Dispatcher {
             let Some(process) = snapshot.find(&id) else { continue };
             let (new, until) = self.hands.stand_back(id, now);
             if new {
-                let what = What::StoodBack { act: hand.verb, by: Some(hand.by), until };
+                let what = What::StoodBack { act: hand.verb, by: hand.by, until };
                 self.tell(Happening::about(now.wall, process, what));
             }
         }
         self.hands.standing_back.retain(|_, until| *until > now.monotonic);
     }
 
-    /// Somebody who resumes what we suspended knows something that we do not: rules stand back from it. A guard that
-    /// is gone has resumed it for us, or was killed outright and has resumed nobody.
+    /// What is suspended by us stays so: unless a hand was at work, whoever resumes it is no reason to leave it running. A
+    /// guard that is gone has resumed it for us, or was killed outright and has resumed nobody.
     pub(super) fn look_after_the_suspended(&mut self, snapshot: &Snapshot, beside: &Beside) {
         let now = snapshot.moment;
         let held: Vec<ProcessId> =
@@ -126,10 +129,13 @@ impl Dispatcher {
             let still =
                 matches!(process.state, State::Suspended | State::Traced | State::Waiting) || process.has_ended();
             let case = self.effects.cases_of(&id).first().copied();
+            if let Some(stay) = self.held.stay(&id).filter(|_| still) {
+                stay.ran = false;
+            }
             if beside.unguarded.contains(&id) {
                 self.take_back(now, id, Act::Resume, case, Some("its guard was ended".to_owned()));
             } else if !still {
-                self.somebody_resumed(process, case, now);
+                self.runs_all_the_same(process, snapshot);
             } else if let Some(by) = self.waiter_for(process, snapshot, beside) {
                 self.out.push(Command::Say(Box::new(Happening::about(now.wall, process, What::WaitedFor { by }))));
                 self.effects.end_suspension(&id);
@@ -137,15 +143,61 @@ impl Dispatcher {
         }
     }
 
-    fn somebody_resumed(&mut self, process: &Process, case: Option<u64>, now: Moment) {
-        let id = process.id;
+    /// A hand may resume it. Whoever else does finds it suspended once more, and after that its ladder goes on: a partner that
+    /// sends the signal would otherwise be a way out.
+    fn runs_all_the_same(&mut self, process: &Process, snapshot: &Snapshot) {
+        let (id, now) = (process.id, snapshot.moment);
+        if self.hands.standing_back.contains_key(&id) {
+            self.suspended_no_more(id);
+            return;
+        }
+        let Some(stay) = self.held.stay(&id) else { return self.suspended_no_more(id) };
+        if !std::mem::replace(&mut stay.ran, true) {
+            // The record of a hand comes before its act, and may not have been read yet.
+            return;
+        }
+        let first = !std::mem::replace(&mut stay.again, true);
+        stay.ran = false;
+        let (case, step) = (stay.case, stay.step);
+        let commission = first.then(|| self.once_more(process, case, step, snapshot)).flatten();
+        let what = What::LetLoose { again: commission.is_some() };
+        let told = match self.judge.case(case) {
+            Some(case) => {
+                let next = self.judge.rule(&case.rule).map_or(Next::Unsaid, |rule| Next::of(case, rule, now.wall));
+                Happening::of_case(now.wall, case, what).on(Subject::one_of(case, process)).followed_by(next)
+            }
+            None => Happening::about(now.wall, process, what),
+        };
+        self.tell(told);
+        match commission {
+            Some(commission) => {
+                self.out.push(Command::Dismiss(id));
+                self.commission(commission);
+            }
+            None => self.suspended_no_more(id),
+        }
+    }
+
+    /// The same suspension for the rest of its time; none where that is hardly worth it, or it may not be.
+    fn once_more(&self, process: &Process, case: u64, step: usize, snapshot: &Snapshot) -> Option<Commission> {
+        let left = self.effects.suspension(&process.id)?.until.saturating_sub(snapshot.moment.monotonic);
+        let protected = self.protections.reason(&Facts::new(process, &snapshot.machine)).is_some();
+        if left < Duration::from_secs(1) || protected || self.is_disarmed() {
+            return None;
+        }
+        let length = Duration::from_secs(left.as_secs());
+        let (action, verdict) = (Action::Suspend { length }, Verdict::Act(Action::Suspend { length }));
+        let target = Some(process.clone());
+        let decision = Decision { case, step, action, target, picked: false, verdict };
+        let commission = self.commission_of(&decision, Act::Suspend { length }, process, snapshot)?;
+        Some(Commission { once_more: true, ..commission })
+    }
+
+    /// Our suspension of it is over, and it runs.
+    pub(super) fn suspended_no_more(&mut self, id: ProcessId) {
         self.effects.resumed(&id);
         self.held.resumed(&id);
         self.out.push(Command::Dismiss(id));
-        let (_, until) = self.hands.stand_back(id, now);
-        let what = What::StoodBack { act: Verb::Resume, by: None, until };
-        let happening = Happening::about(now.wall, process, what);
-        self.tell(Happening { case, ..happening });
     }
 
     /// Who waits for a file lock of a process that we hold suspended: of another user, since otherwise a child of his own would

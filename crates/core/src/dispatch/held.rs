@@ -16,6 +16,19 @@ pub(super) struct Held {
     acted_on: BTreeMap<ProcessId, (Process, Option<RuleName>)>,
     /// Of those suspended by us who holds file locks: others may come to wait for them.
     lock_holders: BTreeSet<ProcessId>,
+    /// Of those suspended by us: for which case, by which step, and what became of it.
+    suspended: BTreeMap<ProcessId, Stay>,
+}
+
+/// How a suspension of ours stays in force.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Stay {
+    pub case: u64,
+    pub step: usize,
+    /// Whether it was seen running at the last sample: a hand that did so may not be in the trail yet.
+    pub ran: bool,
+    /// Whether it was suspended once more already.
+    pub again: bool,
 }
 
 impl Held {
@@ -51,6 +64,17 @@ impl Held {
 
     pub fn resumed(&mut self, id: &ProcessId) {
         self.lock_holders.remove(id);
+        self.suspended.remove(id);
+    }
+
+    /// It is suspended by that step.
+    pub fn suspended(&mut self, id: ProcessId, case: u64, step: usize) {
+        let stay = self.suspended.entry(id).or_insert(Stay { case, step, ran: false, again: false });
+        (stay.case, stay.step) = (case, step);
+    }
+
+    pub fn stay(&mut self, id: &ProcessId) -> Option<&mut Stay> {
+        self.suspended.get_mut(id)
     }
 
     pub fn remember(&mut self, process: &Process, rule: Option<RuleName>) {
@@ -93,6 +117,7 @@ impl Dispatcher {
     pub(super) fn forget(&mut self, id: ProcessId, case: u64) {
         let now = self.now;
         if self.effects.suspension(&id).is_some() {
+            self.held.resumed(&id);
             self.out.push(Command::Dismiss(id));
         }
         if let Some(undo) = self.effects.forget(&id) {
@@ -119,7 +144,7 @@ impl Dispatcher {
             next: Next::Unsaid,
         };
         let order = Order::on(process, undo);
-        self.commission(Commission { order, announced, check: None, remark });
+        self.commission(Commission { order, announced, check: None, remark, once_more: false });
     }
 
     /// Who that is, as far as it was ever known, and for which rule something was done to him.

@@ -48,6 +48,7 @@ impl Dispatcher {
             Outcome::Suspended(still) => {
                 self.effects.suspend(id, case, still.until);
                 self.held.remember(target, rule);
+                self.held.suspended(id, case, commission.announced.step().unwrap_or_default());
                 if still.holds_locks {
                     self.held.holds_locks(id);
                 }
@@ -59,6 +60,8 @@ impl Dispatcher {
             _ => {}
         }
         match &outcome {
+            Outcome::Suspended(_) if commission.once_more => {}
+            _ if commission.once_more => self.suspended_no_more(id),
             // It is tried again as soon as the trail can be written.
             Outcome::Unrecorded(_) => self.judge.postponed(case),
             outcome if outcome.is_hindered() => {

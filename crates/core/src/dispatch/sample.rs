@@ -23,10 +23,10 @@ impl Dispatcher {
         }
         self.drop_what_was_recorded(beside);
         self.wait_as_was_recorded(&beside.recorded.acting);
+        self.take_hands(snapshot);
         if !self.settings.assumed {
             self.look_after_the_suspended(snapshot, beside);
         }
-        self.take_hands(snapshot);
         self.end_what_hands_left(snapshot);
         self.forget_the_released(snapshot, beside);
         let busy = &self.busy;

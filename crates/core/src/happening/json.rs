@@ -108,6 +108,7 @@ impl What {
             What::Measured(_) => "measured",
             What::LeftTheGroup { .. } => "left the group",
             What::StoodBack { .. } => "stood back",
+            What::LetLoose { .. } => "let loose",
             What::WaitedFor { .. } => "waited for",
             What::Watcher(_) => "watcher",
         }

@@ -92,8 +92,8 @@ impl Happening {
             What::Came(out) => self.came(out, zone),
             What::Measured(effect) => ("effect", Tone::Faint, effect.words()),
             What::LeftTheGroup { .. } => ("left", Tone::Notice, self.seen(zone)),
-            What::StoodBack { by: Some(_), .. } => ("hands", Tone::Notice, self.seen(zone)),
-            What::StoodBack { by: None, .. } => ("resumed", Tone::Notice, self.seen(zone)),
+            What::StoodBack { .. } => ("hands", Tone::Notice, self.seen(zone)),
+            What::LetLoose { .. } => ("resumed", Tone::Warning, self.seen(zone)),
             What::WaitedFor { by } => (
                 "waited for",
                 Tone::Warning,
@@ -159,12 +159,13 @@ impl Happening {
             },
             What::Measured(effect) => effect.words(),
             What::LeftTheGroup { group } => format!("no longer of {group}: what is in force is undone"),
-            What::StoodBack { act, by: Some(by), until } => {
+            What::StoodBack { act, by, until } => {
                 format!("{by} did `{act}` by hand: rules stand back from it until {}", clock(*until, zone))
             }
-            What::StoodBack { until, .. } => {
-                format!("somebody else has resumed it: rules stand back from it until {}", clock(*until, zone))
+            What::LetLoose { again: true } => {
+                "by somebody who left no record of it: suspended again for the rest of its time".to_owned()
             }
+            What::LetLoose { again: false } => format!("it does not stay suspended: its ladder goes on{next}"),
             What::Watcher(news) => news.seen(self.rule.as_deref().unwrap_or("a rule")),
             What::Announced(..)
             | What::Calls(_)

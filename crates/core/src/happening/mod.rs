@@ -191,10 +191,15 @@ pub enum What {
     StoodBack {
         /// What was done to it.
         act: crate::act::Verb,
-        /// Who did it; `None` for somebody unknown who resumed it.
-        by: Option<String>,
+        /// Who did it.
+        by: String,
         /// Until when.
         until: Timestamp,
+    },
+    /// What we had suspended runs, and no hand was at work.
+    LetLoose {
+        /// Whether it is suspended once more; otherwise it does not stay suspended, and its ladder goes on.
+        again: bool,
     },
     /// Somebody waits for what a suspended process holds: it goes on at once.
     WaitedFor {

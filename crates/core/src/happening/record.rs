@@ -121,6 +121,7 @@ fn parts(what: &What) -> Option<Parts> {
         What::Measured(_) => doing(told(Kind::Effect, Came::Effect), Verb::Lower),
         What::LeftTheGroup { .. } => told(Kind::Left, Came::Left),
         What::StoodBack { act, .. } => doing(told(Kind::StoodBack, Came::StoodBack), act.clone()),
+        What::LetLoose { .. } => doing(told(Kind::Superseded, Came::LetLoose), Verb::Resume),
         What::Watcher(news) => {
             let (kind, came) = news.recorded()?;
             told(kind, came)

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use sophron_core::act::{Act, Ending, Outcome, Restoring};
+use sophron_core::act::{Act, Ending, Outcome, Restoring, Verb};
 use sophron_core::dispatch::{Input, Trail};
 use sophron_core::happening::{Over, What};
 use sophron_core::protect::Protections;
@@ -105,9 +105,10 @@ fn a_lowering_is_held_by_all_who_want_it() {
     assert!(matches!(watch.came(Outcome::Restored(Restoring::default())), Act::Restore { still: None, .. }));
 }
 
-/// Who resumes what we suspended knows something: rules stand back. A guard that is gone is another matter.
+/// Nobody but a recorded hand keeps what is suspended running: it is suspended once more for the rest of its time, and then its
+/// ladder goes on. A guard that is gone is another matter.
 #[test]
-fn somebody_elses_resume_is_told_from_a_guards() {
+fn whoever_resumes_it_is_no_way_out_but_a_hand() {
     let keys = "lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' } ]";
     let mut watch = Watch::new(&rule(keys));
     watch.ticks(1, 800);
@@ -121,13 +122,47 @@ fn somebody_elses_resume_is_told_from_a_guards() {
     watch.came(Outcome::Resumed(Some(Duration::ZERO)));
     assert_eq!(watch.words(), ["breach", "suspended", "resumed"]);
 
-    let mut watch = Watch::new(&rule(keys));
+    let more = "lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' }, { at = '65s', do = 'terminate' } ]";
+    let mut watch = Watch::new(&rule(more));
     watch.ticks(1, 800);
     watch.came(suspended(watch.world.moment, seconds(60)));
     watch.ticks(1, 800);
-    assert!(watch.under_way.is_empty() && watch.dispatcher.is_settled());
-    let told = watch.told.iter().any(|happening| matches!(&happening.what, What::StoodBack { by: None, .. }));
-    assert!(told, "{:?}", watch.words());
+    assert_eq!(watch.acts(), Vec::<String>::new(), "a hand may have been at work, and not be read yet");
+    watch.words();
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["suspend for 58s"]);
+    assert_eq!(watch.words(), ["resumed"]);
+    watch.came(suspended(watch.world.moment, seconds(58)));
+    watch.world.process(PID).state = State::Suspended;
+    watch.ticks(20, 800);
+    watch.world.process(PID).state = State::Running;
+    watch.ticks(2, 800);
+    let last = watch.told.iter().find(|happening| matches!(happening.what, What::LetLoose { again: false }));
+    assert!(last.is_some_and(|last| last.line(&jiff::tz::TimeZone::UTC).unwrap().text.contains("next: terminate")));
+    assert!(watch.acts().is_empty() && watch.dispatcher.effects().processes().is_empty());
+    watch.ticks(40, 800);
+    assert_eq!(watch.acts(), Vec::<String>::new());
+    watch.ticks(3, 800);
+    assert_eq!(watch.acts(), ["terminate"]);
+
+    // It cannot be suspended once more: over, and the ladder goes on. A hand is left in peace.
+    let mut watch = Watch::new(&rule(more));
+    watch.ticks(1, 800);
+    watch.came(suspended(watch.world.moment, seconds(60)));
+    watch.ticks(2, 800);
+    watch.came(Outcome::Refused("it serves others".to_owned()));
+    assert!(watch.dispatcher.effects().processes().is_empty() && watch.dispatcher.is_settled());
+    watch.ticks(65, 800);
+    assert_eq!(watch.acts(), ["terminate"]);
+
+    let mut watch = Watch::new(&rule(more));
+    watch.ticks(1, 800);
+    watch.came(suspended(watch.world.moment, seconds(60)));
+    watch.ticks(1, 800);
+    watch.hand(PID, Verb::Resume, None);
+    watch.ticks(100, 800);
+    assert!(watch.acts().is_empty() && watch.dispatcher.effects().processes().is_empty());
+    assert!(watch.words().contains(&"hands".to_owned()));
 }
 
 /// Whoever waits for a file lock of somebody suspended need not wait until his time is over.

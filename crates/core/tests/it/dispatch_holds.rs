@@ -70,7 +70,7 @@ fn time_alone_ends_a_suspension() {
     assert_eq!(watch.dispatcher.breached(), (3, BTreeSet::new()), "easing is no breach");
 }
 
-/// A guard is dismissed when what it stood by for is over by other means: its process ended, or somebody else resumed it.
+/// A guard is dismissed when what it stood by for is over by other means: its process ended, or a hand resumed it.
 #[test]
 fn a_guard_is_dismissed_with_its_reason() {
     let keys = "lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' } ]";
@@ -83,7 +83,10 @@ fn a_guard_is_dismissed_with_its_reason() {
         assert_eq!(watch.dismissed, []);
         match ends {
             true => watch.world.processes.clear(),
-            false => watch.world.process(PID).state = State::Running,
+            false => {
+                watch.world.process(PID).state = State::Running;
+                watch.hand(PID, Verb::Resume, None);
+            }
         }
         watch.ticks(2, 800);
         assert_eq!((watch.dismissed.clone(), watch.acts()), (vec![id(PID)], vec![]), "ends: {ends}");
