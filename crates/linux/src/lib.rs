@@ -12,6 +12,7 @@ pub mod handle;
 pub mod here;
 pub mod inspect;
 pub mod jobs;
+mod living;
 pub mod locks;
 pub mod open_files;
 pub mod patience;

@@ -3,11 +3,13 @@
 //! for it longer than a moment.
 
 use std::fs;
+use std::path::Path;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread::Builder;
 use std::time::{Duration, Instant};
 
 use crate::handle::is_gone;
+use crate::living;
 use crate::patience::within;
 use crate::proc::locks;
 
@@ -83,7 +85,7 @@ pub fn last_waits() -> Option<Arc<Pairs>> {
 /// be read, or takes long.
 pub fn holds_any(pid: u32) -> Option<bool> {
     let look = move || -> Option<bool> {
-        for entry in fs::read_dir(format!("/proc/{pid}/fdinfo")).ok()?.flatten() {
+        for entry in fs::read_dir(living::folder(Path::new("/proc"), pid).join("fdinfo")).ok()?.flatten() {
             let info = match fs::read(entry.path()) {
                 Ok(info) => info,
                 // Closed meanwhile.

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use sophron_core::checkup::HeldFile;
 use sophron_core::text;
 
+use crate::living;
 use crate::patience::within;
 
 /// Most that are named at once.
@@ -61,7 +62,7 @@ pub enum FileKind {
 
 /// Everything that a process has open; `None` where that may not be read.
 pub fn of(pid: u32) -> Option<Vec<OpenFile>> {
-    let entries = fs::read_dir(format!("/proc/{pid}/fd")).ok()?;
+    let entries = fs::read_dir(living::folder(Path::new("/proc"), pid).join("fd")).ok()?;
     let files = entries.flatten().filter_map(|entry| {
         let number = entry.file_name().to_str()?.parse().ok()?;
         one(&entry.path(), number)
@@ -71,7 +72,7 @@ pub fn of(pid: u32) -> Option<Vec<OpenFile>> {
 
 /// One open file of a process.
 pub fn one_of(pid: u32, number: u32) -> Option<OpenFile> {
-    one(Path::new(&format!("/proc/{pid}/fd/{number}")), number)
+    one(&living::folder(Path::new("/proc"), pid).join(format!("fd/{number}")), number)
 }
 
 fn one(entry: &Path, number: u32) -> Option<OpenFile> {
@@ -116,7 +117,7 @@ pub fn held(pids: impl Iterator<Item = u32>, at_least: u64, give_up: Instant) ->
         if Instant::now() >= give_up {
             break;
         }
-        let Ok(entries) = fs::read_dir(format!("/proc/{pid}/fd")) else { continue };
+        let Ok(entries) = fs::read_dir(living::folder(Path::new("/proc"), pid).join("fd")) else { continue };
         for entry in entries.flatten() {
             // Most links tell by themselves that their file is still there.
             let deleted =
@@ -137,7 +138,7 @@ pub fn others_with(name: &str, but: u32, pids: impl Iterator<Item = u32>, give_u
         if Instant::now() >= give_up {
             break;
         }
-        let entries = fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten();
+        let entries = fs::read_dir(living::folder(Path::new("/proc"), pid).join("fd")).into_iter().flatten().flatten();
         let has = |entry: fs::DirEntry| fs::read_link(entry.path()).is_ok_and(|link| link.as_os_str() == name);
         if entries.into_iter().any(has) {
             others.push(pid);

@@ -17,7 +17,7 @@ use crate::handle::{is_gone, of_each, started};
 use crate::inspect::{details, restart};
 use crate::proc::number;
 use crate::proc::status::parse_person;
-use crate::{Sampler, locks};
+use crate::{Sampler, living, locks};
 
 /// Locks of package managers: ending their holder leaves half an upgrade.
 const PACKAGE_LOCKS: [&str; 9] = [
@@ -234,7 +234,8 @@ fn tracers() -> io::Result<HashMap<u32, Vec<u32>>> {
 fn held(process: &Process) -> io::Result<Option<String>> {
     let pid = process.id.pid;
     let (mut screen, mut input) = (false, false);
-    for entry in fs::read_dir(format!("/proc/{pid}/fd"))?.flatten() {
+    let folder = living::folder(Path::new("/proc"), pid);
+    for entry in fs::read_dir(folder.join("fd"))?.flatten() {
         let Ok(link) = fs::read_link(entry.path()) else { continue };
         let name = link.as_os_str().as_bytes();
         let package_lock = PACKAGE_LOCKS.iter().find(|lock| lock.as_bytes() == name);
@@ -242,7 +243,7 @@ fn held(process: &Process) -> io::Result<Option<String>> {
         if name != b"/dev/fuse" && package_lock.is_none() && !card && !keys {
             continue;
         }
-        let Some(open) = Open::of(pid, &entry.file_name())?.filter(|open| !open.only_looks) else { continue };
+        let Some(open) = Open::of(&folder, &entry.file_name())?.filter(|open| !open.only_looks) else { continue };
         if name == b"/dev/fuse" && serves_a_mount(process.uid, &fs::read("/proc/self/mountinfo")?) {
             return Ok(Some("it serves a mounted file system: whoever looks into that would hang".to_owned()));
         }
@@ -260,7 +261,7 @@ fn held(process: &Process) -> io::Result<Option<String>> {
     Ok((screen && input).then(|| "it draws the screen and reads the keyboard: the desktop hangs with it".to_owned()))
 }
 
-/// How a file is held open (`/proc/PID/fdinfo/FD`, proc_pid_fdinfo(5)).
+/// How a file is held open (`fdinfo/FD` in the folder of a process, proc_pid_fdinfo(5)).
 struct Open {
     /// It was opened with `O_PATH`.
     only_looks: bool,
@@ -270,8 +271,8 @@ struct Open {
 
 impl Open {
     /// `None` where it is closed by now.
-    fn of(pid: u32, descriptor: &OsStr) -> io::Result<Option<Open>> {
-        match fs::read(Path::new(&format!("/proc/{pid}/fdinfo")).join(descriptor)) {
+    fn of(folder: &Path, descriptor: &OsStr) -> io::Result<Option<Open>> {
+        match fs::read(folder.join("fdinfo").join(descriptor)) {
             Ok(text) => Ok(Some(Open::parse(&text))),
             Err(error) if is_gone(&error) => Ok(None),
             Err(error) => Err(error),

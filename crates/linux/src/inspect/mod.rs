@@ -8,6 +8,7 @@ mod units;
 mod waits;
 
 use std::fs;
+use std::path::Path;
 
 use sophron_core::text;
 
@@ -17,6 +18,7 @@ pub use threads::{Threads, any_waits};
 pub use units::{Restart, restart};
 pub use waits::{wait_of, waits_on_file};
 
+use crate::living;
 use crate::proc::{kilobytes, number};
 
 /// What `/proc/PID/status`, `io`, `limits` and others of one process say. `None` is what may not be read.
@@ -56,7 +58,8 @@ pub struct Details {
 
 /// Reads the details of a process.
 pub fn details(pid: u32) -> Details {
-    let file = |name: &str| fs::read(format!("/proc/{pid}/{name}")).ok();
+    let folder = living::folder(Path::new("/proc"), pid);
+    let file = |name: &str| fs::read(folder.join(name)).ok();
     let status = file("status").unwrap_or_default();
     let io = file("io");
     let of_io = |name: &[u8]| {

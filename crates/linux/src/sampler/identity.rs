@@ -5,7 +5,7 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use sophron_core::model::{Basis, ProcessId};
+use sophron_core::model::Basis;
 use sophron_core::text;
 
 /// The part of a process that changes only with an exec.
@@ -23,12 +23,12 @@ pub(super) struct Identity {
 const INTERPRETERS: [&str; 11] = ["python", "perl", "ruby", "node", "java", "bash", "sh", "dash", "zsh", "ksh", "php"];
 
 impl Identity {
-    /// From its short name, the link to its file, and its command line, if that could be read; what is not proven counts as
+    /// From its short name, its folder in /proc, the link to its file, and its command line, if that could be read; what is not proven counts as
     /// a claim.
     pub fn new(
-        id: ProcessId,
         name: &[u8],
         root: &Path,
+        folder: &Path,
         link: Option<PathBuf>,
         cmdline: Option<&[u8]>,
         prove: bool,
@@ -37,7 +37,7 @@ impl Identity {
             let (path, replaced) = without_deleted(link);
             (Some(path), replaced)
         });
-        let path_proven = prove && path.as_ref().is_some_and(|path| is_proven(root, id.pid, path, replaced));
+        let path_proven = prove && path.as_ref().is_some_and(|path| is_proven(root, folder, path, replaced));
         let base = path.as_ref().and_then(|path| path.file_name()).map(|name| text::clean(name.as_bytes()));
         let app_unread = cmdline.is_none() && base.as_deref().is_some_and(|base| INTERPRETERS.contains(&family(base)));
         let script = base.as_deref().zip(cmdline).and_then(|(base, cmdline)| script(base, cmdline));
@@ -65,12 +65,11 @@ fn without_deleted(link: PathBuf) -> (PathBuf, bool) {
 
 /// A path is proven when it leads us to the very file that runs, or when that file was replaced on disk but the
 /// process sees the same mounts as we do. A mount namespace of one's own can show any path.
-fn is_proven(root: &Path, pid: u32, path: &Path, replaced: bool) -> bool {
-    let process = root.join(pid.to_string());
+fn is_proven(root: &Path, process: &Path, path: &Path, replaced: bool) -> bool {
     if replaced {
-        let mounts = |of: PathBuf| fs::read_link(of.join("ns/mnt")).ok();
+        let mounts = |of: &Path| fs::read_link(of.join("ns/mnt")).ok();
         let theirs = mounts(process);
-        return theirs.is_some() && theirs == mounts(root.join("self"));
+        return theirs.is_some() && theirs == mounts(&root.join("self"));
     }
     let file = |path: &Path| fs::metadata(path).ok().map(|file| (file.dev(), file.ino()));
     let running = file(&process.join("exe"));

@@ -22,11 +22,12 @@ use rustix::process::{Resource, getrlimit};
 use sophron_core::model::{Boot, Cost, Moment, Needs, Process, ProcessId, Snapshot};
 
 use crate::here::{self, Users};
+use crate::living;
 use descent::Descent;
 use pids::Pids;
 use reader::Reader;
 pub use risky::RiskyFiles;
-use risky::{ProcFiles, Read, Risky};
+use risky::{ProcFiles, Risky};
 use row::Row;
 
 /// In so many ticks every process is read at least once.
@@ -347,15 +348,15 @@ impl Sampler {
     /// them. What may not be read, or hangs its reader for longer than `at_most`, stays unknown.
     pub fn read_costly(&mut self, process: &mut Process, needs: Needs, at_most: Duration) {
         if needs.has(Cost::Rollup)
-            && let Read::Done(Ok(rollup)) = self.context.risky.read(process.id, "smaps_rollup", Some(at_most))
+            && let Some(rollup) = self.context.rollup(process, at_most)
             && let Some((proportional, private)) = crate::proc::status::parse_rollup(&rollup)
         {
             process.memory_proportional = Some(proportional);
             process.memory_private = Some(private);
         }
         if needs.has(Cost::Files) {
-            let folder = self.context.reader.root().join(process.id.pid.to_string()).join("fd");
-            process.files = std::fs::read_dir(folder).ok().and_then(|files| u32::try_from(files.count()).ok());
+            let folder = living::folder(self.context.reader.root(), process.id.pid);
+            process.files = std::fs::read_dir(folder.join("fd")).ok().and_then(|files| u32::try_from(files.count()).ok());
         }
     }
 

@@ -1,5 +1,6 @@
 //! One process in the sampler: what is kept of it from one tick to the next, and how it is read.
 
+use std::borrow::Cow;
 use std::os::fd::OwnedFd;
 use std::time::Duration;
 
@@ -11,6 +12,7 @@ use super::identity::{self, Identity};
 use super::risky::Read;
 use super::{Context, Pass, SLICES};
 use crate::here;
+use crate::living;
 use crate::proc::{cgroup, stat, status};
 use crate::{sys, terminal};
 
@@ -19,6 +21,8 @@ use crate::{sys, terminal};
 #[derive(Debug)]
 pub(super) struct Row {
     pub pid: u32,
+    /// A thread that tells of it, where its main thread has exited; 0 where that lives.
+    speaker: u32,
     /// Ticks since its clock last moved.
     idle: u8,
     named: Needs,
@@ -56,6 +60,7 @@ impl Row {
     fn new(pid: u32, start: u64) -> Row {
         Row {
             pid,
+            speaker: 0,
             idle: 0,
             named: Needs::NONE,
             start,
@@ -75,6 +80,22 @@ impl Row {
             file: None,
             known: false,
             opaque: false,
+        }
+    }
+
+    /// One of its files: those of a process whose main thread has exited are empty.
+    fn file(&self, name: &'static str) -> Cow<'static, str> {
+        match self.speaker {
+            0 => Cow::Borrowed(name),
+            thread => Cow::Owned(format!("task/{thread}/{name}")),
+        }
+    }
+
+    /// Who is asked for the files that can hang their reader.
+    fn asked(&self, id: ProcessId) -> ProcessId {
+        match self.speaker {
+            0 => id,
+            thread => ProcessId { pid: thread, ..id },
         }
     }
 
@@ -291,24 +312,31 @@ impl Context {
         }
         take_rates(row, process, &stat, clock_ns, now, self.tick_ns);
         process.parent = stat.parent;
-        process.state = State::from_letter(stat.state);
         process.kernel = stat.is_kernel();
         process.threads = stat.threads;
         process.nice = stat.nice;
         process.session = stat.session;
-        let (name, code) = (hash(stat.name), (stat.code ^ stat.code >> 32) as u32);
-        let device = stat.terminal;
-        let kernel = stat.is_kernel();
-        row.opaque = stat.code <= 1 && !kernel;
+        let (device, kernel) = (stat.terminal, stat.is_kernel());
+        let voice = match living::has_exited(stat.state) && stat.threads > 1 {
+            false => Voice::of(&stat, 0, |hash, code| row.rename || !row.known || (row.name, row.code) != (hash, code)),
+            true => match self.spoken_for(row) {
+                Some(voice) => voice,
+                // Between two threads, or at its end: the next tick tells, and until then it is what it was.
+                None => return row.known,
+            },
+        };
+        row.speaker = voice.thread;
+        process.state = State::from_letter(voice.state);
+        let Voice { hash: name, code, .. } = voice;
+        row.opaque = !voice.readable && !kernel;
         // Another place of the code is another program; where that may not be read, another name may be.
         let another = !row.known || (row.name, row.code) != (name, code);
-        let same = row.known && row.code == code && (stat.code > 1 || row.name == name);
+        let same = row.known && row.code == code && (voice.readable || row.name == name);
         let changed = another || row.rename;
         if changed {
-            let stat_name = stat.name.to_vec();
-            process.names_mut().name = text::clean(&stat_name);
+            process.names_mut().name = text::clean(&voice.name);
             process.names_mut().tty = terminal::name(device);
-            row.rename = !self.identify(process, &stat_name, same);
+            row.rename = !self.identify(row, process, &voice.name, same);
             (row.name, row.code, row.known) = (name, code, true);
         }
         if uid != process.uid {
@@ -331,13 +359,13 @@ impl Context {
     }
 
     /// What it is called; `false` where it has to be asked again. Of the `same` program what was known before stays known.
-    fn identify(&mut self, process: &mut Process, name: &[u8], same: bool) -> bool {
+    fn identify(&mut self, row: &Row, process: &mut Process, name: &[u8], same: bool) -> bool {
         let id = process.id;
-        let path = self.reader.link(id.pid, "exe");
+        let path = self.reader.link(id.pid, &row.file("exe"));
         let needs = self.base;
         let mut command = Some(Vec::new());
         if needs.has(Cost::Command) || identity::is_interpreter(path.as_deref()) {
-            command = match self.risky.read(id, "cmdline", None) {
+            command = match self.risky.read(row.asked(id), "cmdline", None) {
                 Read::Done(command) => command.ok(),
                 Read::Unanswered => None,
             };
@@ -347,7 +375,9 @@ impl Context {
         }
         let remote = path.as_ref().is_some_and(|path| self.remote.iter().any(|point| path.starts_with(point)));
         let prove = needs.has(Cost::Proof) && !remote;
-        let identity = Identity::new(id, name, self.reader.root(), path, command.as_deref(), prove);
+        let root = self.reader.root();
+        let folder = root.join(id.pid.to_string()).join(&*row.file(""));
+        let identity = Identity::new(name, root, &folder, path, command.as_deref(), prove);
         let names = process.names_mut();
         names.app = identity.app;
         names.app_rests_on = identity.app_rests_on;
@@ -364,7 +394,7 @@ impl Context {
     fn read_others(&mut self, row: &mut Row, process: &mut Process, needs: Needs, first: bool) {
         let pid = row.pid;
         if needs.has(Cost::Statm) {
-            let pages = self.reader.of(pid, "statm").ok().and_then(status::parse_pages);
+            let pages = self.reader.of(pid, &row.file("statm")).ok().and_then(status::parse_pages);
             process.memory_virtual = pages.map(|(all, _)| all * self.page);
             process.memory = pages.map(|(_, resident)| resident * self.page);
         }
@@ -372,7 +402,7 @@ impl Context {
             let memory = match process.kernel {
                 // A kernel thread has no memory of its own, and its `status` no lines about it.
                 true => Some(status::Memory { held: 0, swapped: 0 }),
-                false => self.reader.of(pid, "status").ok().and_then(status::parse_memory),
+                false => self.reader.of(pid, &row.file("status")).ok().and_then(status::parse_memory),
             };
             process.memory_held = memory.map(|memory| memory.held);
             process.memory_swapped = memory.map(|memory| memory.swapped);
@@ -388,7 +418,7 @@ impl Context {
             (row.io, row.io_at) = io.map_or(((0, 0), 0), |io| (io, now));
         }
         if needs.has(Cost::Cgroup) {
-            let group = self.reader.of(pid, "cgroup").ok().and_then(cgroup::parse_path);
+            let group = self.reader.of(pid, &row.file("cgroup")).ok().and_then(cgroup::parse_path);
             if first || group != process.group {
                 let kernel = process.kernel;
                 let names = process.names_mut();
@@ -402,12 +432,65 @@ impl Context {
         }
     }
 
+    /// What a living thread says of a process whose main thread has exited.
+    fn spoken_for(&mut self, row: &Row) -> Option<Voice> {
+        let folder = self.reader.root().join(row.pid.to_string());
+        let before = Some(row.speaker).filter(|thread| *thread != 0);
+        before.and_then(|thread| self.voice(row.pid, thread)).or_else(|| self.voice(row.pid, living::thread(&folder)?))
+    }
+
+    fn voice(&mut self, pid: u32, thread: u32) -> Option<Voice> {
+        let stat = stat::parse(self.reader.of(pid, &format!("task/{thread}/stat")).ok()?)?;
+        let lives = !living::has_exited(stat.state);
+        lives.then(|| Voice::of(&stat, thread, |_, _| true))
+    }
+
+    /// Its memory in full (`smaps_rollup`, proc_pid_smaps(5)).
+    pub(super) fn rollup(&mut self, process: &Process, at_most: Duration) -> Option<Vec<u8>> {
+        let id = process.id;
+        let own = self.risky.read(id, "smaps_rollup", Some(at_most));
+        if let (Read::Done(Err(_)), true) = (&own, process.threads > 0) {
+            let thread = living::thread(&self.reader.root().join(id.pid.to_string()))?;
+            let spoken = self.risky.read(ProcessId { pid: thread, ..id }, "smaps_rollup", Some(at_most));
+            return done(spoken);
+        }
+        done(own)
+    }
+
     /// Whether its control group is frozen (cgroup.events of the unified hierarchy, cgroups(7)).
     fn is_frozen(&self, process: &Process) -> bool {
         let group = process.group.as_deref().unwrap_or_default();
         self.live
             && std::fs::read(format!("/sys/fs/cgroup{group}/cgroup.events"))
                 .is_ok_and(|events| events.split(|byte| *byte == b'\n').any(|line| line == b"frozen 1"))
+    }
+}
+
+/// By whom a process is told of: its main thread, or where that has exited another.
+struct Voice {
+    /// The other thread; 0 for the main one.
+    thread: u32,
+    /// Where it is wanted.
+    name: Vec<u8>,
+    hash: u32,
+    state: u8,
+    /// The place of its code, folded; whether that may be read.
+    code: u32,
+    readable: bool,
+}
+
+impl Voice {
+    fn of(stat: &stat::Stat<'_>, thread: u32, wants_name: impl FnOnce(u32, u32) -> bool) -> Voice {
+        let (hash, code) = (hash(stat.name), (stat.code ^ stat.code >> 32) as u32);
+        let name = if wants_name(hash, code) { stat.name.to_vec() } else { Vec::new() };
+        Voice { thread, name, hash, state: stat.state, code, readable: stat.code > 1 }
+    }
+}
+
+fn done(read: Read) -> Option<Vec<u8>> {
+    match read {
+        Read::Done(bytes) => bytes.ok(),
+        Read::Unanswered => None,
     }
 }
 

@@ -1,0 +1,37 @@
+/* A program that does not want to be caught. The first argument says by what; it ends by itself after a minute. */
+#define _GNU_SOURCE
+#include <pthread.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/prctl.h>
+#include <unistd.h>
+
+static const size_t HELD = 70u << 20;
+
+static void hold(void) {
+    char *held = malloc(HELD);
+    if (!held) _exit(1);
+    memset(held, 1, HELD);
+}
+
+static void *hold_on(void *nothing) {
+    (void)nothing;
+    hold();
+    puts("ready");
+    fflush(stdout);
+    for (;;) pause();
+}
+
+int main(int count, char **words) {
+    const char *by = count > 1 ? words[1] : "";
+    alarm(60);
+    if (!strcmp(by, "leaderless")) {
+        pthread_t other;
+        if (pthread_create(&other, NULL, hold_on, NULL)) return 1;
+        pthread_exit(NULL);
+    }
+    if (!strcmp(by, "undumpable")) prctl(PR_SET_DUMPABLE, 0);
+    hold_on(NULL);
+    return 0;
+}

@@ -1,0 +1,33 @@
+//! A process whose main thread has exited while others run: its own files in /proc are empty then, and those of a thread that
+//! lives, below `task`, tell what there is to tell.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use crate::proc::{number, stat};
+
+/// The folder in which the files of a process tell of it.
+pub(crate) fn folder(root: &Path, pid: u32) -> PathBuf {
+    let own = root.join(pid.to_string());
+    let line = fs::read(own.join("stat")).unwrap_or_default();
+    let gone = stat::parse(&line).is_some_and(|stat| has_exited(stat.state) && stat.threads > 1);
+    match gone.then(|| thread(&own)).flatten() {
+        Some(thread) => own.join("task").join(thread.to_string()),
+        None => own,
+    }
+}
+
+/// A thread that lives, of the process whose folder that is.
+pub(crate) fn thread(folder: &Path) -> Option<u32> {
+    let lives = |thread: &u32| {
+        let line = fs::read(folder.join("task").join(thread.to_string()).join("stat")).unwrap_or_default();
+        stat::parse(&line).is_some_and(|stat| !has_exited(stat.state))
+    };
+    let entries = fs::read_dir(folder.join("task")).ok()?.flatten();
+    entries.filter_map(|entry| number(entry.file_name().as_encoded_bytes())).find(lives)
+}
+
+/// By the letter of a thread's state (proc_pid_stat(5), field 3).
+pub(crate) fn has_exited(state: u8) -> bool {
+    matches!(state, b'Z' | b'X')
+}
