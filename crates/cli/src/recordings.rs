@@ -37,6 +37,8 @@ pub struct Recordings {
     zone: TimeZone,
     /// From one sample to the next, by the first of them.
     every: Duration,
+    /// The user who recorded.
+    recorder: u32,
     /// Whether it is the watcher's lookback.
     of_watcher: bool,
     /// What makes another command look at the same.
@@ -119,16 +121,24 @@ impl Recordings {
                 of_lookback(&places::state(state.folder.as_deref())?, first, to_when, before)?
             }
         };
-        let every = match paths.first() {
-            Some(first) => Player::open(first)?.header().every,
-            None => 0.0,
+        let (every, recorder) = match paths.first() {
+            Some(first) => {
+                let player = Player::open(first)?;
+                (player.header().every, player.header().uid)
+            }
+            None => (0.0, 0),
         };
         let every = Duration::try_from_secs_f64(every).unwrap_or_default().min(Duration::from_secs(3600));
-        Ok(Recordings { paths, name, since: from_when, until: to_when, zone, every, of_watcher: now.is_some(), suffix })
+        let of_watcher = now.is_some();
+        Ok(Recordings { paths, name, since: from_when, until: to_when, zone, every, recorder, of_watcher, suffix })
     }
 
     pub fn every(&self) -> Duration {
         self.every
+    }
+
+    pub fn recorder(&self) -> u32 {
+        self.recorder
     }
 
     pub fn zone(&self) -> &TimeZone {

@@ -164,13 +164,11 @@ impl<'a> Facts<'a> {
         }
     }
 
-    /// Whether the reading of that field is only what the process says of itself.
-    pub(crate) fn is_claim(&self, field: Field) -> bool {
+    /// Whether that field tells only what the process is called, by itself or by where its file stands.
+    pub(crate) fn is_a_mere_name(&self, field: Field) -> bool {
         match field {
-            Field::App => self.process.is_none_or(|process| !process.app_proven()),
-            Field::Path => self.process.is_none_or(|process| !process.path_proven()),
             Field::Unit => self.process.and_then(Process::unit_of).is_some_and(|unit| unit.is_a_claim()),
-            other => other.can_be_a_claim(),
+            other => other.is_a_name(),
         }
     }
 }

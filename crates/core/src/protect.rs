@@ -2,9 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use crate::condition::{Condition, Truth};
+use crate::condition::{Comparison, Condition, Truth};
 use crate::facts::Facts;
 use crate::model::{Field, ProcessId, Snapshot};
+use crate::window::Quantity;
 
 /// The protections in force: the built-in ones and every `[protect]` that binds us.
 #[derive(Debug, Clone, Default)]
@@ -17,6 +18,11 @@ pub struct Protections {
     pub terminal: BTreeSet<ProcessId>,
     /// What started Sophron, and what started that, by PID; refreshed with every snapshot.
     pub ancestors: BTreeSet<u32>,
+    /// The user whom the rules are watched for: of his own processes nobody else says what they are called. Root, unless
+    /// given.
+    pub service: u32,
+    /// What would help to read what may not be read, in words: said with what cannot be ruled out.
+    pub to_read: Option<&'static str>,
 }
 
 impl Protections {
@@ -52,9 +58,10 @@ impl Protections {
             Weighed { truth: Truth::False, .. } => None,
             Weighed { truth: Truth::Unknown, .. } => {
                 let fields: Vec<&str> = condition.unreadable(facts).into_iter().map(Field::name).collect();
-                Some(format!("[protect] in {file} cannot be ruled out: {} cannot be read", fields.join(", ")))
+                let help = self.to_read.map(|help| format!(" ({help})")).unwrap_or_default();
+                Some(format!("[protect] in {file} cannot be ruled out: {} cannot be read{help}", fields.join(", ")))
             }
-            weighed if weighed.by_claim_alone() => None,
+            weighed if weighed.by_name_alone() && process.uid != self.service => None,
             _ => Some(format!("[protect] in {file}")),
         })
     }
@@ -64,14 +71,28 @@ impl Protections {
 #[derive(Clone, Copy)]
 struct Weighed {
     truth: Truth,
-    claim: bool,
-    owner: bool,
+    /// It goes by what the program is called.
+    name: bool,
+    /// It says whose it is: the owner, or a unit of the machine.
+    whose: bool,
 }
 
 impl Weighed {
-    /// A name that anybody can give himself protects only together with whose it is.
-    fn by_claim_alone(self) -> bool {
-        self.claim && !self.owner
+    /// Anybody can give himself a name, and start the very program that stands at a path with a library of his own in it: that
+    /// protects only together with whose it is.
+    fn by_name_alone(self) -> bool {
+        self.name && !self.whose
+    }
+}
+
+/// Whether a part of a condition says whose a process is: that it is this one's, not that it is anybody's but.
+pub(crate) fn says_whose(condition: &Condition) -> bool {
+    match condition {
+        Condition::Compare(Quantity::Now(Field::Owner | Field::Uid | Field::Unit), Comparison::Equal, _)
+        | Condition::OneOf(Field::Owner | Field::Uid | Field::Unit, _) => true,
+        Condition::Matches(Field::Owner | Field::Unit, pattern) => pattern != "*",
+        Condition::All(parts) => parts.iter().any(says_whose),
+        _ => false,
     }
 }
 
@@ -80,29 +101,25 @@ fn weigh(condition: &Condition, facts: &Facts<'_>) -> Weighed {
         Condition::Any(parts) => {
             let weighed: Vec<Weighed> = parts.iter().map(|part| weigh(part, facts)).collect();
             let of = |truth| weighed.iter().filter(move |part| part.truth == truth);
-            let solid = of(Truth::True).find(|part| !part.by_claim_alone());
+            let solid = of(Truth::True).find(|part| !part.by_name_alone());
             let deciding = solid.or_else(|| of(Truth::Unknown).next()).or_else(|| of(Truth::True).next());
-            deciding.copied().unwrap_or(Weighed { truth: Truth::False, claim: false, owner: false })
+            deciding.copied().unwrap_or(Weighed { truth: Truth::False, name: false, whose: false })
         }
         Condition::All(parts) => {
-            let all = Weighed { truth: condition.evaluate(facts), claim: false, owner: false };
+            let all = Weighed { truth: condition.evaluate(facts), name: false, whose: false };
             parts.iter().map(|part| weigh(part, facts)).fold(all, |all, part| Weighed {
-                claim: all.claim || part.claim,
-                owner: all.owner || part.owner,
+                name: all.name || part.name,
+                whose: all.whose || part.whose,
                 ..all
             })
         }
         Condition::Not(inner) => {
             let inner = weigh(inner, facts);
-            Weighed { truth: !inner.truth, ..inner }
+            Weighed { truth: !inner.truth, whose: false, ..inner }
         }
         leaf => {
-            let fields = leaf.fields();
-            Weighed {
-                truth: leaf.evaluate(facts),
-                claim: fields.iter().any(|field| facts.is_claim(*field)),
-                owner: fields.iter().any(|field| matches!(field, Field::Owner | Field::Uid)),
-            }
+            let name = leaf.fields().iter().any(|field| facts.is_a_mere_name(*field));
+            Weighed { truth: leaf.evaluate(facts), name, whose: !name && says_whose(leaf) }
         }
     }
 }

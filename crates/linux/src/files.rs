@@ -1,8 +1,9 @@
 //! Safe ways to files: every folder on the way is opened without following links and checked on the open descriptor.
 
-use std::fs::File;
+use std::fs::{File, Metadata};
 use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
 
 use rustix::fs::{CWD, FileType, FlockOperation, Mode, OFlags, Stat};
@@ -74,6 +75,16 @@ pub fn read_trusted(path: &Path, limit: u64) -> Result<Vec<u8>, PathError> {
     let mut bytes = Vec::new();
     File::from(fd).take(limit + 1).read_to_end(&mut bytes).map_err(|error| PathError::io(&path, "read", error))?;
     Ok(bytes)
+}
+
+/// Whether nobody but root (or we) can write to a file, by its owner and mode.
+pub(crate) fn is_guarded_file(file: &Metadata) -> bool {
+    is_safe((file.uid(), file.gid(), file.mode()))
+}
+
+/// Whether nobody but root (or we) can change what a folder holds, by itself and those above it.
+pub(crate) fn is_guarded_folder(path: &Path) -> bool {
+    path.is_absolute() && open_folder(path, Missing::Fails).is_ok()
 }
 
 /// Opens a folder of ours, making what is missing of it owner-only. Each folder on the way is checked.
@@ -218,14 +229,20 @@ pub(crate) fn check_owner(path: &Path, stat: &Stat) -> Result<(), PathError> {
         let whose = if us == 0 { "not to root" } else { "neither to root nor to you" };
         return Err(unsafe_path(path, &format!("belongs to user {}, {whose}; its owner could change it", stat.st_uid)));
     }
-    // Where each user has a group of his own, group-writable files are his alone.
-    let own_group = us != 0 && stat.st_uid == us && stat.st_gid == us;
-    let forbidden = if own_group { 0o002 } else { 0o022 };
-    if stat.st_mode & forbidden != 0 {
+    if !is_safe((stat.st_uid, stat.st_gid, stat.st_mode)) {
         let mend = format!("can be written by others; mend it with: chmod go-w {}", path.display());
         return Err(unsafe_path(path, &mend));
     }
     Ok(())
+}
+
+/// Owner, group and mode: root's or ours, and nobody else's to write.
+fn is_safe((owner, group, mode): (u32, u32, u32)) -> bool {
+    let us = here::uid();
+    // Where each user has a group of his own, group-writable files are his alone.
+    let own_group = us != 0 && owner == us && group == us;
+    let forbidden = if own_group { 0o002 } else { 0o022 };
+    (owner == 0 || owner == us) && mode & forbidden == 0
 }
 
 fn unsafe_path(path: &Path, why: &str) -> PathError {

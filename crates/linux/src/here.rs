@@ -139,6 +139,17 @@ pub fn is_privileged() -> bool {
     is_root() || effective_capabilities().is_some_and(|set| set != 0)
 }
 
+/// What would help to read what may not be read of processes, in words; `None` where nothing would. Of others', and of those
+/// who do not let themselves be examined, CAP_SYS_PTRACE does (proc(5), ptrace(2)).
+pub fn what_helps_to_read() -> Option<&'static str> {
+    const PTRACE: u64 = 1 << 19;
+    match (effective_capabilities(), is_root()) {
+        (Some(set), _) if set & PTRACE != 0 => None,
+        (_, false) => Some("root may"),
+        _ => Some("that takes CAP_SYS_PTRACE"),
+    }
+}
+
 /// The ID of a group by its name (`/etc/group`, group(5)), or by its number.
 pub fn group(name: &str) -> Option<u32> {
     if let Ok(number) = name.parse() {

@@ -3,12 +3,15 @@
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::fs;
+use std::os::unix::fs::{PermissionsExt, chown};
 use std::path::Path;
+use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use sophron_core::model::{Needs, ProcessId};
 use sophron_core::state::State;
 use sophron_linux::Sampler;
+use sophron_testkit::{Own, eventually, is_root};
 use sophron_linux::handle::{Handle, HandleError};
 
 fn write(root: &Path, file: &str, text: &str) {
@@ -64,15 +67,49 @@ fn any_proc_root_can_be_sampled() {
     assert_eq!(second.machine.memory_available, Some(4 << 30));
 }
 
+/// A path is proven where nobody else can put another file, also after that was replaced. One in a folder that others can
+/// write proves nothing, nor one that was another's before it was removed.
+#[test]
+fn what_a_path_proves_hangs_on_who_can_change_what_stands_there() {
+    let stage = tempfile::tempdir().unwrap();
+    let started = |name: &str, mode: u32, uid: Option<u32>| {
+        let folder = stage.path().join(name);
+        fs::create_dir(&folder).unwrap();
+        let program = folder.join("fernpanel");
+        fs::copy("/bin/sleep", &program).unwrap();
+        chown(&program, uid, uid).unwrap();
+        fs::set_permissions(&folder, fs::Permissions::from_mode(mode)).unwrap();
+        let child = Own(Command::new(&program).arg("60").stdin(Stdio::null()).spawn().unwrap());
+        eventually("it runs", || (fs::read_link(format!("/proc/{}/exe", child.pid())).ok()? == program).then_some(()));
+        (child, program)
+    };
+    let proven = |child: &Own| {
+        let process = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap().again(child.pid()).unwrap();
+        (process.app.clone(), process.path_proven(), process.app_proven(), process.replaced)
+    };
+    let panel = |is: bool, replaced: bool| ("fernpanel".to_owned(), is, is, replaced);
+    let (safe, program) = started("safe", 0o755, None);
+    let (open, _) = started("open", 0o777, None);
+    assert_eq!((proven(&safe), proven(&open)), (panel(true, false), panel(false, false)));
+    fs::remove_file(program).unwrap();
+    assert_eq!(proven(&safe), panel(true, true));
+    if !is_root() {
+        return eprintln!("skipped in part: only root can give a file away");
+    }
+    let (others, program) = started("others", 0o755, Some(65534));
+    fs::remove_file(program).unwrap();
+    assert_eq!(proven(&others), panel(false, true));
+}
+
 #[test]
 fn a_reused_pid_is_never_taken_for_the_process_meant() {
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
     let own = sampler.again(std::process::id()).unwrap();
-    assert!(own.path_proven() && own.app_proven() && own.memory.is_some_and(|memory| memory > 1 << 20), "{own:?}");
+    assert!(own.memory.is_some_and(|memory| memory > 1 << 20), "{own:?}");
     assert!(Handle::open(&own.id).is_ok());
     let another = ProcessId { start: own.id.start + 1, ..own.id };
     assert!(matches!(Handle::open(&another), Err(HandleError::Another { .. })));
-    let mut child = std::process::Command::new("true").spawn().unwrap();
+    let mut child = Command::new("true").spawn().unwrap();
     let id = sampler.again(child.id()).map(|process| process.id);
     child.wait().unwrap();
     if let Some(id) = id {

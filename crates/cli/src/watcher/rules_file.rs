@@ -8,6 +8,7 @@ use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{self, LARGEST, Rejected, RuleSet};
 use sophron_linux::files::{self, PathError};
+use sophron_linux::here;
 
 use crate::exit::{Exit, Failure};
 use crate::places::{self, MACHINE_RULES};
@@ -92,15 +93,16 @@ impl Guidance {
         self.loaded.as_ref().map(|loaded| loaded.rules.audit.clone()).unwrap_or_default()
     }
 
-    /// Whom rules would spare in a recording: what it does not hold protects nobody.
-    pub fn protections_of_a_recording(&self) -> Protections {
-        Protections { conditions: self.protections.clone(), ..Protections::default() }
+    /// Whom the rules of that user would spare in a recording: what it does not hold protects nobody.
+    pub fn protections_of_a_recording(&self, service: u32) -> Protections {
+        Protections { conditions: self.protections.clone(), service, ..Protections::default() }
     }
 
     /// Whom rules would spare on this machine: with Sophron itself, what it was started from, and what holds its terminal.
     pub fn protections_now(&self, snapshot: &Snapshot, terminal: BTreeSet<ProcessId>) -> Protections {
         let own = std::iter::once(std::process::id()).collect();
-        let mut protections = Protections { own, terminal, ..self.protections_of_a_recording() };
+        let to_read = here::what_helps_to_read();
+        let mut protections = Protections { own, terminal, to_read, ..self.protections_of_a_recording(here::uid()) };
         protections.refresh_ancestors(snapshot, std::process::id());
         protections
     }

@@ -137,8 +137,13 @@ impl Watcher {
             let now = here::now().wall;
             self.say(News::Settling(now.checked_add(rules.settle).unwrap_or(now)));
         }
-        if !here::is_privileged() {
-            self.say(News::AsUser(self.scribe.who.user.clone()));
+        match here::is_privileged() {
+            true => {
+                for part in rules.protect.iter().flat_map(sophron_core::rules::by_name_alone) {
+                    self.say(News::ByNameAlone(part));
+                }
+            }
+            false => self.say(News::AsUser(self.scribe.who.user.clone())),
         }
     }
 
@@ -244,7 +249,7 @@ fn assemble(
     let settings = Settings {
         shadow: plan.shadow,
         assumed: false,
-        by_root: here::is_privileged(),
+        to_read: here::what_helps_to_read(),
         own: Some(std::process::id()),
         only: plan.only,
         zone: TimeZone::system(),
@@ -253,6 +258,8 @@ fn assemble(
         conditions: plan.protections,
         own: [std::process::id()].into(),
         terminal: terminal::holders(scribe.boot),
+        service: here::uid(),
+        to_read: here::what_helps_to_read(),
         ancestors: BTreeSet::new(),
     };
     Ok(Watcher {

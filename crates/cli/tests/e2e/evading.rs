@@ -102,3 +102,46 @@ fn a_main_thread_that_exits_is_no_way_out() {
     assert_untouched(&stage, &innocent);
     watcher.interrupt();
 }
+
+/// A program that is called as a protected one is, even one that stands where only root could have put it.
+#[test]
+fn a_protected_name_is_no_way_out() {
+    if !is_root() {
+        return eprintln!("skipped: what an ordinary user's watcher may act on is his own, under any name");
+    }
+    let stage = stage();
+    let protect = "[protect]\nwhere = 'app = \"labelpress\"'\n[[rule]]";
+    let path = stage
+        .write("rules.toml", rules("{ at = '1s', do = 'terminate', force_after = '1s' }").replace("[[rule]]", protect));
+    // What is root's own nobody else gives its name to.
+    let own = stage.offender("labelpress", &GROWN);
+    let Some(press) = evader(&stage, "labelpress", "as it is") else { return };
+    let watcher = stage.watch(&path, &[]);
+    eventually("terminated", || is_gone(press.pid()).then_some(()));
+    eventually("spared", || stage.story(own.pid()).contains(&"spared terminate spared".to_owned()).then_some(()));
+    assert!(!is_gone(own.pid()));
+    let (lines, _) = watcher.interrupt();
+    assert!(lines.contains("protect") && lines.contains("a name alone protects root's own processes only"), "{lines}");
+}
+
+/// What cannot be read of it for want of a right is said, with the right.
+#[test]
+fn who_does_not_let_himself_be_examined_is_told_of_with_the_right_that_would_help() {
+    if !is_root() {
+        return eprintln!("skipped: only root can give rights away");
+    }
+    let stage = stage();
+    let path = stage.write("rules.toml", rules("{ at = '1s', do = 'terminate' }")).display().to_string();
+    let Some(press) = evader(&stage, "labelpress", "undumpable") else { return };
+    let inner = stage.command(&["watch", "--rules", &path, "--state", &stage.state().display().to_string()]);
+    let mut command = Command::new("setpriv");
+    command.args(["--bounding-set", "-sys_ptrace", "--inh-caps", "-sys_ptrace"]).arg(inner.get_program());
+    let output = command.args(inner.get_args()).args(["--for", "2s"]).stdin(Stdio::null()).output().unwrap();
+    let lines = String::from_utf8_lossy(&output.stdout);
+    assert!(lines.contains("path cannot be read (that takes CAP_SYS_PTRACE)"), "{output:?}");
+    // With it he is a process like any other.
+    assert!(!is_gone(press.pid()));
+    let watcher = stage.watch(Path::new(&path), &[]);
+    eventually("terminated", || is_gone(press.pid()).then_some(()));
+    watcher.interrupt();
+}

@@ -184,8 +184,8 @@ impl Dispatcher {
     /// Other rules from now on: the stories of those that mean the same go on, the cases of the others are closed.
     pub(super) fn adopt(&mut self, now: Moment, rules: Arc<RuleSet>, protections: Protections) {
         let before = std::mem::replace(&mut self.rules, rules);
-        let Protections { own, terminal, ancestors, .. } = std::mem::take(&mut self.protections);
-        self.protections = Protections { own, terminal, ancestors, ..protections };
+        let Protections { conditions, .. } = protections;
+        self.protections.conditions = conditions;
         let events = self.judge.adopt(&self.rules);
         for event in events {
             match event {

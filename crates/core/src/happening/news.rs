@@ -72,8 +72,8 @@ pub enum News {
         count: usize,
         /// What could not be read.
         fields: Vec<&'static str>,
-        /// Whether not even root may.
-        by_root: bool,
+        /// What would help.
+        help: Option<&'static str>,
     },
     /// Of so many processes it is not known yet what they run.
     Late(usize),
@@ -89,6 +89,8 @@ pub enum News {
     LossAccepted(String),
     /// The older files of the trail could not be checked.
     Unchecked(String),
+    /// A part of a protection that goes by a name alone, in words.
+    ByNameAlone(String),
     /// The trail cannot be signed.
     Unsigned(String),
     /// The system log does not take the trail's stamps.
@@ -127,6 +129,7 @@ impl News {
             News::TrailLost(_) | News::TrailDoubted(..) => ("disarmed", Tone::Critical, self.in_a_line(rule)),
             News::TrailBack | News::LossAccepted(_) => ("armed", Tone::Notice, self.seen(rule)),
             News::Unchecked(_) => ("unchecked", Tone::Notice, self.seen(rule)),
+            News::ByNameAlone(_) => ("protect", Tone::Warning, self.seen(rule)),
             News::Unsigned(_) => ("unsigned", Tone::Warning, self.seen(rule)),
             News::Unlogged(_) => ("unlogged", Tone::Faint, self.seen(rule)),
             News::Lookback(Some(_)) => ("lookback", Tone::Notice, self.seen(rule)),
@@ -188,9 +191,12 @@ impl News {
             News::Ending => "undoing what is in force".to_owned(),
             News::Ended { open, undone } => format!("{open} cases open, {undone} processes undone"),
             News::Blind(why) => why.clone(),
+            News::ByNameAlone(part) => format!(
+                "[protect] {part}: a name alone protects root's own processes only, since anybody can take it; add `and owner = …` or `and unit = …`"
+            ),
             News::ClockSet(step) => format!("the wall clock was set by {step:+.1} s"),
-            News::Unreadable { count, fields, by_root } => {
-                let who = if *by_root { "not even root may" } else { "root may" };
+            News::Unreadable { count, fields, help } => {
+                let who = help.unwrap_or("not even root may");
                 format!("{rule} cannot judge {count} of its subjects: {} cannot be read ({who})", fields.join(", "))
             }
             News::Late(count) => format!(

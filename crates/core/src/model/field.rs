@@ -261,8 +261,8 @@ impl Field {
         matches!(self, Field::MachineMemoryAvailable | Field::MachineFilesFree)
     }
 
-    /// Whether a process can set it to what it likes: good for covering, never alone for protecting.
-    pub(crate) fn can_be_a_claim(self) -> bool {
+    /// Whether it is what a process is called: good for covering, never alone for protecting.
+    pub(crate) fn is_a_name(self) -> bool {
         matches!(self, Field::App | Field::Name | Field::Path | Field::Command)
     }
 }

@@ -67,7 +67,8 @@ pub struct Names {
     pub command_unread: bool,
     /// The file it runs (`/proc/PID/exe`), without ` (deleted)`.
     pub path: Option<String>,
-    /// What that rests on: it is proven where that path in our own view is the very same file.
+    /// What that rests on: it is proven where that path in our own view is (or was, before it was replaced) the very same file,
+    /// and nobody but root or the watcher's own user can change what stands there.
     pub path_rests_on: Basis,
     /// Whether the file was replaced or removed since the process started.
     pub replaced: bool,

@@ -25,7 +25,7 @@ pub use keeping::{Audit, Lookback};
 pub use load::{File, LARGEST, Rejected, load, load_files};
 pub use meaning::Meaning;
 pub use name::RuleName;
-pub use review::{Present, Warning, review};
+pub use review::{Present, Warning, by_name_alone, review};
 
 use crate::condition::Condition;
 use crate::model::Field;

@@ -6,7 +6,7 @@ use super::{Action, Hours, Rule, RuleSet};
 use crate::condition::{Comparison, Condition, InWords, Quantity, Truth};
 use crate::facts::Facts;
 use crate::model::{Field, Snapshot};
-use crate::protect::Protections;
+use crate::protect::{Protections, says_whose};
 use crate::units::{Value, scaled_duration};
 use crate::window::Function;
 
@@ -223,23 +223,25 @@ impl crate::condition::Range {
     }
 }
 
-/// A name that anybody can give himself does not protect alone.
-fn protection(condition: &Condition, found: &mut Found) {
-    let branches = match condition {
-        Condition::Any(parts) => parts.iter().collect(),
-        other => vec![other],
+/// What of a protection goes by a name alone, in words. Anybody can give himself a name: that protects only whom the watcher
+/// itself runs as.
+pub fn by_name_alone(protection: &Condition) -> Vec<String> {
+    let branches = match protection {
+        Condition::Any(parts) => parts.as_slice(),
+        other => std::slice::from_ref(other),
     };
-    for branch in branches {
-        let fields = branch.fields();
-        let whose = |field: &Field| matches!(field, Field::Owner | Field::Uid | Field::Unit | Field::Origin);
-        if fields.iter().any(|field| field.can_be_a_claim()) && !fields.iter().any(whose) {
-            found.0.push(Warning {
-                rule: String::new(),
-                what: format!("`[protect]` goes by a name alone: {}", InWords(branch)),
-                mend:
-                    "it counts only where the file at `path` is proven to be the one that runs; add `owner` or `unit`"
-                        .to_owned(),
-            });
-        }
+    let named = |branch: &&Condition| branch.fields().iter().any(|field| field.is_a_name()) && !says_whose(branch);
+    branches.iter().filter(named).map(|branch| InWords(branch).to_string()).collect()
+}
+
+fn protection(condition: &Condition, found: &mut Found) {
+    for branch in by_name_alone(condition) {
+        found.0.push(Warning {
+            rule: String::new(),
+            what: format!("`[protect]` goes by a name alone: {branch}"),
+            mend: "any program can be called so, and a watcher of root's protects only root's own by it; add \
+                   `and owner = …` or `and unit = …`"
+                .to_owned(),
+        });
     }
 }

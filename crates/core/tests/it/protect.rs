@@ -2,7 +2,7 @@
 
 use sophron_core::condition::{Condition, Place};
 use sophron_core::facts::Facts;
-use sophron_core::model::Process;
+use sophron_core::model::{Basis, Process};
 use sophron_core::protect::Protections;
 use sophron_testkit::{World, process};
 
@@ -17,8 +17,9 @@ fn reason(condition: &str, change: impl FnOnce(&mut Process)) -> Option<String> 
 
 #[test]
 fn a_known_match_protects_and_a_known_miss_does_not() {
-    assert_eq!(reason("app = fernpanel", |_| {}), Some("[protect] in rules.toml".to_owned()));
-    assert_eq!(reason("app = fernpanel", |process| process.names_mut().app = "labelpress".to_owned()), None);
+    let panel = "app = fernpanel and owner = ines";
+    assert_eq!(reason(panel, |_| {}), Some("[protect] in rules.toml".to_owned()));
+    assert_eq!(reason(panel, |process| process.names_mut().app = "labelpress".to_owned()), None);
 }
 
 #[test]
@@ -29,14 +30,40 @@ fn unknown_protects() {
     assert_eq!(reason("path = \"/opt/fernpanel\" and owner = root", unreadable), None, "known to be false");
 }
 
+/// Anybody can give his program a name, and start the one that stands at a path with a library of his own in it.
 #[test]
-fn a_claim_protects_only_together_with_its_owner() {
-    let claim = |process: &mut Process| process.names_mut().app_rests_on = sophron_core::model::Basis::proven(false);
-    assert_eq!(reason("app = fernpanel", claim), None);
-    assert_eq!(reason("not (app != fernpanel)", claim), None);
-    assert_eq!(reason("app = fernpanel and threads = 1", claim), None);
-    assert!(reason("app = fernpanel and owner = ines", claim).is_some());
-    assert!(reason("app = fernpanel or owner = ines", claim).is_some());
+fn a_name_protects_only_together_with_whose_it_is() {
+    let proven = |process: &mut Process| {
+        let names = process.names_mut();
+        (names.app_rests_on, names.path_rests_on) = (Basis::Proof, Basis::Proof);
+        (names.unit, names.group) =
+            (Some("fernpanel.service".to_owned()), Some("/system.slice/fernpanel.service".to_owned()));
+    };
+    for alone in [
+        "app = fernpanel",
+        "path = \"/opt/mossgate/fernpanel\"",
+        "not (app != fernpanel)",
+        "app = fernpanel and threads = 1",
+        "app = fernpanel and owner != root",
+        "app = fernpanel and not (owner = root)",
+    ] {
+        assert_eq!(reason(alone, proven), None, "{alone}");
+        assert!(reason(alone, |process| process.uid = 0).is_some() || alone.contains("root"), "{alone}: of root's own");
+    }
+    for whose in [
+        "app = fernpanel and owner = ines",
+        "app = fernpanel and uid in (1001, 1002)",
+        "app = fernpanel or owner = ines",
+        "app = fernpanel and unit = \"fernpanel.service\"",
+    ] {
+        assert!(reason(whose, proven).is_some(), "{whose}");
+    }
+    let own_unit = |process: &mut Process| {
+        let group = "/user.slice/user-1001.slice/user@1001.service/app.slice/fernpanel.service";
+        let names = process.names_mut();
+        (names.unit, names.group) = (Some("fernpanel.service".to_owned()), Some(group.to_owned()));
+    };
+    assert_eq!(reason("app = fernpanel and unit = \"fernpanel.service\"", own_unit), None);
 }
 
 /// Below a user's own service manager, or in a container, anybody can call his group like a service of the machine.

@@ -1,5 +1,6 @@
 //! What a process is called, and what of that is proven.
 
+use std::collections::HashMap;
 use std::fs;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::os::unix::fs::MetadataExt;
@@ -7,6 +8,8 @@ use std::path::{Path, PathBuf};
 
 use sophron_core::model::Basis;
 use sophron_core::text;
+
+use crate::files;
 
 /// The part of a process that changes only with an exec.
 #[derive(Debug, Clone)]
@@ -23,21 +26,21 @@ pub(super) struct Identity {
 const INTERPRETERS: [&str; 11] = ["python", "perl", "ruby", "node", "java", "bash", "sh", "dash", "zsh", "ksh", "php"];
 
 impl Identity {
-    /// From its short name, its folder in /proc, the link to its file, and its command line, if that could be read; what is not proven counts as
-    /// a claim.
+    /// From its short name, its folder in /proc, the link to its file, and its command line, if that could be read. What is
+    /// not to be proven counts as a claim; otherwise `prove` knows which folders are safe.
     pub fn new(
         name: &[u8],
-        root: &Path,
         folder: &Path,
         link: Option<PathBuf>,
         cmdline: Option<&[u8]>,
-        prove: bool,
+        prove: Option<&mut Guarded>,
     ) -> Identity {
         let (path, replaced) = link.map_or((None, false), |link| {
             let (path, replaced) = without_deleted(link);
             (Some(path), replaced)
         });
-        let path_proven = prove && path.as_ref().is_some_and(|path| is_proven(root, folder, path, replaced));
+        let path_proven =
+            prove.zip(path.as_deref()).is_some_and(|(guarded, path)| guarded.proves(folder, path, replaced));
         let base = path.as_ref().and_then(|path| path.file_name()).map(|name| text::clean(name.as_bytes()));
         let app_unread = cmdline.is_none() && base.as_deref().is_some_and(|base| INTERPRETERS.contains(&family(base)));
         let script = base.as_deref().zip(cmdline).and_then(|(base, cmdline)| script(base, cmdline));
@@ -63,17 +66,44 @@ fn without_deleted(link: PathBuf) -> (PathBuf, bool) {
     (PathBuf::from(std::ffi::OsString::from_vec(bytes)), replaced)
 }
 
-/// A path is proven when it leads us to the very file that runs, or when that file was replaced on disk but the
-/// process sees the same mounts as we do. A mount namespace of one's own can show any path.
-fn is_proven(root: &Path, process: &Path, path: &Path, replaced: bool) -> bool {
-    if replaced {
-        let mounts = |of: &Path| fs::read_link(of.join("ns/mnt")).ok();
-        let theirs = mounts(process);
-        return theirs.is_some() && theirs == mounts(&root.join("self"));
+/// Which folders nobody but root (or we) can change, and their devices: looked at once a tick.
+#[derive(Debug)]
+pub(super) struct Guarded {
+    folders: HashMap<PathBuf, Option<u64>>,
+    /// The mounts that we see.
+    mounts: Option<PathBuf>,
+}
+
+impl Guarded {
+    /// For a /proc root.
+    pub fn new(root: &Path) -> Guarded {
+        Guarded { folders: HashMap::new(), mounts: fs::read_link(root.join("self/ns/mnt")).ok() }
     }
-    let file = |path: &Path| fs::metadata(path).ok().map(|file| (file.dev(), file.ino()));
-    let running = file(&process.join("exe"));
-    running.is_some() && running == file(path)
+
+    pub fn forget(&mut self) {
+        self.folders.clear();
+    }
+
+    /// Whether the process whose folder in /proc that is runs the very file that stands at `path`, where nobody but root (or
+    /// we) can put another. Of one that was replaced or removed since, that is so where it is root's (or ours) itself, on the
+    /// disk of its folder, and seen by the mounts that we see: nobody else can have put it there. A mount namespace of one's
+    /// own can show any path.
+    fn proves(&mut self, process: &Path, path: &Path, replaced: bool) -> bool {
+        let Ok(running) = fs::metadata(process.join("exe")) else { return false };
+        let Some(folder) = path.parent() else { return false };
+        let look = || files::is_guarded_folder(folder).then(|| fs::metadata(folder).ok().map(|folder| folder.dev()));
+        let known = self.folders.get(folder).copied();
+        let device = known.unwrap_or_else(|| *self.folders.entry(folder.to_owned()).or_insert(look().flatten()));
+        let Some(device) = device.filter(|_| files::is_guarded_file(&running)) else { return false };
+        match replaced {
+            true => {
+                let mounts = fs::read_link(process.join("ns/mnt")).ok();
+                device == running.dev() && mounts.is_some() && mounts == self.mounts
+            }
+            false => fs::symlink_metadata(path)
+                .is_ok_and(|standing| (standing.dev(), standing.ino()) == (running.dev(), running.ino())),
+        }
+    }
 }
 
 /// What a program that is no interpreter is called, by the link to its file.

@@ -77,6 +77,7 @@ struct Context {
     users: Users,
     /// Where a program's file may not be asked whether it is the one: the disk may not answer.
     remote: Vec<PathBuf>,
+    guarded: identity::Guarded,
     /// Whether the root is the machine's own /proc: only then do the process clocks belong to it.
     live: bool,
     /// What is read of a process whenever it is read.
@@ -121,6 +122,7 @@ impl Sampler {
                 risky: Risky::new(files),
                 users: Users::default(),
                 remote: crate::volumes::remote_points(root),
+                guarded: identity::Guarded::new(root),
                 live: root == Path::new("/proc") && here::proc_is_ours(),
                 base,
                 boot,
@@ -226,6 +228,7 @@ impl Sampler {
             context.page,
         )?;
         context.risky.tend();
+        context.guarded.forget();
         if let Some(descent) = &mut self.descent {
             descent.listen();
         }

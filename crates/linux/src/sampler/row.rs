@@ -374,10 +374,9 @@ impl Context {
             }
         }
         let remote = path.as_ref().is_some_and(|path| self.remote.iter().any(|point| path.starts_with(point)));
-        let prove = needs.has(Cost::Proof) && !remote;
-        let root = self.reader.root();
-        let folder = root.join(id.pid.to_string()).join(&*row.file(""));
-        let identity = Identity::new(name, root, &folder, path, command.as_deref(), prove);
+        let prove = (needs.has(Cost::Proof) && !remote).then_some(&mut self.guarded);
+        let folder = self.reader.root().join(id.pid.to_string()).join(&*row.file(""));
+        let identity = Identity::new(name, &folder, path, command.as_deref(), prove);
         let names = process.names_mut();
         names.app = identity.app;
         names.app_rests_on = identity.app_rests_on;

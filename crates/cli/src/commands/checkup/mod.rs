@@ -37,9 +37,9 @@ pub fn run(args: &args::Checkup) -> Result<Exit, Failure> {
     for note in &gathered.notes {
         ui::err(format_args!("sophron: {note}\n"));
     }
-    let protections = match gathered.around.recorded {
-        true => guidance.protections_of_a_recording(),
-        false => guidance.protections_now(&gathered.scene.snapshot, gathered.terminal.clone()),
+    let protections = match &recordings {
+        Some(recordings) => guidance.protections_of_a_recording(recordings.recorder()),
+        None => guidance.protections_now(&gathered.scene.snapshot, gathered.terminal.clone()),
     };
     let machine = &gathered.scene.snapshot.machine;
     let protected =

@@ -193,7 +193,7 @@ pub(super) fn recorded(
     let (process, members) = choose(target::find(&args.target, &snapshot)?);
     let cpu = window.iter().filter_map(|snapshot| snapshot.process(process.id.pid)?.cpu).collect();
     let sightings = Sightings { length, cpu, ..Sightings::default() };
-    let protections = guidance.protections_of_a_recording();
+    let protections = guidance.protections_of_a_recording(recordings.recorder());
     let protected = protections.reason(&Facts::new(&process, &snapshot.machine));
     Ok(Inspection {
         family: inspect::family(&snapshot, &process),

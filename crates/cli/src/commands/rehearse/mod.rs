@@ -47,7 +47,8 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
         Ok(Rehearsal::new(rules, recordings.every(), protections, spare, zone.clone()))
     };
     let protections = |loaded: &rules_file::Loaded| -> Result<_, Failure> {
-        Ok(Protections { conditions: loaded.protections()?, ..Protections::default() })
+        let service = recordings.recorder();
+        Ok(Protections { conditions: loaded.protections()?, service, ..Protections::default() })
     };
     if let Some(setting) = &args.vary {
         return vary::run(args, &rules, setting, |rules| begin(rules, protections(&loaded)?), &recordings);
