@@ -3,7 +3,7 @@
 //! One act per process and tick. The strongest due step wins; the others are overtaken. Protection, shadow, standing
 //! back, a spent budget and the cap on acts turn an act into words.
 
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -18,6 +18,9 @@ use crate::subject::{Judged, SubjectKey};
 
 /// The time that the cap counts in.
 const HOUR: Duration = Duration::from_secs(3600);
+
+/// From one act on an owner's processes beyond his share to the next.
+const BEYOND_PAUSE: Duration = Duration::from_secs(60);
 
 /// What holds at this tick, for every rule alike.
 #[derive(Debug, Clone, Copy)]
@@ -90,38 +93,95 @@ pub struct Decision {
     pub picked: bool,
     /// What becomes of it.
     pub verdict: Verdict,
+    /// Whether it is the first beyond the owner's share of the cap.
+    pub beyond_share: bool,
 }
 
 /// What was done lately, for the cap on acts.
 #[derive(Debug, Clone, Default)]
 pub struct Ledger {
-    /// When, and whether it was a termination or a restart.
-    acts: VecDeque<(Duration, bool)>,
+    acts: Vec<Spent>,
+}
+
+/// One act, or all that one owner's processes made necessary beyond his share.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Spent {
+    at: Duration,
+    /// A termination or a restart.
+    ends: bool,
+    owner: u32,
+    beyond: bool,
+}
+
+impl Spent {
+    /// Whether it counts for all that this owner makes necessary beyond his share.
+    fn stands_for(&self, owner: u32, ends: bool) -> bool {
+        self.owner == owner && self.beyond && (self.ends || !ends)
+    }
+}
+
+/// Whether one more step may act.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Room {
+    Free,
+    /// The owner's share is used up: it is done, with all else of his, as one act. Whether that is the first.
+    Beyond {
+        first: bool,
+    },
+    None,
 }
 
 impl Ledger {
-    /// An act of an earlier run, at that time: a restart forgets none.
-    pub fn remember(&mut self, at: Duration, verb: &Verb) {
-        self.acts.push_back((at, verb.ends()));
+    /// An act of an earlier run on that owner's process, at that time: a restart forgets none.
+    pub fn remember(&mut self, at: Duration, verb: &Verb, owner: u32, of_others: bool, cap: Cap) {
+        let ends = verb.ends();
+        let beyond = of_others && !self.is_within_share(owner, ends, cap);
+        match self.acts.iter_mut().find(|act| beyond && act.stands_for(owner, ends)) {
+            Some(act) => act.at = act.at.max(at),
+            None => self.acts.push(Spent { at, ends, owner, beyond }),
+        }
+    }
+
+    /// Half of the cap is an owner's share.
+    fn is_within_share(&self, owner: u32, ends: bool, cap: Cap) -> bool {
+        let his = self.acts.iter().filter(|act| act.owner == owner && !act.beyond);
+        let (all, ending) = his.fold((0, 0), |(all, ending), act| (all + 1, ending + u32::from(act.ends)));
+        all < cap.acts.div_ceil(2) && (!ends || ending < cap.terminations.div_ceil(2))
     }
 
     /// The latest act of that kind could not be done, and counts for nothing.
-    pub(crate) fn give_back(&mut self, verb: &Verb) {
-        if let Some(place) = self.acts.iter().rposition(|(_, ends)| *ends == verb.ends()) {
+    pub(crate) fn give_back(&mut self, verb: &Verb, owner: u32) {
+        if let Some(place) = self.acts.iter().rposition(|act| (act.ends, act.owner) == (verb.ends(), owner)) {
             self.acts.remove(place);
         }
     }
 
-    /// Whether one more step may act; if so, that is counted.
-    fn spend(&mut self, action: Action, cap: Cap, now: Duration) -> bool {
-        self.acts.retain(|(at, _)| now.saturating_sub(*at) < HOUR);
+    /// Whether one more step may act on that owner's; if so, that is counted. An owner `of_others` is one whose processes
+    /// anybody may have started to use the cap up: half of it is his share. What he makes necessary beyond that is done one at
+    /// a time, and counts as one.
+    fn spend(&mut self, action: Action, cap: Cap, now: Duration, owner: u32, of_others: bool) -> Room {
+        self.acts.retain(|act| now.saturating_sub(act.at) < HOUR);
         let ends = matches!(action, Action::Terminate { .. } | Action::Restart);
-        let ended = self.acts.iter().filter(|(_, ends)| *ends).count();
-        let may = self.acts.len() < cap.acts as usize && (!ends || ended < cap.terminations as usize);
-        if may {
-            self.acts.push_back((now, ends));
+        let (all, ending) = (self.acts.len(), self.acts.iter().filter(|act| act.ends).count());
+        let room = all < cap.acts as usize && (!ends || ending < cap.terminations as usize);
+        if !of_others || self.is_within_share(owner, ends, cap) {
+            if room {
+                self.acts.push(Spent { at: now, ends, owner, beyond: false });
+            }
+            return if room { Room::Free } else { Room::None };
         }
-        may
+        match self.acts.iter_mut().find(|act| act.stands_for(owner, ends)) {
+            Some(act) if now.saturating_sub(act.at) < BEYOND_PAUSE => Room::None,
+            Some(act) => {
+                act.at = now;
+                Room::Beyond { first: false }
+            }
+            None if room => {
+                self.acts.push(Spent { at: now, ends, owner, beyond: true });
+                Room::Beyond { first: true }
+            }
+            None => Room::None,
+        }
     }
 }
 
@@ -143,7 +203,7 @@ pub fn decide(
         }
     }
     overtake(&mut decisions);
-    keep_within(&mut decisions, cap, ledger, circumstances.snapshot.moment.monotonic);
+    keep_within(&mut decisions, judge, cap, ledger, circumstances);
     decisions
 }
 
@@ -162,6 +222,7 @@ fn decide_a_step(
         target: target.cloned(),
         picked,
         verdict,
+        beyond_share: false,
     };
     if !action.is_act() {
         let verdict = if action == Action::Alert { Verdict::Alert } else { acting(action, rule.armed, circumstances) };
@@ -273,13 +334,33 @@ fn overtake(decisions: &mut [Decision]) {
     }
 }
 
-/// A step of a case counts once, on however many processes it acts.
-fn keep_within(decisions: &mut [Decision], cap: Cap, ledger: &mut Ledger, now: Duration) {
-    let mut allowed: BTreeMap<u64, bool> = BTreeMap::new();
+/// A step of a case counts once, on however many processes it acts, and however often it is tried on the last of them.
+fn keep_within(
+    decisions: &mut [Decision],
+    judge: &Judge,
+    cap: Cap,
+    ledger: &mut Ledger,
+    circumstances: &Circumstances<'_>,
+) {
+    let now = circumstances.snapshot.moment.monotonic;
+    let mut allowed: BTreeMap<u64, Room> = BTreeMap::new();
     for decision in decisions {
-        let Verdict::Act(action) = decision.verdict else { continue };
-        if action.is_act() && !*allowed.entry(decision.case).or_insert_with(|| ledger.spend(action, cap, now)) {
-            decision.verdict = Verdict::Capped(action, cap);
+        let (Verdict::Act(action), Some(target)) = (&decision.verdict, &decision.target) else { continue };
+        if !action.is_act() {
+            continue;
+        }
+        let taken = judge.case(decision.case).and_then(|case| case.ladder.taken_before(decision.step));
+        if taken.is_some_and(|taken| !taken.is_empty()) {
+            continue;
+        }
+        let of_others = target.uid != circumstances.protections.service;
+        let room = *allowed
+            .entry(decision.case)
+            .or_insert_with(|| ledger.spend(*action, cap, now, target.uid, of_others));
+        match room {
+            Room::Free | Room::Beyond { first: false } => {}
+            Room::Beyond { first: true } => decision.beyond_share = true,
+            Room::None => decision.verdict = Verdict::Capped(*action, cap),
         }
     }
 }

@@ -7,7 +7,7 @@ use super::{Call, Check, Command, Commission, Dispatcher};
 use crate::act::{Act, Order, Originals, Outcome, Whole};
 use crate::decide::{Decision, Verdict};
 use crate::facts::Facts;
-use crate::happening::{Announced, CarriedOut, Grounds, Happening, Next, Subject, What};
+use crate::happening::{Announced, CarriedOut, Grounds, Happening, News, Next, Subject, What};
 use crate::judge::Case;
 use crate::model::{Process, ProcessId, Snapshot};
 use crate::rules::{Action, Rule};
@@ -45,7 +45,13 @@ impl Dispatcher {
                 self.tell(happening);
                 self.call(decision, &rule, snapshot);
             }
-            (Verdict::Act(action), Some(target)) => self.set_going(decision, *action, target, happening, snapshot),
+            (Verdict::Act(action), Some(target)) => {
+                if decision.beyond_share {
+                    let news = Happening::news(at, News::BeyondShare(target.owner.clone(), self.rules.cap));
+                    self.tell(news);
+                }
+                self.set_going(decision, *action, target, happening, snapshot);
+            }
             (verdict, _) => {
                 let joins = match verdict {
                     Verdict::Overtaken { by } => self.join_a_lowering(decision, *by),

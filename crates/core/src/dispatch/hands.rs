@@ -73,7 +73,9 @@ impl Dispatcher {
             let Some(action) = &act.action else { continue };
             // A step counts once, on however many processes it acts; a case counts once towards a budget.
             if action.verb != Verb::Run && steps.insert((act.case, action.step)) {
-                self.ledger.remember(now.monotonic.saturating_sub(age(act.at)), &action.verb);
+                let owner = act.subject.as_ref().map_or(self.protections.service, |subject| subject.uid);
+                let (of_others, cap) = (owner != self.protections.service, self.rules.cap);
+                self.ledger.remember(now.monotonic.saturating_sub(age(act.at)), &action.verb, owner, of_others, cap);
             }
             if let (Some(rule), Some(subject)) = (&act.rule, &act.subject)
                 && cases.insert((act.case, rule.clone()))
@@ -188,7 +190,7 @@ impl Dispatcher {
         let length = Duration::from_secs(left.as_secs());
         let (action, verdict) = (Action::Suspend { length }, Verdict::Act(Action::Suspend { length }));
         let target = Some(process.clone());
-        let decision = Decision { case, step, action, target, picked: false, verdict };
+        let decision = Decision { case, step, action, target, picked: false, verdict, beyond_share: false };
         let commission = self.commission_of(&decision, Act::Suspend { length }, process, snapshot)?;
         Some(Commission { once_more: true, ..commission })
     }

@@ -89,6 +89,8 @@ pub enum News {
     LossAccepted(String),
     /// The older files of the trail could not be checked.
     Unchecked(String),
+    /// That owner has used up his share of the cap.
+    BeyondShare(String, Cap),
     /// A part of a protection that goes by a name alone, in words.
     ByNameAlone(String),
     /// The trail cannot be signed.
@@ -129,6 +131,7 @@ impl News {
             News::TrailLost(_) | News::TrailDoubted(..) => ("disarmed", Tone::Critical, self.in_a_line(rule)),
             News::TrailBack | News::LossAccepted(_) => ("armed", Tone::Notice, self.seen(rule)),
             News::Unchecked(_) => ("unchecked", Tone::Notice, self.seen(rule)),
+            News::BeyondShare(..) => ("capped", Tone::Critical, self.seen(rule)),
             News::ByNameAlone(_) => ("protect", Tone::Warning, self.seen(rule)),
             News::Unsigned(_) => ("unsigned", Tone::Warning, self.seen(rule)),
             News::Unlogged(_) => ("unlogged", Tone::Faint, self.seen(rule)),
@@ -159,6 +162,7 @@ impl News {
             News::Blind(_) => (Kind::Unreadable, Came::NoSample),
             News::Unreadable { .. } | News::Late(_) => (Kind::Unreadable, Came::Unreadable),
             News::ClockSet(_) => (Kind::ClockStepped, Came::Stepped),
+            News::BeyondShare(..) => (Kind::Capped, Came::Capped),
             News::SummedUp(..) | News::RecordsLost(_) => (Kind::Summary, Came::SummedUp),
             News::TrailDoubted(_, true) => (Kind::TrailLost, Came::NotSound),
             _ => return None,
@@ -191,6 +195,11 @@ impl News {
             News::Ending => "undoing what is in force".to_owned(),
             News::Ended { open, undone } => format!("{open} cases open, {undone} processes undone"),
             News::Blind(why) => why.clone(),
+            News::BeyondShare(owner, most) => format!(
+                "half of what all rules together may do in an hour ({}) was done to processes of {owner}: what more of his breaches is \
+                 answered one at a time, a minute apart, and counts as one",
+                cap(*most)
+            ),
             News::ByNameAlone(part) => format!(
                 "[protect] {part}: a name alone protects root's own processes only, since anybody can take it; add `and owner = …` or `and unit = …`"
             ),

@@ -203,3 +203,43 @@ fn when_it_is_tried_again_is_told() {
     let clock = due.to_zoned(jiff::tz::TimeZone::UTC).strftime("%H:%M:%S").to_string();
     assert!(line.ends_with(&format!("; next: terminate, tried again {clock}")), "{line}");
 }
+
+/// Decoys use up no more than their owner's share of the cap: another's runaway is ended at once, and one of his own when its
+/// turn comes. What an ordinary user's watcher does to his own, and root's to root's, is held by the cap alone.
+#[test]
+fn decoys_use_up_no_more_than_their_owners_share() {
+    let rules = load(&format!(
+        "cap = {{ acts = 20, terminations = 5 }}\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\narmed = true\n{TERMINATE}"
+    ));
+    let ended = |watch: &mut Watch, seconds: u64| {
+        let mut ended = Vec::new();
+        for second in 0..seconds {
+            watch.ticks(1, 800);
+            while let Some(commission) = watch.under_way.first() {
+                let pid = commission.order.targets[0].id.pid;
+                ended.push((second, pid - PID));
+                watch.came(Outcome::Ended(Ending::default()));
+                watch.world.processes.retain(|process| process.id.pid != pid);
+            }
+        }
+        ended
+    };
+    let mut watch = Watch::new(&rules);
+    watch.world.processes = (0..6).map(|place| process(PID + place, "labelpress")).collect();
+    let decoys = ended(&mut watch, 10);
+    assert_eq!(decoys, [(0, 0), (0, 1), (0, 2), (0, 3)], "three are his share, and one stands for all that is more");
+    let mut other = process(PID + 9, "sheetlamp");
+    (other.uid, other.names_mut().owner) = (1002, "tomas".to_owned());
+    watch.world.processes.push(other);
+    assert_eq!(ended(&mut watch, 10), [(0, 9)]);
+    let rest = ended(&mut watch, 600);
+    assert_eq!(rest.iter().map(|(_, pid)| *pid).collect::<Vec<_>>(), [4, 5]);
+    assert!(rest[0].0 >= 40 && rest[1].0 >= rest[0].0 + 60, "a minute apart: {rest:?}");
+    let told = watch.words();
+    assert!(told.iter().filter(|word| *word == "capped").count() <= 3, "{told:?}");
+
+    let mut watch = Watch::new(&rules);
+    watch.world.processes = (0..7).map(|place| process(PID + place, "labelpress")).collect();
+    watch.world.processes.iter_mut().for_each(|process| process.uid = 0);
+    assert_eq!(ended(&mut watch, 600).len(), 5, "no more of root's own");
+}
