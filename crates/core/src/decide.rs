@@ -354,9 +354,8 @@ fn keep_within(
             continue;
         }
         let of_others = target.uid != circumstances.protections.service;
-        let room = *allowed
-            .entry(decision.case)
-            .or_insert_with(|| ledger.spend(*action, cap, now, target.uid, of_others));
+        let room =
+            *allowed.entry(decision.case).or_insert_with(|| ledger.spend(*action, cap, now, target.uid, of_others));
         match room {
             Room::Free | Room::Beyond { first: false } => {}
             Room::Beyond { first: true } => decision.beyond_share = true,

@@ -11,8 +11,8 @@ use std::time::Duration;
 use sophron_core::model::{Needs, ProcessId};
 use sophron_core::state::State;
 use sophron_linux::Sampler;
-use sophron_testkit::{Own, eventually, is_root};
 use sophron_linux::handle::{Handle, HandleError};
+use sophron_testkit::{Own, eventually, is_root};
 
 fn write(root: &Path, file: &str, text: &str) {
     let path = root.join(file);

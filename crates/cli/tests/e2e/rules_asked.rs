@@ -56,7 +56,8 @@ fn what_is_odd_is_warned_of_and_strict_takes_it_for_an_error() {
         ladder = [ { at = '0s', do = 'alert' }, { at = '1s', do = 'lower', hours = 'office' }, { at = '9s', do = 'terminate', hours = 'night' } ]\n\
         [[rule]]\nname = 'late'\nwhere = 'pid = 1'\nbreach = 'memory.held > 80 MiB'\nlasting = '10m'\narmed = true\n\
         ladder = [ { at = '0s', do = 'alert' }, { at = '1m', do = 'suspend' } ]\n\
-        [[rule]]\nname = 'usual'\nbreach = 'cpu > typical(cpu) and avg(cpu, 2s) > 5%'\nlasting = '10s'\n";
+        [[rule]]\nname = 'usual'\nbreach = 'cpu > typical(cpu) and avg(cpu, 2s) > 5%'\nlasting = '10s'\n\
+        [[rule]]\nname = 'forks'\nbreach = 'children > 50'\nlasting = '10s'\n";
     let rules = stage.write("rules.toml", odd).display().to_string();
     let output = stage.run(&["rules", "check", &rules]);
     assert_eq!(output.status, Some(0), "{}", output.stderr);
@@ -72,6 +73,7 @@ fn what_is_odd_is_warned_of_and_strict_takes_it_for_an_error() {
         "which is protected",
         "late: it never gets to act: first has the same `where` and terminates first",
         "usual: `typical` is unknown until a history of usage exists",
+        "forks: it judges one process at a time by how many there are",
         "usual: a window of 2 s holds fewer than three samples",
     ] {
         assert!(output.stdout.contains(words), "{words}: {}", output.stdout);

@@ -269,7 +269,7 @@ impl Judge {
         let mut events = Vec::new();
         // Who is gone first: whoever comes back at this very tick is the same case.
         for watched in &mut self.watched {
-            let gone = watched.state.drop_the_ended(&watched.rule.name, tick.snapshot);
+            let gone = watched.state.drop_the_ended(&watched.rule.name, tick.snapshot, &mut self.memory, self.every);
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
         for watched in &mut self.watched {
@@ -292,7 +292,7 @@ impl Judge {
             watched.status = round.status;
         }
         for watched in &mut self.watched {
-            let gone = watched.state.drop_the_gone(&watched.rule.name, self.ticks);
+            let gone = watched.state.drop_the_gone(&watched.rule.name, self.ticks, &mut self.memory, self.every);
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
         self.memory.forget(&moment);

@@ -1,15 +1,19 @@
-//! What the judge remembers beyond a case: who ended and may come back, and what was spent of budgets.
+//! What the judge remembers beyond a case: who ended and may come back, whose breach was building up when it ended, and what was
+//! spent of budgets.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::time::Duration;
 
-use super::Case;
+use super::{Case, Points};
 use crate::model::Moment;
 use crate::rules::{Budget, RuleName};
 use crate::subject::Likeness;
 
 /// For how long a subject that ended is the same case when it is back.
 pub const COMES_BACK: Duration = Duration::from_secs(600);
+
+/// Most breaches that are remembered which had not held long enough.
+const MOST_UNRIPE: usize = 4096;
 
 /// A case whose subject ended.
 #[derive(Debug, Clone)]
@@ -22,18 +26,32 @@ pub(super) struct Gone {
     pub next: usize,
 }
 
+/// A subject that ended while its breach was building up.
+#[derive(Debug, Clone)]
+pub(super) struct Unripe {
+    pub rule: RuleName,
+    pub likeness: Likeness,
+    /// How long the breach had held.
+    pub held: Duration,
+    pub points: Points,
+    /// When it was last seen, and until when another may go on with it, on the boot clock.
+    pub seen: Duration,
+    pub until: Duration,
+}
+
 /// Of all rules together.
 #[derive(Debug)]
 pub(super) struct Memory {
     next_case: u64,
     gone: VecDeque<Gone>,
+    unripe: Vec<Unripe>,
     /// When cases of a subject were acted upon, on the boot clock.
     spent: BTreeMap<RuleName, BTreeMap<Likeness, VecDeque<Duration>>>,
 }
 
 impl Memory {
     pub fn new(next_case: u64) -> Memory {
-        Memory { next_case, gone: VecDeque::new(), spent: BTreeMap::new() }
+        Memory { next_case, gone: VecDeque::new(), unripe: Vec::new(), spent: BTreeMap::new() }
     }
 
     pub(crate) fn next_number(&mut self) -> u64 {
@@ -45,6 +63,38 @@ impl Memory {
         let likeness = case.key.likeness(case.lead.as_ref());
         let (rule, number, next) = (case.rule.clone(), case.number, case.ladder.next);
         self.gone.push_back(Gone { rule, likeness, at: now.boottime, number, next });
+    }
+
+    /// Its breach was building up.
+    pub fn ended_early(&mut self, unripe: Unripe) {
+        if self.unripe.len() < MOST_UNRIPE {
+            self.unripe.push(unripe);
+        }
+    }
+
+    /// The breach that a subject goes on with: of the same owner, program and file, which has ended. `age` is that of its
+    /// process: whoever ran long before is no successor of it, but another.
+    pub fn take_over(
+        &mut self,
+        rule: &RuleName,
+        likeness: impl FnOnce() -> Likeness,
+        age: Option<Duration>,
+        now: &Moment,
+    ) -> Option<Unripe> {
+        self.unripe.retain(|unripe| unripe.until >= now.boottime);
+        if self.unripe.is_empty() {
+            return None;
+        }
+        let likeness = likeness();
+        let born = age.map(|age| now.boottime.saturating_sub(age));
+        let is_it = |unripe: &Unripe| {
+            let margin = unripe.until.saturating_sub(unripe.seen);
+            let later = born.is_none_or(|born| born + margin >= unripe.seen);
+            unripe.rule == *rule && unripe.likeness == likeness && later
+        };
+        let longest =
+            (0..self.unripe.len()).filter(|at| is_it(&self.unripe[*at])).max_by_key(|at| self.unripe[*at].held);
+        longest.map(|at| self.unripe.swap_remove(at))
     }
 
     /// Forgets who did not come back in time.
@@ -75,6 +125,7 @@ impl Memory {
     /// Of a rule that means something else now nothing is remembered.
     pub(crate) fn forget_rule(&mut self, rule: &RuleName) {
         self.gone.retain(|gone| gone.rule != *rule);
+        self.unripe.retain(|unripe| unripe.rule != *rule);
         self.spent.remove(rule);
     }
 

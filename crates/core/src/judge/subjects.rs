@@ -270,25 +270,50 @@ impl State {
     }
 
     /// Processes, and roots of trees, that have ended.
-    pub(crate) fn drop_the_ended(&mut self, rule: &RuleName, snapshot: &Snapshot) -> Vec<Event> {
+    pub(crate) fn drop_the_ended(
+        &mut self,
+        rule: &RuleName,
+        snapshot: &Snapshot,
+        memory: &mut Memory,
+        every: Duration,
+    ) -> Vec<Event> {
         let ended =
             |id: &ProcessId| snapshot.process(id.pid).is_none_or(|process| process.id != *id || process.has_ended());
-        self.drop_those(rule, |key, _| match key {
+        let over = |key: &SubjectKey, _: &Track| match key {
             SubjectKey::Process(id) | SubjectKey::Tree(id) => ended(id),
             _ => false,
-        })
+        };
+        self.drop_those(rule, over, memory, every)
     }
 
     /// Subjects that this tick has not shown any more.
-    pub(crate) fn drop_the_gone(&mut self, rule: &RuleName, now: u64) -> Vec<Event> {
-        self.drop_those(rule, |_, track| track.last_seen != now)
+    pub(crate) fn drop_the_gone(
+        &mut self,
+        rule: &RuleName,
+        now: u64,
+        memory: &mut Memory,
+        every: Duration,
+    ) -> Vec<Event> {
+        self.drop_those(rule, |_, track| track.last_seen != now, memory, every)
     }
 
-    fn drop_those(&mut self, rule: &RuleName, over: impl Fn(&SubjectKey, &Track) -> bool) -> Vec<Event> {
+    fn drop_those(
+        &mut self,
+        rule: &RuleName,
+        over: impl Fn(&SubjectKey, &Track) -> bool,
+        memory: &mut Memory,
+        every: Duration,
+    ) -> Vec<Event> {
         let gone: Vec<SubjectKey> =
             self.tracks.iter().filter(|(key, track)| over(key, track)).map(|(key, _)| key.clone()).collect();
-        let ended = gone.into_iter().filter_map(|key| self.tracks.remove(&key)?.over(rule, Closing::Ended));
-        ended.collect()
+        let mut events = Vec::new();
+        for track in gone.into_iter().filter_map(|key| self.tracks.remove(&key)) {
+            if let Some(unripe) = track.unripe(rule, every) {
+                memory.ended_early(unripe);
+            }
+            events.extend(track.over(rule, Closing::Ended));
+        }
+        events
     }
 }
 

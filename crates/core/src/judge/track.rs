@@ -6,13 +6,13 @@ use jiff::tz::TimeZone;
 
 use super::case::{Case, Closing, Easing, Points, Told, note_point};
 use super::ladder::{Allowance, Interval, Ladder};
-use super::returns::{Gone, Memory};
+use super::returns::{Gone, Memory, Unripe};
 use super::{Event, LONGEST_WAIT, Pace, RELAPSE};
 use crate::condition::Truth;
 use crate::facts::Facts;
 use crate::model::{Moment, ProcessId};
 use crate::rules::{Rule, RuleName};
-use crate::subject::SubjectKey;
+use crate::subject::{Likeness, SubjectKey};
 
 /// What one tick shows of one subject to one rule.
 pub(super) struct Seen<'a> {
@@ -59,6 +59,9 @@ struct Building {
     blind: Duration,
     points: Points,
     members: Vec<ProcessId>,
+    /// What it is like, and when it was last seen in breach: whoever comes after it goes on with it.
+    likeness: Option<Likeness>,
+    seen: Duration,
 }
 
 /// An undo that is still remembered.
@@ -110,6 +113,14 @@ impl Track {
         }
     }
 
+    /// A breach that was building up when its subject ended, for whoever comes after it.
+    pub fn unripe(&self, rule: &RuleName, every: Duration) -> Option<Unripe> {
+        let Phase::Building(building) = &self.phase else { return None };
+        let (likeness, seen) = (building.likeness.clone()?, building.seen);
+        let (held, points) = (building.held, building.points.clone());
+        Some(Unripe { rule: rule.clone(), likeness, held, points, seen, until: seen + every * 3 })
+    }
+
     /// What is said when the subject has ended, or its rule is no longer watched with.
     pub fn over(self, rule: &RuleName, why: Closing) -> Option<Event> {
         match self.phase {
@@ -134,8 +145,17 @@ impl Track {
             if !seen.in_hours {
                 return;
             }
-            self.phase = Phase::Building(Building { members: seen.members.to_vec(), ..Building::default() });
-            self.before = Truth::False;
+            let likeness = || seen.key.likeness(seen.facts.process);
+            let age = match seen.key {
+                SubjectKey::Process(_) | SubjectKey::Tree(_) => seen.facts.process.map(|process| process.age),
+                _ => None,
+            };
+            let before = memory.take_over(&rule.name, likeness, age, &seen.moment);
+            self.before = if before.is_some() { Truth::True } else { Truth::False };
+            let (held, points) = before.map_or_else(Default::default, |before| (before.held, before.points));
+            let likeness = Some(likeness());
+            let members = seen.members.to_vec();
+            self.phase = Phase::Building(Building { held, points, members, likeness, ..Building::default() });
             events.push(Event::Building { rule: rule.name.clone(), members: seen.members.to_vec() });
         }
         if let Phase::Building(building) = &mut self.phase {
@@ -213,6 +233,9 @@ enum Progress {
 impl Building {
     fn see(&mut self, rule: &Rule, seen: &Seen<'_>, before: Truth) -> Progress {
         note_point(&mut self.points, rule.breach.leading(seen.facts).as_ref(), seen.moment.wall);
+        if seen.truth == Truth::True {
+            self.seen = seen.moment.boottime;
+        }
         match seen.truth {
             _ if seen.covered == Truth::False || !seen.in_hours => return Progress::Dropped,
             Truth::False => return Progress::Dropped,

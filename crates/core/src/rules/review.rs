@@ -7,6 +7,7 @@ use crate::condition::{Comparison, Condition, InWords, Quantity, Truth};
 use crate::facts::Facts;
 use crate::model::{Field, Snapshot};
 use crate::protect::{Protections, says_whose};
+use crate::subject::Judged;
 use crate::units::{Value, scaled_duration};
 use crate::window::Function;
 
@@ -39,6 +40,7 @@ pub fn review(rules: &RuleSet, present: Option<Present<'_>>) -> Vec<Warning> {
     for (place, rule) in rules.rules.iter().enumerate() {
         found.times(rule, rules.every);
         found.ladder(rule);
+        found.forkers(rule);
         found.limits(rule, present.map(|present| present.snapshot.machine.cores));
         found.calm(rule);
         if let Some(present) = present {
@@ -125,6 +127,18 @@ impl Found {
                     "let one step be at any hour, or end one's hours where the other's begin",
                 );
             }
+        }
+    }
+
+    /// Whoever forks is another process each time: what counts processes is judged on whose they are.
+    fn forkers(&mut self, rule: &Rule) {
+        let counts = |field: &Field| matches!(field, Field::Children | Field::Instances);
+        if rule.judge == Judged::Process && rule.breach.fields().iter().any(counts) {
+            self.say(
+                rule,
+                "it judges one process at a time by how many there are: who forks goes on as another process",
+                "`judge = \"owner\"` or `judge = \"tree\"` holds all of them",
+            );
         }
     }
 

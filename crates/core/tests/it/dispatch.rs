@@ -122,7 +122,8 @@ fn whoever_resumes_it_is_no_way_out_but_a_hand() {
     watch.came(Outcome::Resumed(Some(Duration::ZERO)));
     assert_eq!(watch.words(), ["breach", "suspended", "resumed"]);
 
-    let more = "lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' }, { at = '65s', do = 'terminate' } ]";
+    let more =
+        "lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' }, { at = '65s', do = 'terminate' } ]";
     let mut watch = Watch::new(&rule(more));
     watch.ticks(1, 800);
     watch.came(suspended(watch.world.moment, seconds(60)));

@@ -158,3 +158,45 @@ fn an_unknown_where_covers_nobody_and_is_counted() {
     let (_, status) = script.judge.status().next().unwrap();
     assert_eq!((status.covered, status.undecided, status.unreadable.len()), (0, 1, 1));
 }
+
+/// Whoever comes after one that ended, of the same owner, program and file, goes on with its breach: forking and exiting is no way
+/// out. Neither is one that ran long before such a successor, nor who comes a while later, nor another's.
+#[test]
+fn who_takes_turns_to_breach_is_judged_as_one() {
+    // Each lives for two samples, and every second one shows a new one: `lasting` is five.
+    let relay = |lives: u64, change: &dyn Fn(&mut sophron_core::model::Process, u64)| {
+        let mut script = Script::new(&rule(&format!("lasting = '5s'\n{LADDER}")));
+        let mut words = Vec::new();
+        for tick in 0..40 {
+            if tick % lives == 0 {
+                let mut next = process(PID + u32::try_from(tick).unwrap(), "labelpress");
+                next.age = seconds(0);
+                change(&mut next, tick);
+                script.world.processes = vec![next];
+            }
+            script.world.pass(seconds(1));
+            for process in &mut script.world.processes {
+                process.memory_held = Some(800 << 20);
+                process.age += seconds(1);
+            }
+            words.extend(script.judge_now());
+        }
+        words.retain(|word| word != "building" && word != "abandoned");
+        words
+    };
+    let caught = ["opened 1", "alert", "lower", "terminate"];
+    for lives in [1, 2, 4] {
+        assert!(relay(lives, &|_, _| {}).starts_with(&caught.map(str::to_owned)[..2]), "of {lives} samples each");
+    }
+    let none = Vec::<String>::new();
+    assert_eq!(relay(2, &|next, tick| next.uid += tick as u32), none, "of several owners");
+    assert_eq!(relay(2, &|next, tick| next.names_mut().app += &tick.to_string()), none, "several programs");
+    assert_eq!(relay(2, &|next, _| next.age = seconds(600)), none, "who ran long before is no successor");
+    // Two in breach, then a while nobody: work that comes again and again, and is not one.
+    let now_and_then = |next: &mut sophron_core::model::Process, tick| {
+        if tick % 12 != 0 {
+            next.names_mut().app = "herbarium".to_owned();
+        }
+    };
+    assert_eq!(relay(3, &now_and_then), none);
+}

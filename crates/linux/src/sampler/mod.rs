@@ -359,7 +359,8 @@ impl Sampler {
         }
         if needs.has(Cost::Files) {
             let folder = living::folder(self.context.reader.root(), process.id.pid);
-            process.files = std::fs::read_dir(folder.join("fd")).ok().and_then(|files| u32::try_from(files.count()).ok());
+            process.files =
+                std::fs::read_dir(folder.join("fd")).ok().and_then(|files| u32::try_from(files.count()).ok());
         }
     }
 

@@ -70,7 +70,9 @@ fn identity(seen: &Inspection) -> Vec<String> {
             let proof = match (process.path_proven(), process.replaced) {
                 (_, true) => "replaced on disk since it started",
                 (true, _) => "proven: that very file runs",
-                (false, _) => "not proven: others than root can put another file there, or it sees other disks than we do",
+                (false, _) => {
+                    "not proven: others than root can put another file there, or it sees other disks than we do"
+                }
             };
             let proof = if seen.recorded && !process.path_proven() { "not proven in this recording" } else { proof };
             format!("runs {path} ({proof})")
