@@ -139,6 +139,7 @@ impl<'a> Facts<'a> {
         let size = |bytes: Option<u64>| bytes.map(Value::Size);
         match field {
             Field::MachineCpu => machine.cpu.map(Value::Percent),
+            Field::MachineCpuUnseen => machine.cpu_unseen.map(Value::Percent),
             Field::MachineCoreFullest => machine.core_fullest.map(Value::Percent),
             Field::MachineCores => count(machine.cores),
             Field::MachineIowait => machine.iowait.map(Value::Percent),

@@ -75,6 +75,17 @@ fn at(mounts: &str, path: &str, unified: bool, is_it: impl Fn(&str, &str) -> boo
     })
 }
 
+/// Where the hierarchy of a controller is mounted, or the unified one, with its root group.
+pub(crate) fn root_of(mounts: &str, controller: Option<&str>) -> Option<PathBuf> {
+    let place = match controller {
+        None => at(mounts, "/", true, |kind, _| kind == "cgroup2"),
+        Some(controller) => at(mounts, "/", false, |kind, options| {
+            kind == "cgroup" && options.split(',').any(|name| name == controller)
+        }),
+    };
+    place.map(|place| place.folder)
+}
+
 /// The memory limit that binds a process, of its group or of one above it, with what that group uses. `None` where none
 /// binds.
 pub fn memory(pid: u32) -> Option<GroupMemory> {

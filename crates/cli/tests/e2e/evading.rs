@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use rustix::process::{Pid, Signal, kill_process};
-use sophron_testkit::{Offender, Own, Stage, eventually, is_gone, is_root, is_suspended, threads};
+use sophron_testkit::{ControlGroup, Offender, Own, Stage, eventually, is_gone, is_root, is_suspended, threads};
 
 use crate::stage;
 
@@ -30,6 +30,11 @@ fn innocent(stage: &Stage) -> Offender {
 
 /// A program of that name that evades by `word`, as an ordinary user of its own where that is allowed; none without a C compiler.
 fn evader(stage: &Stage, name: &str, word: &str) -> Option<Own> {
+    evader_in(stage, name, word, None)
+}
+
+/// The same in a control group.
+fn evader_in(stage: &Stage, name: &str, word: &str, group: Option<&ControlGroup>) -> Option<Own> {
     let program = stage.path(name);
     let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/e2e/evader/evader.c");
     let built = Command::new("cc").args(["-O0", "-pthread", "-o"]).arg(&program).arg(source).status();
@@ -37,9 +42,14 @@ fn evader(stage: &Stage, name: &str, word: &str) -> Option<Own> {
         eprintln!("skipped: no C compiler");
         return None;
     }
-    let mut command = Command::new(program);
+    let mut command = Command::new(&program);
+    if let Some(group) = group {
+        command = Command::new("sh");
+        command.args(["-c", "echo $$ > \"$0\" && exec setpriv --reuid 65534 --regid 65534 --clear-groups \"$@\""]);
+        command.arg(group.processes()).arg(&program);
+    }
     command.arg(word).current_dir("/").stdin(Stdio::null()).stdout(Stdio::piped());
-    if is_root() {
+    if is_root() && group.is_none() {
         command.uid(NOBODY).gid(NOBODY);
     }
     let mut evader = Own(command.spawn().unwrap());
@@ -143,5 +153,40 @@ fn who_does_not_let_himself_be_examined_is_told_of_with_the_right_that_would_hel
     assert!(!is_gone(press.pid()));
     let watcher = stage.watch(Path::new(&path), &[]);
     eventually("terminated", || is_gone(press.pid()).then_some(()));
+    watcher.interrupt();
+}
+
+/// A chain of processes of 40 ms each, of which no sample sees what they used: the unit has it, and so has the machine.
+#[test]
+fn a_chain_of_short_lives_is_counted_with_its_unit_and_as_unseen() {
+    let unit = format!("labelpress-{}.service", std::process::id());
+    let roots = [("/sys/fs/cgroup/unified", "cpu.stat"), ("/sys/fs/cgroup", "cpu.stat")];
+    let roots = roots.map(|(root, file)| (root, if Path::new(root).join(file).exists() { "" } else { file }));
+    let Some(group) = ControlGroup::make(&unit, &roots, "") else {
+        return eprintln!("skipped: no control group may be made here");
+    };
+    let stage = stage();
+    let text = format!(
+        "format = 1\nevery = '1s'\n[[rule]]\nname = 'unit'\njudge = 'unit'\nwhere = 'unit = \"{unit}\"'\nbreach = 'cpu > 40%'\n\
+         lasting = '3s'\n[[rule]]\nname = 'unseen'\njudge = 'machine'\nbreach = 'machine.cpu.unseen > 5%'\nlasting = '3s'\n"
+    );
+    let watcher = stage.watch(&stage.write("rules.toml", text), &[]);
+    let Some(chain) = evader_in(&stage, "labelpress", "chain", Some(&group)) else { return };
+    for rule in ["unit", "unseen"] {
+        let told = || stage.records().into_iter().find(|record| record["rule"] == rule && record["kind"] == "breach");
+        eventually(rule, || told().map(drop));
+    }
+    drop(chain);
+    // Whoever is the chain's at present; the group is this test's own.
+    eventually("the group is empty", || {
+        let left = std::fs::read_to_string(group.processes()).unwrap();
+        for pid in left.lines().filter_map(|pid| pid.parse().ok()).filter_map(Pid::from_raw) {
+            let _ = kill_process(pid, Signal::STOP);
+        }
+        for pid in left.lines().filter_map(|pid| pid.parse().ok()).filter_map(Pid::from_raw) {
+            let _ = kill_process(pid, Signal::KILL);
+        }
+        left.is_empty().then_some(())
+    });
     watcher.interrupt();
 }

@@ -45,6 +45,8 @@ pub fn check(scene: &Scene, settings: &Settings, around: &Surroundings<'_>) -> R
     let explained = findings.iter().any(|finding| matches!(finding.kind, FindingKind::Cpu | FindingKind::Disk));
     findings.extend(if explained { None } else { inquiry.load() });
     findings.extend(inquiry.held_up());
+    let told = findings.iter().any(|finding| matches!(finding.kind, FindingKind::Cpu | FindingKind::Core));
+    findings.extend(if told { None } else { inquiry.not_attributable() });
     for finding in &mut findings {
         finding.known = settings.known.iter().find(|known| known.is(finding)).map(|known| known.reason.clone());
     }
@@ -221,13 +223,24 @@ impl Inquiry<'_> {
         Some(finding(FindingKind::Cpu, severity, headline).with(figures, since, suspects).saying(remarks, next))
     }
 
+    /// Where nothing else tells of it: somebody uses CPU, and nobody is seen to.
+    fn not_attributable(&self) -> Option<Finding> {
+        let remark = self.unseen()?;
+        let headline = "CPU goes to nobody who is seen".to_owned();
+        let more =
+            "what they use is counted with their unit and their owner: a rule that judges those by `cpu` sees it";
+        let next = vec![Next::Type("list --group unit".to_owned(), "which unit's processes come and go")];
+        let found = finding(FindingKind::Unseen, Severity::Notice, headline);
+        Some(found.with(Vec::new(), None, Vec::new()).saying(vec![remark, more.to_owned()], next))
+    }
+
     /// CPU that the machine was busy with and no process shows.
     fn unseen(&self) -> Option<String> {
         let machine = self.machine();
         let all = machine.cpu? * f64::from(machine.cores);
         let devices = machine.split.map_or(0.0, |split| (split.interrupts + split.stolen) * f64::from(machine.cores));
-        let seen = |process: &Process| process.cpu.unwrap_or(0.0) + f64::from(process.waited.unwrap_or(0.0));
-        let seen: f64 = self.scene.snapshot.processes.iter().map(seen).sum::<f64>() + self.scene.ended;
+        let seen = self.scene.snapshot.processes.iter().map(Process::accounted_cpu);
+        let seen: f64 = seen.sum::<f64>() + self.scene.ended;
         let unseen = all - devices - seen;
         if unseen < UNSEEN.max(all * 0.1) {
             return None;

@@ -45,11 +45,13 @@ pub enum FindingKind {
     Suspended,
     /// Processes that ended and are not collected.
     Zombies,
+    /// CPU went to nobody who was seen.
+    Unseen,
 }
 
 impl FindingKind {
     /// Every kind, the worst first where severities are equal.
-    pub const ALL: [FindingKind; 10] = [
+    pub const ALL: [FindingKind; 11] = [
         FindingKind::Memory,
         FindingKind::Cpu,
         FindingKind::Disk,
@@ -60,6 +62,7 @@ impl FindingKind {
         FindingKind::Frozen,
         FindingKind::Suspended,
         FindingKind::Zombies,
+        FindingKind::Unseen,
     ];
 
     /// Its word, as a rules file writes it.
@@ -75,12 +78,13 @@ impl FindingKind {
             FindingKind::Frozen => "frozen",
             FindingKind::Suspended => "suspended",
             FindingKind::Zombies => "zombies",
+            FindingKind::Unseen => "unseen",
         }
     }
 
     /// Whether the machine is short of something by it; else it is only worth knowing.
     pub(crate) fn is_shortage(self) -> bool {
-        !matches!(self, FindingKind::Frozen | FindingKind::Suspended | FindingKind::Zombies)
+        !matches!(self, FindingKind::Frozen | FindingKind::Suspended | FindingKind::Zombies | FindingKind::Unseen)
     }
 }
 

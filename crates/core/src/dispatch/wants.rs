@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::condition::Truth;
 use crate::facts::Facts;
-use crate::model::{Cost, Machine, Needs, Process, ProcessId};
+use crate::model::{Cost, Field, Machine, Needs, Process, ProcessId};
 use crate::rules::{Action, Rule, RuleSet};
 use crate::subject::Judged;
 
@@ -29,6 +29,14 @@ impl Wants {
     /// lever and its effect rest on.
     pub fn of_everybody(&self) -> Needs {
         let needs = Needs::of(&self.rules.fields()).and(Needs::IDENTITY);
+        let by_cpu = |rule: &Rule| {
+            rule.fields().iter().any(|field| matches!(field, Field::Cpu | Field::CpuPart | Field::CpuTime))
+        };
+        let counted = |rule: &Rule| matches!(rule.judge, Judged::Unit | Judged::Owner) && by_cpu(rule);
+        let needs = match self.rules.rules.iter().any(counted) {
+            true => needs.with(Cost::Cgroup).with(Cost::Groups),
+            false => needs,
+        };
         let lowers = |rule: &Rule| rule.ladder.iter().any(|step| matches!(step.action, Action::Lower { .. }));
         match self.rules.rules.iter().any(lowers) {
             true => needs.with(Cost::Stat).with(Cost::Cgroup).with(Cost::Machine),

@@ -8,7 +8,7 @@ use super::{Case, Closing, Event, Memory, Pace, RuleStatus, Tick};
 use crate::condition::{Condition, InWords, Truth};
 use crate::facts::Facts;
 use crate::groups::{Group, Grouping, groups};
-use crate::model::{Field, Machine, Process, ProcessId, Snapshot};
+use crate::model::{Field, Machine, Process, ProcessId, Snapshot, slice_of};
 use crate::rules::{Rule, RuleName};
 use crate::subject::{Judged, SubjectKey, Totals};
 use crate::units::Value;
@@ -190,6 +190,8 @@ impl State {
             let kept = self.groups.entry(key.clone()).or_insert_with(|| new(rule, round.every));
             kept.seen = round.number;
             let mut totals = Totals::of(group, rule.judge, None);
+            let with_unseen = of_control_group(key, &tick.snapshot);
+            totals.at_least(with_unseen);
             if let Some((cpu, interval)) = totals.cpu().zip(tick.snapshot.interval) {
                 kept.used += interval.mul_f64(cpu.max(0.0) / 100.0);
             }
@@ -208,6 +210,7 @@ impl State {
                     }
                     if let Some(exact) = kept.exact {
                         totals = Totals::of(group, rule.judge, Some(exact.bytes));
+                        totals.at_least(with_unseen);
                         totals.used = kept.used;
                     }
                 } else {
@@ -314,6 +317,32 @@ impl State {
             events.extend(track.over(rule, Closing::Ended));
         }
         events
+    }
+}
+
+/// CPU that the kernel counts for a unit, or for the slice of an owner, percent of one core: also of processes that ended before
+/// they were seen. What others use in his slice is not his.
+fn of_control_group(key: &SubjectKey, snapshot: &Snapshot) -> f64 {
+    let machine = &snapshot.machine;
+    if machine.groups.is_empty() {
+        return 0.0;
+    }
+    match key {
+        SubjectKey::Unit(path) => machine.group_cpu(path).unwrap_or(0.0),
+        SubjectKey::Owner(uid) => {
+            let slice = slice_of(*uid);
+            let Some(all) = machine.group_cpu(&slice) else { return 0.0 };
+            let is_in = |process: &Process| {
+                process
+                    .group
+                    .as_deref()
+                    .and_then(|group| group.strip_prefix(&*slice))
+                    .is_some_and(|rest| rest.starts_with('/'))
+            };
+            let others = snapshot.processes.iter().filter(|process| process.uid != *uid && is_in(process));
+            all - others.filter_map(|process| process.cpu).sum::<f64>()
+        }
+        _ => 0.0,
     }
 }
 

@@ -40,6 +40,8 @@ pub enum Cost {
     Proof,
     /// A machine file that is read once a sample, if at all.
     Machine,
+    /// The CPU clock of every control group: 5 µs each, and only where rules judge units or owners by their CPU.
+    Groups,
     /// File-system figures: a system call for each mounted disk, which can take its time.
     Disks,
 }
@@ -190,6 +192,7 @@ fields! {
     Age "age" Duration Process false Free "time since its start, naps of the machine included (/proc/PID/stat field 22)";
     Instances "instances" Count Process false Family "processes of the same app and owner";
     MachineCpu "machine.cpu" Percent Machine true Machine "busy share of all cores together over the interval (/proc/stat line cpu)";
+    MachineCpuUnseen "machine.cpu.unseen" Percent Machine true Machine "share of all cores' time over the interval that went neither to a process that was seen, or to one whose parent has taken its time, nor to devices (/proc/stat line cpu, less the CPU of all processes)";
     MachineCoreFullest "machine.core.fullest" Percent Machine true Machine "busy share of the busiest single core over the interval (/proc/stat lines cpuN)";
     MachineCores "machine.cores" Count Machine false Free "cores online (/proc/stat)";
     MachineIowait "machine.iowait" Percent Machine true Machine "share of all cores' time that was idle with a disk request outstanding (/proc/stat line cpu)";

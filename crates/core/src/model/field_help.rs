@@ -58,6 +58,7 @@ const fn words(field: Field) -> (&'static str, &'static str) {
         Field::Age => ("since the login, or since the machine's start", ""),
         Field::Instances => ("1 for most, a dozen for browsers and the like", "far more than usual: something starts it again and again"),
         Field::MachineCpu => ("below 30% on a desktop", "`sophron checkup` says whether anybody waits for it, and because of whom"),
+        Field::MachineCpuUnseen => ("below 3%", "somebody starts processes that end before they are seen: `sophron list --group unit`, and a rule that judges owners or units by `cpu` sees them"),
         Field::MachineCoreFullest => ("10 to 60%", "one program keeps a core to itself: `sophron list`"),
         Field::MachineCores => ("2 to 16", ""),
         Field::MachineIowait => ("below 5%", "a disk is slow or overloaded: `sophron list --by disk`"),

@@ -17,6 +17,11 @@ pub struct Machine {
     pub cpu: Option<f64>,
     /// What that time went to.
     pub split: Option<CpuSplit>,
+    /// Of that, what went to nobody who was seen, nor to devices: percent of all cores' time.
+    pub cpu_unseen: Option<f64>,
+    /// CPU of control groups and all below them since the last sample, of those that used any; empty where it was not asked for,
+    /// or is not to be had.
+    pub groups: Vec<GroupUse>,
     /// Busy share of the busiest single core, percent.
     pub core_fullest: Option<f64>,
     /// Share of all cores' time that was idle with a disk request outstanding, percent.
@@ -70,10 +75,24 @@ impl Machine {
         100.0 * bytes as f64 / self.memory_total.max(1) as f64
     }
 
+    /// CPU of a control group, percent of one core.
+    pub(crate) fn group_cpu(&self, path: &str) -> Option<f64> {
+        self.groups.iter().find(|of| of.group == path).map(|of| of.cpu)
+    }
+
     /// Load over 1 minute for each core.
     pub(crate) fn load_per_core(&self) -> Option<f64> {
         self.load.map(|load| load[0] / f64::from(self.cores.max(1)))
     }
+}
+
+/// What a control group used, with all that is below it and all that has ended in it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct GroupUse {
+    /// Its path.
+    pub group: String,
+    /// CPU over the interval, percent of one core (`cpu.stat` usage_usec, or `cpuacct.usage`; cgroups(7)).
+    pub cpu: f64,
 }
 
 /// What the cores' time went to, percent of all cores' time (`/proc/stat` line `cpu`, proc_stat(5)).

@@ -245,6 +245,14 @@ impl Process {
         self.state == State::Zombie && self.threads <= 1
     }
 
+    /// CPU that is known to be its doing, percent of one core: its own, and that of ended children it waited for. A service
+    /// manager collects whatever others leave behind, which is nobody's that is known.
+    pub fn accounted_cpu(&self) -> f64 {
+        let collects = self.id.pid == 1 || self.group.as_deref().is_some_and(|group| group.ends_with("/init.scope"));
+        let waited = self.waited.filter(|_| !collects).unwrap_or(0.0);
+        self.cpu.unwrap_or(0.0) + f64::from(waited)
+    }
+
     /// `labelpress 51907-kqm (ines)`: how a process is named in every line for people.
     pub fn label(&self) -> String {
         format!("{} {} ({})", self.app, self.id.checked(), self.owner)

@@ -53,6 +53,11 @@ pub fn unit_of(path: &str) -> Option<Unit<'_>> {
     found
 }
 
+/// The slice in which the machine's service manager puts all that a user's logins start.
+pub fn slice_of(uid: u32) -> String {
+    format!("/user.slice/user-{uid}.slice")
+}
+
 /// The user whose service manager runs in that group.
 fn user_of_manager(group: &str) -> Option<u32> {
     let (user, rest) = group.strip_prefix("/user.slice/user-")?.split_once(".slice/user@")?;

@@ -7,7 +7,7 @@ use std::time::Duration;
 use serde_json::{Value, json};
 
 use super::row::Row;
-use crate::model::{Basis, CpuSplit, DiskUse, Machine, Origin, Process, Stall};
+use crate::model::{Basis, CpuSplit, DiskUse, GroupUse, Machine, Origin, Process, Stall};
 use crate::state::State;
 use crate::text;
 
@@ -21,6 +21,9 @@ pub(super) struct Column<T> {
 
 /// Most disks of one sample that are taken from a recording.
 const MOST_DISKS: usize = 1024;
+
+/// Most control groups of one sample.
+const MOST_GROUPS: usize = 4096;
 
 /// Of a process.
 pub(super) const PROCESS: [Column<Process>; 28] = [
@@ -110,9 +113,15 @@ pub(super) const PROCESS: [Column<Process>; 28] = [
 ];
 
 /// Of the machine.
-pub(super) const MACHINE: [Column<Machine>; 21] = [
+pub(super) const MACHINE: [Column<Machine>; 23] = [
     Column { key: "machine.cpu", get: |of| share(of.cpu), set: |of, value| of.cpu = number(value) },
     Column { key: "split", get: |of| of_split(of.split.as_ref()), set: |of, value| of.split = split(value) },
+    Column {
+        key: "machine.cpu.unseen",
+        get: |of| share(of.cpu_unseen),
+        set: |of, value| of.cpu_unseen = number(value),
+    },
+    Column { key: "groups", get: |of| of_groups(&of.groups), set: |of, value| of.groups = groups(value) },
     Column {
         key: "machine.core.fullest",
         get: |of| share(of.core_fullest),
@@ -287,6 +296,21 @@ fn of_split(split: Option<&CpuSplit>) -> Value {
 fn split(value: &Value) -> Option<CpuSplit> {
     let share = |at: usize| value.get(at)?.as_f64().filter(|share| (0.0..=100.0).contains(share));
     Some(CpuSplit { user: share(0)?, nice: share(1)?, kernel: share(2)?, interrupts: share(3)?, stolen: share(4)? })
+}
+
+fn of_groups(groups: &[GroupUse]) -> Value {
+    if groups.is_empty() {
+        return Value::Null;
+    }
+    groups.iter().map(|of| json!([of.group, of.cpu])).collect()
+}
+
+fn groups(value: &Value) -> Vec<GroupUse> {
+    let group = |value: &Value| {
+        let cpu = value.get(1)?.as_f64().filter(|cpu| cpu.is_finite() && *cpu >= 0.0)?;
+        Some(GroupUse { group: words(value.get(0)?), cpu })
+    };
+    value.as_array().into_iter().flatten().take(MOST_GROUPS).filter_map(group).collect()
 }
 
 fn of_disks(disks: &[DiskUse]) -> Value {

@@ -62,6 +62,11 @@ impl Totals {
         self.cpu
     }
 
+    /// At least that much CPU was used by the group, whoever of it was seen.
+    pub(crate) fn at_least(&mut self, cpu: f64) {
+        self.cpu = self.cpu.map(|seen| seen.max(cpu));
+    }
+
     /// The resident sum, where that is all that is known of its memory.
     pub(crate) fn upper_bound(&self) -> Option<u64> {
         self.memory.filter(|memory| memory.at_most).map(|memory| memory.bytes)

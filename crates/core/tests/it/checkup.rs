@@ -292,6 +292,12 @@ fn time_of_the_short_lived_is_found_or_said() {
     world.machine.stall_cpu = stall(50.0);
     let report = plain(&mut world);
     assert!(only(&report).remarks.iter().any(|line| line.contains("354% of a core went to processes too short-lived")));
+    // Also where the machine is short of nothing.
+    let mut world = quiet();
+    world.machine.cpu = Some(30.0);
+    let found = plain(&mut world);
+    assert_eq!(found.verdict, "nothing is short; CPU goes to nobody who is seen");
+    assert_eq!(only(&found).kind, FindingKind::Unseen);
 }
 
 #[test]

@@ -5,6 +5,7 @@
 //! changed much by itself, and nothing is older than ten ticks.
 
 mod descent;
+mod group_clocks;
 mod identity;
 mod machine;
 mod pids;
@@ -19,7 +20,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use rustix::process::{Resource, getrlimit};
-use sophron_core::model::{Boot, Cost, Moment, Needs, Process, ProcessId, Snapshot};
+use sophron_core::model::{Boot, Cost, Machine, Moment, Needs, Process, ProcessId, Snapshot};
 
 use crate::here::{self, Users};
 use crate::living;
@@ -55,6 +56,7 @@ pub struct Sampler {
     rows: Vec<Row>,
     descent: Option<Descent>,
     machine: machine::Earlier,
+    groups: group_clocks::GroupClocks,
     host: String,
 }
 
@@ -139,6 +141,7 @@ impl Sampler {
             rows: Vec::new(),
             descent: None,
             machine: machine::Earlier::default(),
+            groups: group_clocks::GroupClocks::new(root),
             host: here::host(),
         })
     }
@@ -266,6 +269,12 @@ impl Sampler {
         if self.context.base.has(Cost::Family) {
             sophron_core::model::count_families(&mut processes);
         }
+        snapshot.machine.groups = match self.context.live && self.context.base.has(Cost::Groups) {
+            true => self.groups.read(&processes),
+            false => Vec::new(),
+        };
+        let known = self.context.base.has(Cost::Machine);
+        snapshot.machine.cpu_unseen = known.then(|| unseen(&snapshot.machine, &processes)).flatten();
         let context = &mut self.context;
         context.before = Some((moment.monotonic, moment.boottime));
         context.tick = context.tick.wrapping_add(1);
@@ -373,4 +382,12 @@ impl Sampler {
     pub const fn bytes_per_process() -> usize {
         size_of::<Row>() + size_of::<Process>()
     }
+}
+
+/// CPU of the machine that went to nobody who was seen, nor to devices, percent of all cores' time.
+fn unseen(machine: &Machine, processes: &[Process]) -> Option<f64> {
+    let (cpu, split) = (machine.cpu?, machine.split?);
+    let seen = processes.iter().map(Process::accounted_cpu).sum::<f64>() / f64::from(machine.cores.max(1));
+    // As a recording keeps it.
+    Some(((cpu - split.interrupts - split.stolen - seen).max(0.0) * 10.0).round() / 10.0)
 }

@@ -64,6 +64,7 @@ fn cost(cost: Cost) -> (&'static str, &'static str) {
         Cost::Family => ("counted over all processes", all),
         Cost::Command => ("/proc/PID/cmdline: 4 µs, once a program", all),
         Cost::Proof => ("4 µs, once a program", own),
+        Cost::Groups => ("the CPU clock of every control group: 5 µs each", all),
         Cost::Machine => ("a file of the machine, once a sample", all),
         Cost::Disks => ("a system call for each mounted disk", all),
     }
