@@ -353,9 +353,9 @@ fn keep_within(
         if taken.is_some_and(|taken| !taken.is_empty()) {
             continue;
         }
-        let of_others = target.uid != circumstances.protections.service;
-        let room =
-            *allowed.entry(decision.case).or_insert_with(|| ledger.spend(*action, cap, now, target.uid, of_others));
+        let owner = target.person();
+        let of_others = owner != circumstances.protections.service;
+        let room = *allowed.entry(decision.case).or_insert_with(|| ledger.spend(*action, cap, now, owner, of_others));
         match room {
             Room::Free | Room::Beyond { first: false } => {}
             Room::Beyond { first: true } => decision.beyond_share = true,

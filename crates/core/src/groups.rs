@@ -93,12 +93,12 @@ pub fn groups<'a>(processes: &'a [Process], grouping: Grouping, roots: impl Fn(&
     let mut groups: BTreeMap<(u32, &str), Group<'a>> = BTreeMap::new();
     for process in processes.iter().filter(|process| !process.has_ended()) {
         let (key, name, owner) = match grouping {
-            Grouping::Owner => ((process.uid, ""), process.owner.clone(), process.owner.clone()),
+            Grouping::Owner => ((process.person(), ""), process.owner.clone(), process.owner.clone()),
             Grouping::Unit => {
                 let unit = process.unit.as_deref().filter(|unit| !unit.is_empty()).unwrap_or("(none)");
                 ((0, process.group.as_deref().unwrap_or(unit)), unit.to_owned(), String::new())
             }
-            _ => ((process.uid, process.app.as_str()), process.app.clone(), process.owner.clone()),
+            _ => ((process.person(), process.app.as_str()), process.app.clone(), process.owner.clone()),
         };
         groups.entry(key).or_insert_with(|| Group { name, owner, members: Vec::new() }).members.push(process);
     }

@@ -63,17 +63,53 @@ pub fn who(users: &mut Users, by: By) -> Who {
 #[derive(Debug, Default)]
 pub struct Users {
     names: Option<HashMap<u32, String>>,
+    /// Ranges of subordinate user IDs: the first, how many, and whose they are.
+    subordinate: Vec<(u32, u32, u32)>,
 }
 
 impl Users {
     /// The user's name, or the number where it has none.
     pub fn name(&mut self, uid: u32) -> String {
-        let names = self.names.get_or_insert_with(|| {
-            let passwd = fs::read("/etc/passwd").unwrap_or_default();
-            passwd.split(|byte| *byte == b'\n').filter_map(parse_passwd).collect()
-        });
-        names.get(&uid).cloned().unwrap_or_else(|| uid.to_string())
+        self.known().get(&uid).cloned().unwrap_or_else(|| uid.to_string())
     }
+
+    /// The same, but of a subordinate user ID the name of the user whose it is (`/etc/subuid`, subuid(5)), and his ID: his
+    /// containers run as those. Nobody is taken for root.
+    pub fn whose(&mut self, uid: u32) -> (String, Option<u32>) {
+        if !self.known().contains_key(&uid) {
+            let of =
+                self.subordinate.iter().find(|(first, count, _)| uid.checked_sub(*first).is_some_and(|at| at < *count));
+            if let Some((.., person)) = of.copied() {
+                return (self.name(person), Some(person));
+            }
+        }
+        (self.name(uid), None)
+    }
+
+    /// Whose a user ID is: his own, or one of his subordinate ones.
+    pub(crate) fn person(&mut self, uid: u32) -> u32 {
+        self.whose(uid).1.unwrap_or(uid)
+    }
+
+    fn known(&mut self) -> &HashMap<u32, String> {
+        if self.names.is_none() {
+            let passwd = fs::read("/etc/passwd").unwrap_or_default();
+            let names: HashMap<u32, String> = passwd.split(|byte| *byte == b'\n').filter_map(parse_passwd).collect();
+            let subordinate = fs::read_to_string("/etc/subuid").unwrap_or_default();
+            self.subordinate = subordinate.lines().filter_map(|line| parse_subordinate(line, &names)).collect();
+            self.names = Some(names);
+        }
+        self.names.get_or_insert_default()
+    }
+}
+
+/// `ines:100000:65536`: the user by name or number, the first ID, and how many.
+fn parse_subordinate(line: &str, names: &HashMap<u32, String>) -> Option<(u32, u32, u32)> {
+    let mut fields = line.split(':');
+    let (whose, first, count) = (fields.next()?, fields.next()?.parse().ok()?, fields.next()?.trim().parse().ok()?);
+    let by_name = names.iter().find(|(_, name)| *name == whose).map(|(uid, _)| *uid);
+    let person = by_name.or_else(|| whose.parse().ok()).filter(|person| *person != 0)?;
+    Some((first, count, person))
 }
 
 fn parse_passwd(line: &[u8]) -> Option<(u32, String)> {
@@ -167,4 +203,23 @@ pub fn group(name: &str) -> Option<u32> {
 /// proc_pid_io(5)). `None` where that may not be read.
 pub fn disk_counters(pid: u32) -> Option<(u64, u64)> {
     crate::proc::status::parse_io(&fs::read(format!("/proc/{pid}/io")).ok()?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_subordinate_user_id_is_counted_to_whose_it_is() {
+        let names = HashMap::from([(1001, "ines".to_owned()), (0, "root".to_owned()), (100_500, "postbox".to_owned())]);
+        let ranges = ["ines:100000:65536", "1002:200000:10", "root:300000:10", "nonsense", "ines:x:1"];
+        let subordinate = ranges.iter().filter_map(|line| parse_subordinate(line, &names)).collect();
+        let mut users = Users { names: Some(names), subordinate };
+        assert_eq!(users.whose(100_999), ("ines".to_owned(), Some(1001)));
+        assert_eq!(users.whose(200_009), ("1002".to_owned(), Some(1002)));
+        // One that is a user's own, one past the range, and root's: nobody is taken for root.
+        for (uid, name) in [(100_500, "postbox"), (200_010, "200010"), (300_000, "300000")] {
+            assert_eq!((users.whose(uid), users.person(uid)), ((name.to_owned(), None), uid));
+        }
+    }
 }

@@ -14,6 +14,7 @@ use sophron_core::model::{Needs, Process};
 use sophron_core::text::with_causes;
 
 use crate::handle::{is_gone, of_each, started};
+use crate::here::Users;
 use crate::inspect::{details, restart};
 use crate::proc::number;
 use crate::proc::status::parse_person;
@@ -213,7 +214,11 @@ fn cannot_be_seen(error: &io::Error) -> Option<String> {
 /// may be one.
 fn is_anothers(pid: u32, uid: u32) -> bool {
     match fs::read(format!("/proc/{pid}/status")) {
-        Ok(status) => parse_person(&status).is_none_or(|person| person != uid),
+        Ok(status) => {
+            let mut users = Users::default();
+            let own = users.person(uid);
+            parse_person(&status).is_none_or(|person| users.person(person) != own)
+        }
         Err(error) => !is_gone(&error),
     }
 }

@@ -85,6 +85,7 @@ pub fn process(pid: u32, app: &str) -> Process {
         command: Some(app.to_owned()),
         unmasked: None,
         owner: "ines".to_owned(),
+        person: None,
         tty: String::new(),
         group: Some("/user.slice".to_owned()),
         unit: Some(String::new()),

@@ -208,7 +208,7 @@ impl Dispatcher {
         if !self.held.is_lock_holder(&of.id) {
             return None;
         }
-        let anothers = |waiter: u32| snapshot.process(waiter).is_some_and(|process| process.uid != of.uid);
+        let anothers = |waiter: u32| snapshot.process(waiter).is_some_and(|process| process.person() != of.person());
         let waiters = beside.waits.iter().filter(|(holder, _)| *holder == of.id.pid).map(|(_, waiter)| *waiter);
         waiters.into_iter().find(|waiter| anothers(*waiter))
     }

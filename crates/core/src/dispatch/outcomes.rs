@@ -66,7 +66,7 @@ impl Dispatcher {
             Outcome::Unrecorded(_) => self.judge.postponed(case),
             outcome if outcome.is_hindered() => {
                 if self.judge.hindered(case) {
-                    self.ledger.give_back(&commission.order.act.verb(), target.uid);
+                    self.ledger.give_back(&commission.order.act.verb(), target.person());
                 }
             }
             outcome => self.judge.settled(case, Some(id), outcome.has_effect()),

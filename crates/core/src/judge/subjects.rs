@@ -190,7 +190,7 @@ impl State {
             let kept = self.groups.entry(key.clone()).or_insert_with(|| new(rule, round.every));
             kept.seen = round.number;
             let mut totals = Totals::of(group, rule.judge, None);
-            let with_unseen = of_control_group(key, &tick.snapshot);
+            let with_unseen = of_control_group(key, tick.snapshot);
             totals.at_least(with_unseen);
             if let Some((cpu, interval)) = totals.cpu().zip(tick.snapshot.interval) {
                 kept.used += interval.mul_f64(cpu.max(0.0) / 100.0);
@@ -339,7 +339,7 @@ fn of_control_group(key: &SubjectKey, snapshot: &Snapshot) -> f64 {
                     .and_then(|group| group.strip_prefix(&*slice))
                     .is_some_and(|rest| rest.starts_with('/'))
             };
-            let others = snapshot.processes.iter().filter(|process| process.uid != *uid && is_in(process));
+            let others = snapshot.processes.iter().filter(|process| process.person() != *uid && is_in(process));
             all - others.filter_map(|process| process.cpu).sum::<f64>()
         }
         _ => 0.0,

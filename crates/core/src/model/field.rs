@@ -163,7 +163,7 @@ fields! {
     Name "name" Text Process false Free "the kernel's short name, settable by the process itself (/proc/PID/stat field 2)";
     Path "path" Text Process false Free "the file it runs (/proc/PID/exe)";
     Command "command" Text Process false Command "command line, secrets masked (/proc/PID/cmdline)";
-    Owner "owner" Text Process false Free "name of the user it runs as";
+    Owner "owner" Text Process false Free "name of the user it runs as; of a subordinate user ID, of the user whose it is (/etc/subuid)";
     Uid "uid" Count Process false Free "number of the user it runs as (owner of /proc/PID)";
     Session "session" Count Process false Free "its session: the PID of the session's leader (/proc/PID/stat field 6)";
     Tty "tty" Text Process false Free "its terminal, as `pts/3`; empty for none (/proc/PID/stat field 7)";

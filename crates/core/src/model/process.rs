@@ -76,8 +76,10 @@ pub struct Names {
     pub command: Option<String>,
     /// The same with its secrets, where it was asked for: it goes into the audit trail and nowhere else.
     pub unmasked: Option<String>,
-    /// The name of the user it runs as, or the number where it has none.
+    /// The name of the user it runs as, or the number where it has none; of a subordinate user ID, that of whose it is.
     pub owner: String,
+    /// Whose user ID that is, where it is one of his subordinate ones (subuid(5)): his containers run as those.
+    pub person: Option<u32>,
     /// Its terminal, as `pts/3`; empty for none (`stat` field 7).
     pub tty: String,
     /// Its control group, as `/proc/PID/cgroup` has it.
@@ -245,6 +247,11 @@ impl Process {
         self.state == State::Zombie && self.threads <= 1
     }
 
+    /// Whose it is: the user that it runs as, or to whom that user ID belongs.
+    pub fn person(&self) -> u32 {
+        self.person.unwrap_or(self.uid)
+    }
+
     /// CPU that is known to be its doing, percent of one core: its own, and that of ended children it waited for. A service
     /// manager collects whatever others leave behind, which is nobody's that is known.
     pub fn accounted_cpu(&self) -> f64 {
@@ -265,12 +272,12 @@ pub fn count_families(processes: &mut [Process]) {
     let mut instances: HashMap<(u32, &str), u32> = HashMap::new();
     for process in processes.iter() {
         *children.entry(process.parent).or_default() += 1;
-        *instances.entry((process.uid, process.app.as_str())).or_default() += 1;
+        *instances.entry((process.person(), process.app.as_str())).or_default() += 1;
     }
     let counts: Vec<(u32, u32)> = processes
         .iter()
         .map(|process| {
-            let instances = instances.get(&(process.uid, process.app.as_str())).copied().unwrap_or(1);
+            let instances = instances.get(&(process.person(), process.app.as_str())).copied().unwrap_or(1);
             (children.get(&process.id.pid).copied().unwrap_or(0), instances)
         })
         .collect();

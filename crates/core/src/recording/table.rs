@@ -26,7 +26,7 @@ const MOST_DISKS: usize = 1024;
 const MOST_GROUPS: usize = 4096;
 
 /// Of a process.
-pub(super) const PROCESS: [Column<Process>; 28] = [
+pub(super) const PROCESS: [Column<Process>; 29] = [
     Column { key: "parent", get: |of| of.parent.into(), set: |of, value| of.parent = small(value).unwrap_or(0) },
     Column {
         key: "ancestor",
@@ -59,6 +59,7 @@ pub(super) const PROCESS: [Column<Process>; 28] = [
     Column { key: "command", get: |of| maybe(&of.command), set: |of, value| of.names_mut().command = may_be(value) },
     Column { key: "owner", get: |of| text_of(&of.owner), set: |of, value| of.names_mut().owner = words(value) },
     Column { key: "uid", get: |of| of.uid.into(), set: |of, value| of.uid = small(value).unwrap_or(u32::MAX) },
+    Column { key: "person", get: |of| count(of.person), set: |of, value| of.names_mut().person = small(value) },
     Column { key: "session", get: |of| of.session.into(), set: |of, value| of.session = small(value).unwrap_or(0) },
     Column { key: "tty", get: |of| text_of(&of.tty), set: |of, value| of.names_mut().tty = words(value) },
     Column { key: "group", get: |of| maybe(&of.group), set: |of, value| of.names_mut().group = may_be(value) },
@@ -197,7 +198,7 @@ const _: () = assert!(PROCESS.len() < 64 && MACHINE.len() < 64, "a place is a bi
 
 /// Whether that is so of nearly everybody, and left out where a process is new.
 pub(super) fn goes_without_saying(key: &str, value: &Value) -> bool {
-    matches!((key, value), ("ancestor", Value::Null) | ("unread", Value::Bool(false)))
+    matches!((key, value), ("ancestor" | "person", Value::Null) | ("unread", Value::Bool(false)))
 }
 
 fn text_of(text: &str) -> Value {

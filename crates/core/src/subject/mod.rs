@@ -54,7 +54,7 @@ impl SubjectKey {
     pub(crate) fn likeness(&self, lead: Option<&Process>) -> Likeness {
         match (self, lead) {
             (SubjectKey::Process(_) | SubjectKey::Tree(_), Some(lead)) => {
-                Likeness::Program { uid: lead.uid, app: lead.app.clone(), path: lead.path.clone() }
+                Likeness::Program { uid: lead.person(), app: lead.app.clone(), path: lead.path.clone() }
             }
             (group, _) => Likeness::Group(group.clone()),
         }
@@ -98,9 +98,9 @@ impl Judged {
         Some(match self {
             Judged::Process => SubjectKey::Process(process.id),
             Judged::App if process.app_unread() => return None,
-            Judged::App => SubjectKey::App { uid: process.uid, app: process.app.clone() },
+            Judged::App => SubjectKey::App { uid: process.person(), app: process.app.clone() },
             Judged::Tree => SubjectKey::Tree(process.id),
-            Judged::Owner => SubjectKey::Owner(process.uid),
+            Judged::Owner => SubjectKey::Owner(process.person()),
             Judged::Unit => SubjectKey::Unit(process.group.clone()?),
             Judged::Machine => SubjectKey::Machine,
         })

@@ -1,7 +1,7 @@
 //! What is judged as one: sums, bounds, keys, and who counts.
 
 use sophron_core::judge::Event;
-use sophron_core::model::{Field, Process};
+use sophron_core::model::{Field, GroupUse, Process};
 use sophron_core::subject::{Judged, SubjectKey};
 use sophron_testkit::{World, process};
 
@@ -49,6 +49,40 @@ fn an_app_is_one_owners() {
     assert_eq!(key, SubjectKey::App { uid: 1001, app: "tilebaker".to_owned() });
     script.world.processes.retain(|process| process.uid == 1002);
     assert_eq!(tick(&mut script), ["closed 1 Ended"], "none of them is left");
+}
+
+/// What a user's containers run as is his; and what the kernel counts for a unit, or for a user's slice, is used, whoever of them
+/// was seen to. What others use in his slice is theirs.
+#[test]
+fn what_an_owner_uses_is_counted_to_him() {
+    let mut script = rule("owner", "where = 'not kernel'\nbreach = 'cpu > 100%'");
+    let busy = |pid, uid, person| {
+        with(pid, "tilebaker", |process| {
+            (process.cpu, process.uid) = (Some(60.0), uid);
+            process.names_mut().person = person;
+            process.names_mut().group = Some("/user.slice/user-1001.slice/session-3.scope".to_owned());
+        })
+    };
+    script.world.processes = vec![busy(10, 1001, None), busy(11, 100_999, None)];
+    assert_eq!(tick(&mut script), Vec::<String>::new());
+    script.world.processes.push(busy(12, 100_998, Some(1001)));
+    assert_eq!(tick(&mut script), ["building", "opened 1", "alert"]);
+    assert_eq!(members(&script), [10, 12]);
+    script.world.processes.pop();
+    let slice = |cpu| vec![GroupUse { group: "/user.slice/user-1001.slice".to_owned(), cpu }];
+    script.world.machine.groups = slice(165.0);
+    assert_eq!(tick(&mut script), Vec::<String>::new(), "105% of that is his: the breach goes on");
+    script.world.machine.groups = slice(150.0);
+    assert_eq!(tick(&mut script), ["easing"]);
+    let mut script = rule("unit", "where = 'unit = \"sheetlamp.service\"'\nbreach = 'cpu > 100%'");
+    script.world.processes = vec![with(10, "sheetlamp", |process| {
+        let names = process.names_mut();
+        (names.unit, names.group) =
+            (Some("sheetlamp.service".to_owned()), Some("/system.slice/sheetlamp.service".to_owned()));
+    })];
+    assert_eq!(tick(&mut script), Vec::<String>::new());
+    script.world.machine.groups = vec![GroupUse { group: "/system.slice/sheetlamp.service".to_owned(), cpu: 101.0 }];
+    assert_eq!(tick(&mut script), ["building", "opened 1", "alert"]);
 }
 
 /// All that descends from the topmost match belongs to a tree, whatever it matches; time of ended children counts.

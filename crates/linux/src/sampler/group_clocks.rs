@@ -37,7 +37,7 @@ impl GroupClocks {
         let mut owners: BTreeSet<u32> = BTreeSet::new();
         for process in processes.iter().filter(|process| !process.kernel) {
             paths.extend(process.group.as_deref().filter(|group| group.len() > 1));
-            owners.insert(process.uid);
+            owners.insert(process.person());
         }
         let slices: Vec<String> = owners.into_iter().map(slice_of).collect();
         paths.extend(slices.iter().map(String::as_str));

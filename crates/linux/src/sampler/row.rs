@@ -203,9 +203,9 @@ impl Context {
         process.memory_virtual = pages.map(|(all, _)| all * self.page);
         process.memory = pages.map(|(_, resident)| resident * self.page);
         process.uid = uid;
-        let owner = self.users.name(uid);
+        let (owner, person) = self.users.whose(uid);
         let names = process.names_mut();
-        names.owner = owner;
+        (names.owner, names.person) = (owner, person);
         names.app = identity::app_of(&path);
         row.known = true;
         Some(true)
@@ -242,8 +242,7 @@ impl Context {
         let now = now_ns();
         let mut process = Process::unread(id);
         process.age = moment.boottime.saturating_sub(self.started(start));
-        process.uid = uid;
-        process.names_mut().owner = self.users.name(uid);
+        self.belongs_to(&mut process, uid);
         let mut row = Row::new(pid, start);
         // One that was born since the last sample has used all it has used since then; of any other there is no rate yet.
         if let Some((before, before_boot)) = self.before
@@ -254,6 +253,13 @@ impl Context {
         }
         let clock_ns = clock.map(|clock| clock.as_nanos() as u64);
         self.read_stat(&mut row, &mut process, clock_ns, now, self.base, named).then_some((row, process))
+    }
+
+    fn belongs_to(&mut self, process: &mut Process, uid: u32) {
+        process.uid = uid;
+        let (owner, person) = self.users.whose(uid);
+        let names = process.names_mut();
+        (names.owner, names.person) = (owner, person);
     }
 
     fn age_of(&self, start: u64) -> Duration {
@@ -342,8 +348,7 @@ impl Context {
         if uid != process.uid {
             let uid = self.believed(pid, uid, kernel);
             if uid != process.uid {
-                process.uid = uid;
-                process.names_mut().owner = self.users.name(uid);
+                self.belongs_to(process, uid);
             }
         }
         if process.age.is_zero() {
