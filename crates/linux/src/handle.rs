@@ -126,7 +126,8 @@ impl Handle {
 
     /// Whether the process has ended.
     pub fn has_ended(&self) -> bool {
-        self.wait_for_end(Duration::ZERO).unwrap_or(true)
+        // What cannot be asked has not ended.
+        self.wait_for_end(Duration::ZERO).unwrap_or(false)
     }
 
     /// Its threads, as they are now.
@@ -173,6 +174,11 @@ pub struct Thread {
 /// Whether a file of /proc could not be read because whom it tells of is gone: anything else says nothing about him.
 pub(crate) fn is_gone(error: &io::Error) -> bool {
     error.kind() == io::ErrorKind::NotFound || error.raw_os_error() == Some(libc::ESRCH)
+}
+
+/// Whether an error is for want of descriptors or memory, and so says nothing about whom it was asked of.
+pub(crate) fn is_in_need(error: &io::Error) -> bool {
+    matches!(error.raw_os_error(), Some(libc::EMFILE | libc::ENFILE | libc::ENOMEM | libc::EAGAIN | libc::EINTR))
 }
 
 /// A file of every process in `/proc`, in one look. Of whom is gone there is nothing to see, and what may not be read is another

@@ -15,6 +15,7 @@ pub mod jobs;
 mod living;
 pub mod locks;
 pub mod open_files;
+pub mod own_life;
 pub mod patience;
 pub mod proc;
 pub mod roles;

@@ -7,6 +7,8 @@ use std::os::unix::process::CommandExt;
 use std::process::Command;
 use std::time::Duration;
 
+use crate::own_life::Before;
+
 /// CPU time used by a process, all threads, ended ones included: clock_gettime(2) on the clock that
 /// clock_getcpuclockid(3) names for the PID. Any user's process can be read.
 ///
@@ -53,6 +55,41 @@ fn mask_stop_signals(how: libc::c_int) -> io::Result<()> {
         libc::pthread_sigmask(how, &raw const set, std::ptr::null_mut())
     };
     if status == 0 { Ok(()) } else { Err(io::Error::from_raw_os_error(status)) }
+}
+
+/// Has a program that is started begin with the niceness, the descriptors and the score for want of memory that we were started
+/// with ourselves.
+pub fn as_we_were(command: &mut Command) {
+    let Before { nice, spared, files } = crate::own_life::before();
+    let mut score = [0_u8; 12];
+    let length = {
+        use std::io::Write;
+        let mut rest = &mut score[..];
+        // A number of that size has its place.
+        let _ = write!(rest, "{spared}");
+        12 - rest.len()
+    };
+    let begin = move || {
+        // SAFETY: plain numbers, a path that is a constant and a buffer of our own; all calls are allowed between fork and exec.
+        unsafe {
+            libc::setpriority(libc::PRIO_PROCESS, 0, nice);
+            let file = libc::open(c"/proc/self/oom_score_adj".as_ptr(), libc::O_WRONLY | libc::O_CLOEXEC);
+            if file >= 0 {
+                libc::write(file, score.as_ptr().cast(), length);
+                libc::close(file);
+            }
+            let mut limit: libc::rlimit = std::mem::zeroed();
+            if let Some(files) = files
+                && libc::getrlimit(libc::RLIMIT_NOFILE, &raw mut limit) == 0
+            {
+                limit.rlim_cur = files;
+                libc::setrlimit(libc::RLIMIT_NOFILE, &raw const limit);
+            }
+        }
+        Ok(())
+    };
+    // SAFETY: the closure makes system calls only: it neither allocates nor takes a lock.
+    unsafe { command.pre_exec(begin) };
 }
 
 /// Makes a program that is started begin a session of its own (setsid(2)), without our terminal, and inherit no descriptor

@@ -27,7 +27,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, sync_chann
 use std::time::Duration;
 
 use sophron_core::condition::Condition;
-use sophron_core::dispatch::{Call, Dispatcher, Done, Input, Trail, Wants};
+use sophron_core::dispatch::{Call, Cost, Dispatcher, Done, Input, Trail, Wants};
 use sophron_core::happening::{Happening, News, Scribe};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{ProcessId, Snapshot};
@@ -117,11 +117,13 @@ struct Watcher {
     dispatcher: Dispatcher,
     wants: Wants,
     every: Duration,
+    cost: Cost,
     direct: Option<PathBuf>,
     sampler: Sampler,
     /// The sample of the last tick, refreshed in place.
     snapshot: Snapshot,
     fixed: BTreeMap<ProcessId, Fixed>,
+    most_fixed: usize,
     /// Who stands still by us, with the guards.
     standing: BTreeMap<ProcessId, Standing>,
     breached: Breached,
@@ -146,11 +148,14 @@ struct Watcher {
 /// # Errors
 /// It could not begin: nothing was touched then.
 pub fn run(plan: Plan, show: impl FnMut(&Happening) -> bool + Send + 'static) -> Result<u64, Failure> {
+    // Before any thread is started: each has a niceness of its own.
+    let wanting = sophron_linux::own_life::prepare();
     let (wake, incoming) = sync_channel(MOST_WAITING);
     let length = plan.length;
     let mut bus = Bus::default();
     bus.listen("lines", bus::has_a_line, show).map_err(start::threadless)?;
     let (mut watcher, writer) = Watcher::begin(plan, wake, bus)?;
+    wanting.into_iter().for_each(|what| watcher.say(News::Exposed(what)));
     watcher.work(&incoming, length.map(|length| here::monotonic() + length));
     watcher.end(&incoming);
     let (log, bus) = (watcher.system_log.socket.clone(), std::mem::take(&mut watcher.bus));
@@ -185,6 +190,7 @@ impl Watcher {
             }
             if now >= next_tick {
                 self.tick();
+                self.mind_own_cost();
                 next_tick = (next_tick + self.every).max(now);
             }
             self.step(Input::Time);
@@ -195,6 +201,15 @@ impl Watcher {
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => return,
             }
+        }
+    }
+
+    /// Who costs too much looks less often, and says so.
+    fn mind_own_cost(&mut self) {
+        let Ok(used) = sophron_linux::sys::process_cpu_time(std::process::id()) else { return };
+        if let Some(changed) = self.cost.note(used, here::monotonic()) {
+            self.every = changed.every;
+            self.step(Input::Every(changed));
         }
     }
 

@@ -54,6 +54,7 @@ fn run(command: &[String], facts: &[u8]) -> Result<(bool, String), String> {
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .stderr(Stdio::null());
+    sys::as_we_were(&mut start);
     sys::contain(&mut start);
     let mut child = start.spawn().map_err(|error| format!("{program} cannot be started: {error}"))?;
     let mut talk = Talk::with(&mut child, facts).map_err(|error| format!("{program} cannot be talked to: {error}"))?;

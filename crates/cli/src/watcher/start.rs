@@ -12,7 +12,7 @@ use signal_hook::iterator::Signals;
 use sophron_core::act::{Act, Order, Outcome};
 use sophron_core::audit::{By, InForce, Kind, OpenHold, Record};
 use sophron_core::command_lines::CommandLines;
-use sophron_core::dispatch::{Dispatcher, Input, Settings, Trail, Wants};
+use sophron_core::dispatch::{Cost, Dispatcher, Input, Settings, Trail, Wants};
 use sophron_core::happening::{Announced, CarriedOut, Happening, News, Next, Scribe, Subject, What};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
@@ -265,11 +265,13 @@ fn assemble(
     Ok(Watcher {
         dispatcher: Dispatcher::new(settings, Arc::clone(rules), protections, next_case),
         every: rules.every,
+        cost: Cost::new(rules.every),
         direct: plan.service_manager,
         sampler: if wants.trees() { sampler.with_descent() } else { sampler },
         wants,
         snapshot: Snapshot::default(),
         fixed: BTreeMap::new(),
+        most_fixed: sophron_linux::own_life::most_handles(),
         standing: BTreeMap::new(),
         breached: Arc::new(Mutex::new((0, BTreeSet::new()))),
         crew: Crew {

@@ -126,6 +126,10 @@ impl Watcher {
 
     /// The process is fixed by a handle as soon as a breach begins to build up.
     fn fix(&mut self, id: ProcessId) {
+        // Beyond that many the actuator takes its own when it comes to an act.
+        if self.fixed.len() >= self.most_fixed {
+            return;
+        }
         if let Ok(handle) = Handle::open(&id) {
             let disk = here::disk_counters(id.pid).map(|counters| (here::monotonic(), counters));
             self.fixed.insert(id, Fixed { handle: Arc::new(handle), disk });

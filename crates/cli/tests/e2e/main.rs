@@ -10,6 +10,7 @@ mod evading;
 mod groups;
 mod guide;
 mod hands;
+mod in_trouble;
 mod inspect;
 mod ladder;
 mod last_safety;

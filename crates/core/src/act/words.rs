@@ -102,6 +102,8 @@ words! {
         NoSample = "no sample",
         /// The clock was set.
         Stepped = "stepped",
+        /// Samples come another time apart.
+        Pace = "pace",
         /// Counted, and not told one by one.
         SummedUp = "summed up",
         /// Begun.

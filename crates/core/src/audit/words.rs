@@ -60,6 +60,8 @@ words! {
         Summary = "summary",
         /// The wall clock was set.
         ClockStepped = "clock stepped",
+        /// Samples come further apart, or less far again, for what watching costs.
+        Pace = "pace",
         /// At the head of a further file: a lowering that is still in force, as its intent had it.
         Carried = "carried",
         /// An old file of the trail was removed, as its settings say.

@@ -11,6 +11,7 @@ mod hands;
 mod held;
 mod measuring;
 mod outcomes;
+mod pace;
 mod said;
 mod sample;
 mod throttle;
@@ -25,6 +26,7 @@ pub use asking::{OpenCase, Question, Standing};
 pub use commission::{Call, Check, Commission, Done};
 pub use hands::{HAND_MARGIN, Hand};
 use jiff::tz::TimeZone;
+pub use pace::{Cost, Every};
 pub use wants::Wants;
 
 use crate::decide::Ledger;
@@ -78,6 +80,8 @@ pub enum Input<'a> {
     Memory(Box<MemoryWish>, Option<u64>, Duration),
     /// Other rules, with the protections that bind them.
     Rules(Arc<RuleSet>, Protections),
+    /// Samples come further apart from now on, or less far.
+    Every(Every),
     /// A question that somebody asks.
     Question(Box<Question>),
     /// It is to end: everything in force is taken back.
@@ -250,7 +254,7 @@ impl Dispatcher {
         self.now = now;
         match input {
             Input::Sample(snapshot, beside) => self.sample(snapshot, beside),
-            Input::NoSample(why) => self.news(now, crate::happening::News::Blind(why)),
+            Input::NoSample(why) => self.say_blind(now, why),
             Input::Time => self.resume_what_is_over(now),
             Input::Acted(done) => self.acted(now, *done),
             Input::Ran(call, outcome) => self.ran(now, *call, outcome),
@@ -261,6 +265,10 @@ impl Dispatcher {
                 if let Some(bytes) = bytes {
                     self.judge.memory_read(&wish, bytes);
                 }
+            }
+            Input::Every(changed) => {
+                self.judge.sampled_every(changed.every);
+                self.news(now, crate::happening::News::Pace(changed));
             }
             Input::Rules(rules, protections) => self.adopt(now, rules, protections),
             Input::Question(question) => {

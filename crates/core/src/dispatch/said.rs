@@ -1,6 +1,7 @@
-//! What is said once: what a rule cannot judge, for want of which reading.
+//! What is said once, or now and then: what a rule cannot judge, for want of which reading; that no sample can be taken.
 
 use std::collections::BTreeSet;
+use std::time::Duration;
 
 use super::Dispatcher;
 use crate::happening::{Happening, News};
@@ -12,7 +13,12 @@ use crate::rules::RuleName;
 pub(super) struct Said {
     unreadable: BTreeSet<RuleName>,
     late: BTreeSet<RuleName>,
+    /// Why no sample could be taken, and when that was said.
+    blind: Option<(String, Duration)>,
 }
+
+/// What goes on is said again after that long.
+const AGAIN: Duration = Duration::from_secs(60);
 
 impl Said {
     pub(crate) fn forget_all(&mut self) {
@@ -21,6 +27,19 @@ impl Said {
 }
 
 impl Dispatcher {
+    /// No sample can be taken.
+    pub(super) fn say_blind(&mut self, now: Moment, why: String) {
+        let told = self.said.blind.as_ref().is_some_and(|(told, at)| *told == why && now.monotonic < *at + AGAIN);
+        if !told {
+            self.said.blind = Some((why.clone(), now.monotonic));
+            self.news(now, News::Blind(why));
+        }
+    }
+
+    pub(super) fn sees_again(&mut self) {
+        self.said.blind = None;
+    }
+
     pub(super) fn say_what_is_unreadable(&mut self, now: Moment) {
         let mut news = Vec::new();
         for (rule, status) in self.judge.status() {

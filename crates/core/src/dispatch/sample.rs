@@ -14,6 +14,7 @@ impl Dispatcher {
     pub(super) fn sample(&mut self, snapshot: &Snapshot, beside: &Beside) {
         let now = snapshot.moment;
         self.ticks += 1;
+        self.sees_again();
         self.interval = snapshot.interval;
         self.note_clock_step(now);
         self.last = Some(now);

@@ -6,9 +6,10 @@ use jiff::Timestamp;
 
 use crate::act::Came;
 use crate::audit::Kind;
+use crate::dispatch::Every;
 use crate::rules::{Cap, RuleName};
 use crate::severity::Tone;
-use crate::units::exact_duration;
+use crate::units::{exact_duration, scaled_duration, scaled_percent};
 
 /// About the watcher itself.
 #[derive(Debug, Clone, PartialEq)]
@@ -89,6 +90,10 @@ pub enum News {
     LossAccepted(String),
     /// The older files of the trail could not be checked.
     Unchecked(String),
+    /// Samples come further apart, since watching used too much CPU itself, or less far again.
+    Pace(Every),
+    /// Something that Sophron was not granted for its own life.
+    Exposed(String),
     /// That owner has used up his share of the cap.
     BeyondShare(String, Cap),
     /// A part of a protection that goes by a name alone, in words.
@@ -132,6 +137,8 @@ impl News {
             News::TrailBack | News::LossAccepted(_) => ("armed", Tone::Notice, self.seen(rule)),
             News::Unchecked(_) => ("unchecked", Tone::Notice, self.seen(rule)),
             News::BeyondShare(..) => ("capped", Tone::Critical, self.seen(rule)),
+            News::Pace(_) => ("pace", Tone::Notice, self.seen(rule)),
+            News::Exposed(_) => ("exposed", Tone::Faint, self.seen(rule)),
             News::ByNameAlone(_) => ("protect", Tone::Warning, self.seen(rule)),
             News::Unsigned(_) => ("unsigned", Tone::Warning, self.seen(rule)),
             News::Unlogged(_) => ("unlogged", Tone::Faint, self.seen(rule)),
@@ -163,6 +170,7 @@ impl News {
             News::Unreadable { .. } | News::Late(_) => (Kind::Unreadable, Came::Unreadable),
             News::ClockSet(_) => (Kind::ClockStepped, Came::Stepped),
             News::BeyondShare(..) => (Kind::Capped, Came::Capped),
+            News::Pace(_) => (Kind::Pace, Came::Pace),
             News::SummedUp(..) | News::RecordsLost(_) => (Kind::Summary, Came::SummedUp),
             News::TrailDoubted(_, true) => (Kind::TrailLost, Came::NotSound),
             _ => return None,
@@ -200,6 +208,14 @@ impl News {
                  answered one at a time, a minute apart, and counts as one",
                 cap(*most)
             ),
+            News::Pace(Every { every, used, asked }) => {
+                let (every, asked) = (scaled_duration(*every), scaled_duration(*asked));
+                format!(
+                    "watching used {} of a core: a sample every {every} (the rules ask for {asked})",
+                    scaled_percent(*used)
+                )
+            }
+            News::Exposed(what) => what.clone(),
             News::ByNameAlone(part) => format!(
                 "[protect] {part}: a name alone protects root's own processes only, since anybody can take it; add `and owner = …` or `and unit = …`"
             ),

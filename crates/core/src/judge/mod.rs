@@ -187,6 +187,12 @@ impl Judge {
         events
     }
 
+    /// Samples come that far apart from now on.
+    pub(crate) fn sampled_every(&mut self, every: Duration) {
+        self.every = every;
+        self.watched.iter_mut().for_each(|watched| watched.state.sampled_every(every));
+    }
+
     /// What each rule saw at the last tick, in the file's order.
     pub fn status(&self) -> impl Iterator<Item = (&Rule, &RuleStatus)> {
         self.watched.iter().map(|watched| (&*watched.rule, &watched.status))

@@ -111,6 +111,12 @@ impl State {
         self.tracks.get(key)?.building()
     }
 
+    /// Samples come that far apart from now on.
+    pub(crate) fn sampled_every(&mut self, every: Duration) {
+        self.processes.values_mut().for_each(|kept| kept.history.fed_every(every));
+        self.groups.values_mut().for_each(|kept| kept.history.fed_every(every));
+    }
+
     /// After a gap what was before it says nothing.
     pub(crate) fn empty_windows(&mut self) {
         self.processes.values_mut().for_each(|kept| kept.history.clear());

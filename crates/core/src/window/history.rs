@@ -52,6 +52,11 @@ pub struct History {
 }
 
 impl History {
+    /// Readings come that far apart from now on.
+    pub(crate) fn fed_every(&mut self, every: Duration) {
+        self.every = every.as_millis() as u64;
+    }
+
     /// Empty windows.
     pub fn new(specs: &[Spec], every: Duration) -> History {
         let window = |spec: &Spec| match (spec.keep, spec.window) {

@@ -19,7 +19,6 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use rustix::process::{Resource, getrlimit};
 use sophron_core::model::{Boot, Cost, Machine, Moment, Needs, Process, ProcessId, Snapshot};
 
 use crate::here::{self, Users};
@@ -116,7 +115,6 @@ impl Sampler {
         let reader = Reader::new(root)?;
         let boot =
             here::boot(root).map_err(|source| SampleError { path: root.join("sys/kernel/random/boot_id"), source })?;
-        let open_files = getrlimit(Resource::Nofile).current.unwrap_or(u64::MAX);
         let ticks = rustix::param::clock_ticks_per_second().max(1);
         Ok(Sampler {
             context: Context {
@@ -131,7 +129,7 @@ impl Sampler {
                 page: rustix::param::page_size() as u64,
                 tick_ns: 1_000_000_000 / ticks,
                 kept: 0,
-                most_kept: usize::try_from(open_files / 2).unwrap_or(usize::MAX).min(MOST_KEPT),
+                most_kept: (crate::own_life::to_keep() / 2).min(MOST_KEPT),
                 tick: 0,
                 unmasked: false,
                 pass: Pass::Whole,

@@ -11,6 +11,7 @@ use sophron_core::text;
 use super::identity::{self, Identity};
 use super::risky::Read;
 use super::{Context, Pass, SLICES};
+use crate::handle::is_in_need;
 use crate::here;
 use crate::living;
 use crate::proc::{cgroup, stat, status};
@@ -305,7 +306,12 @@ impl Context {
             // Whose folder it is first: if the number becomes another's in between, the start time shows it.
             None => self.reader.uid(pid).and_then(|uid| Ok((self.reader.of(pid, "stat")?, uid))),
         };
-        let Some((stat, uid)) = line.ok().and_then(|(line, uid)| Some((stat::parse(line)?, uid))) else { return false };
+        let (line, uid) = match line {
+            Ok(found) => found,
+            // For want of descriptors or memory nothing can be read of it: that says nothing about it.
+            Err(error) => return is_in_need(&error) && self.cannot_be_read(row, process, clock_ns, now),
+        };
+        let Some(stat) = stat::parse(line) else { return false };
         if row.start == 0 {
             // Primed only: the clock has not gone back, so this is the process whose clock was read then.
             row.start = stat.start;
@@ -360,6 +366,21 @@ impl Context {
         if missing.of_process() {
             self.read_others(row, process, missing, false);
         }
+        true
+    }
+
+    /// It is there, and nothing of it could be read at this tick but its clock.
+    fn cannot_be_read(&mut self, row: &mut Row, process: &mut Process, clock_ns: Option<u64>, now: u64) -> bool {
+        if row.start == 0 || clock_ns.is_none() {
+            return row.start != 0;
+        }
+        let used = clock_ns.unwrap_or(row.cpu_ns).saturating_sub(row.cpu_ns) as f64 / 1e7;
+        let passed = now.checked_sub(row.cpu_at).filter(|passed| *passed > 0 && row.cpu_at > 0);
+        process.cpu = passed.map(|passed| used / (passed as f64 / 1e9));
+        (row.cpu_ns, row.cpu_at) = (clock_ns.unwrap_or(row.cpu_ns), now);
+        (process.memory, process.memory_held, process.memory_swapped) = (None, None, None);
+        (process.disk_read, process.disk_write, process.faults, process.waited) = (None, None, None, None);
+        (row.io_at, row.stat_at) = (0, 0);
         true
     }
 

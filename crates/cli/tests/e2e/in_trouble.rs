@@ -1,0 +1,78 @@
+//! A machine in trouble: what is not to be had is said, is taken for nothing else, and is no reason to act wrongly.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::process::{Command, Stdio};
+
+use sophron_testkit::{Own, eventually, is_root, usual_nice};
+
+use crate::stage;
+
+/// With descriptors for a few of many processes whose breach builds up: none of them has ended for that, and what there is
+/// to record is recorded.
+#[test]
+fn out_of_descriptors_nobody_has_ended() {
+    let stage = stage();
+    let rules = stage.write(
+        "rules.toml",
+        "format = 1\nevery = '200ms'\n[[rule]]\nname = 'a'\nwhere = 'app = \"labelpress\" and {mine}'\nbreach = 'threads > 0'\n\
+         lasting = '400ms'\nladder = [ { at = '0s', do = 'alert' } ]\n",
+    );
+    let (rules, state) = (rules.display().to_string(), stage.state().display().to_string());
+    let press = stage.offender("labelpress", &["--children", "64"]);
+    let inner = stage.command(&["watch", "--rules", &rules, "--state", &state]);
+    let mut command = Command::new("prlimit");
+    command.arg("--nofile=56:56").arg(inner.get_program()).args(inner.get_args());
+    let mut watcher = Own(command.stdin(Stdio::null()).stdout(Stdio::piped()).spawn().unwrap());
+    let of = |kind: &str| stage.records().into_iter().filter(|record| record["kind"] == kind).count();
+    eventually("all are told of", || (stage.state().join("audit").exists() && of("breach") >= 60).then_some(()));
+    std::thread::sleep(std::time::Duration::from_secs(3));
+    let ended = of("ended");
+    let alive = fs::read_to_string(format!("/proc/{0}/task/{0}/children", press.pid())).unwrap();
+    let _ = watcher.0.kill();
+    assert!(ended == 0 && alive.split_whitespace().count() == 64, "{ended} recorded as ended, {alive} live");
+}
+
+/// As root it is spared when memory runs out, and ahead of others; what a rule runs is not.
+#[test]
+fn it_sees_to_its_own_life_and_hands_that_to_nobody() {
+    if !is_root() {
+        return eprintln!("skipped: only root is granted that");
+    }
+    let stage = stage();
+    let told = stage.path("told");
+    let script = format!(
+        "#!/bin/sh\n{{ nice; ulimit -n; cat /proc/self/oom_score_adj; }} > {0}.new; mv {0}.new {0}\n",
+        told.display()
+    );
+    let program = stage.write("tell-desk", script);
+    fs::set_permissions(&program, fs::Permissions::from_mode(0o700)).unwrap();
+    let rules = stage.write(
+        "rules.toml",
+        format!(
+            "format = 1\nevery = '200ms'\n[[rule]]\nname = 'a'\njudge = 'machine'\nbreach = 'machine.processes > 0'\nlasting = '0s'\n\
+             armed = true\nladder = [ {{ at = '0s', do = 'run', run = ['{}'] }} ]\n",
+            program.display()
+        ),
+    );
+    let score = || fs::read_to_string("/proc/self/oom_score_adj").unwrap().trim().to_owned();
+    let files = rustix::process::getrlimit(rustix::process::Resource::Nofile);
+    let watcher = stage.watch(&rules, &[]);
+    let own = |file: &str| fs::read_to_string(format!("/proc/{}/{file}", watcher.pid())).unwrap();
+    let told = eventually("it ran", || fs::read_to_string(&told).ok());
+    let limits = own("limits");
+    let limit = limits.lines().find(|line| line.starts_with("Max open files")).unwrap().to_owned();
+    let (spared, nice) = (own("oom_score_adj").trim().to_owned(), sophron_testkit::nices(watcher.pid()));
+    let (lines, _) = watcher.interrupt();
+    let most = files.maximum.unwrap_or(u64::MAX).min(65_536);
+    assert!(limit.split_whitespace().nth(3) == Some(&*most.to_string()), "{limit}");
+    assert!(nice.iter().all(|nice| *nice <= -5) || lines.contains("that takes CAP_SYS_NICE"), "{nice:?} {lines}");
+    assert!(spared == "-500" || lines.contains("that takes CAP_SYS_RESOURCE"), "{spared} {lines}");
+    let before = format!(
+        "{}\n{}\n{}\n",
+        usual_nice(),
+        files.current.map_or("unlimited".to_owned(), |files| files.to_string()),
+        score()
+    );
+    assert_eq!(told, before);
+}

@@ -1,0 +1,107 @@
+//! What watching costs: who uses too much CPU himself looks less often, and says so.
+
+use std::time::Duration;
+
+/// How long the own cost is looked at before anything follows from it.
+const LOOK: Duration = Duration::from_secs(60);
+
+/// Beyond that much CPU, percent of one core, the time from one sample to the next is doubled.
+const TOO_MUCH: f64 = 2.0;
+
+/// Where it is no more than that for [`LONG`], it is halved again, down to what the rules ask for.
+const LITTLE: f64 = 0.5;
+const LONG: Duration = Duration::from_secs(600);
+
+/// Samples are never further apart than this.
+const LONGEST: Duration = Duration::from_secs(60);
+
+/// Another time from one sample to the next.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Every {
+    /// That time, from now on.
+    pub every: Duration,
+    /// CPU that watching used, percent of one core.
+    pub used: f64,
+    /// What the rules ask for.
+    pub asked: Duration,
+}
+
+/// What watching has cost.
+#[derive(Debug, Clone)]
+pub struct Cost {
+    asked: Duration,
+    every: Duration,
+    /// CPU time used, at a monotonic time: from where it is counted, and from where little was used.
+    from: Option<(Duration, Duration)>,
+    little_from: Option<(Duration, Duration)>,
+}
+
+impl Cost {
+    /// Of a watch that samples as its rules ask for.
+    pub fn new(asked: Duration) -> Cost {
+        Cost { asked, every: asked, from: None, little_from: None }
+    }
+
+    /// CPU time used so far, at that monotonic time; another time from sample to sample, if one follows from it.
+    pub fn note(&mut self, used: Duration, now: Duration) -> Option<Every> {
+        let share = |from: (Duration, Duration)| {
+            let passed = now.saturating_sub(from.1);
+            100.0 * used.saturating_sub(from.0).as_secs_f64() / passed.as_secs_f64().max(1e-9)
+        };
+        let from = *self.from.get_or_insert((used, now));
+        if now.saturating_sub(from.1) >= LOOK {
+            self.from = Some((used, now));
+            let used = share(from);
+            if used > LITTLE {
+                self.little_from = None;
+            }
+            if used > TOO_MUCH && self.every < LONGEST {
+                return self.change((self.every * 2).min(LONGEST), used);
+            }
+        }
+        let little = *self.little_from.get_or_insert((used, now));
+        if self.every > self.asked && now.saturating_sub(little.1) >= LONG {
+            return self.change((self.every / 2).max(self.asked), share(little));
+        }
+        None
+    }
+
+    fn change(&mut self, every: Duration, used: f64) -> Option<Every> {
+        self.every = every;
+        (self.from, self.little_from) = (None, None);
+        Some(Every { every, used, asked: self.asked })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Percent of a core used in each stretch of seconds, and what the time between samples is after it, in seconds.
+    fn course(stretches: &[(u64, f64)]) -> Vec<f64> {
+        let mut cost = Cost::new(Duration::from_secs(2));
+        let (mut now, mut used, mut every) = (Duration::from_secs(9), Duration::ZERO, Duration::from_secs(2));
+        let mut seen = Vec::new();
+        for (length, percent) in stretches {
+            let end = now + Duration::from_secs(*length);
+            while now < end {
+                now += every;
+                used += every.mul_f64(percent / 100.0);
+                every = cost.note(used, now).map_or(every, |changed| changed.every);
+            }
+            seen.push(every.as_secs_f64());
+        }
+        seen
+    }
+
+    #[test]
+    fn who_costs_too_much_looks_less_often_and_more_often_again() {
+        assert_eq!(course(&[(600, 1.9)]), [2.0]);
+        assert_eq!(course(&[(50, 9.0), (300, 0.1)]), [2.0, 2.0], "not a whole minute");
+        assert_eq!(
+            course(&[(64, 3.0), (64, 3.0), (100, 1.0), (700, 0.3), (700, 0.3), (5000, 0.3)]),
+            [4.0, 8.0, 8.0, 4.0, 2.0, 2.0]
+        );
+        assert_eq!(course(&[(4000, 90.0)]), [60.0]);
+    }
+}
