@@ -202,6 +202,7 @@ impl Dispatcher {
         let announced = Happening::of_case(snapshot.moment.wall, case, What::Calls(announced));
         let call = Call { case: decision.case, rule: rule.name.clone(), step: decision.step, command, announced };
         if self.running.insert(rule.name.clone()) {
+            self.record_its_opening(decision.case);
             self.out.push(Command::Run(Box::new(call)));
             return;
         }

@@ -34,7 +34,7 @@ impl Dispatcher {
                 }
             }
             Event::Abandoned { rule, members } => self.release(rule, members),
-            Event::Opened { case } => self.opened(*case, now),
+            Event::Opened { case } => self.opened(*case),
             Event::Easing { case } => {
                 self.tell_of(*case, now, |case, _| What::Easing { measure: case.measure.clone(), wait: case.wait })
             }
@@ -69,9 +69,15 @@ impl Dispatcher {
         self.tell(happening);
     }
 
-    fn opened(&mut self, case: u64, now: Moment) {
+    fn opened(&mut self, case: u64) {
         let Some(case) = self.judge.case(case) else { return };
         let Some(rule) = self.judge.rule(&case.rule) else { return };
+        let opening = self.opening(case, rule);
+        self.tell(opening);
+    }
+
+    pub(super) fn opening(&self, case: &Case, rule: &Rule) -> Happening {
+        let now = self.now;
         let what = What::Opened {
             returned: case.returned,
             grounds: Grounds::of(case, rule),
@@ -80,9 +86,7 @@ impl Dispatcher {
             alerts: rule.ladder.first().is_some_and(|step| step.action == Action::Alert && step.at.is_zero()),
         };
         let next = Next::of(case, rule, now.wall);
-        let happening = Happening::of_case(now.wall, case, what).followed_by(next);
-        let name = rule.name.clone();
-        self.tell_throttled(now, &name, happening);
+        Happening::of_case(now.wall, case, what).followed_by(next)
     }
 
     pub(super) fn release(&mut self, rule: &crate::rules::RuleName, members: &[ProcessId]) {
@@ -161,10 +165,8 @@ impl Dispatcher {
         let what = What::Closed { why: over, grounds: Grounds::of(&case, &rule) };
         let happening = Happening::of_case(now.wall, &case, what);
         let again = self.is_again(&case);
-        match over {
-            _ if again => {}
-            Over::Calm => self.tell_throttled(now, &rule.name, happening),
-            _ => self.tell(happening),
+        if !again {
+            self.tell(happening);
         }
         let mut held = self.effects.of_case(case.number);
         held.retain(|id| !again || case.concerns(id));

@@ -165,6 +165,9 @@ impl Dispatcher {
         }
         self.busy.extend(touches);
         self.acting.extend(commission.acts_for());
+        if let Some(case) = commission.case() {
+            self.record_its_opening(case);
+        }
         self.out.push(Command::Act(Box::new(commission)));
     }
 

@@ -347,11 +347,6 @@ impl Dispatcher {
         self.trail.lost || self.trail.doubted
     }
 
-    fn tell(&mut self, happening: Happening) {
-        self.kept.extend(happening.kept());
-        self.out.push(Command::Tell(Box::new(happening)));
-    }
-
     fn news(&mut self, now: Moment, news: crate::happening::News) {
         self.tell(Happening::news(now.wall, news));
     }

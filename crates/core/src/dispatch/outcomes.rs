@@ -73,9 +73,13 @@ impl Dispatcher {
         }
         let has_effect = outcome.has_effect();
         let step = (case, commission.announced.step().unwrap_or_default(), Some(id));
-        if self.is_to_be_told(step, &outcome) || announced {
+        let news = self.is_to_be_told(step, &outcome);
+        if announced || news {
             let happening = self.what_came(now, &commission, outcome, Some(took));
-            self.tell(happening);
+            match announced {
+                true => self.tell(happening),
+                false => self.tell_in_bounds(happening),
+            }
         }
         // Nobody else would take it back.
         if has_effect

@@ -97,7 +97,7 @@ mod tests {
     #[test]
     fn who_costs_too_much_looks_less_often_and_more_often_again() {
         assert_eq!(course(&[(600, 1.9)]), [2.0]);
-        assert_eq!(course(&[(50, 9.0), (300, 0.1)]), [2.0, 2.0], "not a whole minute");
+        assert_eq!(course(&[(20, 4.0), (300, 0.1)]), [2.0, 2.0], "not a whole minute");
         assert_eq!(
             course(&[(64, 3.0), (64, 3.0), (100, 1.0), (700, 0.3), (700, 0.3), (5000, 0.3)]),
             [4.0, 8.0, 8.0, 4.0, 2.0, 2.0]

@@ -1,60 +1,164 @@
-//! At most so many records of breaches and calms a rule and hour: a rule that flaps must not fill the trail. What is left
-//! out is counted, and the count recorded.
+//! What is told of a case beyond acts is recorded within bounds: a rule that flaps, or a user who floods it, must not fill the
+//! trail, nor push out of it what was done to whom. Acts, what came of them, hands and the watcher's own news are always
+//! recorded; what is left out of the rest is counted, and the count recorded.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use super::{Command, Dispatcher};
-use crate::happening::{Happening, News};
+use crate::happening::{Happening, News, What};
 use crate::model::Moment;
-use crate::rules::RuleName;
+use crate::rules::{Audit, RuleName};
 
+/// Most breaches and calms of a rule on one user's processes that are recorded in an hour, and as many of the rest.
 const MOST: u32 = 60;
 const HOUR: Duration = Duration::from_secs(3600);
 
-/// One rule's hour.
+/// What a record takes on disk, roughly.
+const RECORD: f64 = 1536.0;
+
+/// Whose: of the machine as a whole it is nobody's.
+type Owner = Option<u32>;
+
+/// One rule's hour on one user's processes.
 #[derive(Debug, Clone, Copy)]
 struct Hour {
     began: Duration,
-    written: u32,
+    turns: u32,
+    others: u32,
     left_out: u32,
 }
 
-/// Every rule's.
+/// What is recorded over days: it fills up slowly, and what is in it may be used at once.
+#[derive(Debug, Clone, Copy)]
+struct Bucket {
+    bytes: f64,
+    since: Duration,
+}
+
+impl Bucket {
+    fn take(&mut self, now: Duration, room: f64, a_second: f64) -> bool {
+        let passed = now.saturating_sub(self.since).as_secs_f64();
+        (self.bytes, self.since) = ((self.bytes + passed * a_second).min(room), now);
+        let may = self.bytes >= RECORD;
+        if may {
+            self.bytes -= RECORD;
+        }
+        may
+    }
+}
+
+/// A part of a story.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Part {
+    /// A breach or a calm.
+    Turn,
+    /// What is no act either.
+    Other,
+    /// An act, what came of it, a hand, or news of the watcher: always recorded.
+    Always,
+    /// Only told.
+    Never,
+}
+
+/// Every rule's and user's.
 #[derive(Debug, Default)]
-pub(super) struct Throttle(BTreeMap<RuleName, Hour>);
+pub(super) struct Throttle {
+    hours: BTreeMap<(RuleName, Owner), Hour>,
+    all: Option<Bucket>,
+    each: BTreeMap<Owner, Bucket>,
+    /// Cases of which nothing is recorded, since their opening was not.
+    unrecorded: BTreeSet<u64>,
+}
 
 impl Throttle {
-    /// Whether one more record of a rule is written.
-    fn takes(&mut self, rule: &RuleName, now: Duration) -> bool {
-        let hour = self.0.entry(rule.clone()).or_insert(Hour { began: now, written: 0, left_out: 0 });
-        if hour.written < MOST {
-            hour.written += 1;
-            true
-        } else {
-            hour.left_out += 1;
-            false
-        }
+    /// Whether one more record is written. Three quarters of what may be kept is for all of this, half of that for one user:
+    /// within the time that it is kept, none of it takes the place of an act.
+    fn takes(&mut self, rule: &RuleName, owner: Owner, part: Part, now: Duration, audit: &Audit) -> bool {
+        let none = Hour { began: now, turns: 0, others: 0, left_out: 0 };
+        let hour = self.hours.entry((rule.clone(), owner)).or_insert(none);
+        let used = if part == Part::Turn { &mut hour.turns } else { &mut hour.others };
+        let (room, a_second) = (audit.most as f64 / 4.0, audit.most as f64 / 2.0 / audit.keep.as_secs_f64().max(1.0));
+        let all = self.all.get_or_insert(Bucket { bytes: room, since: now });
+        let his = self.each.entry(owner).or_insert(Bucket { bytes: room / 2.0, since: now });
+        let may = *used < MOST && his.take(now, room / 2.0, a_second / 2.0) && all.take(now, room, a_second);
+        *(if may { used } else { &mut hour.left_out }) += 1;
+        may
     }
 
-    /// The rules whose hour is over, with what was left out of it.
+    fn left_out(&mut self, rule: &RuleName, owner: Owner, now: Duration) {
+        let none = Hour { began: now, turns: 0, others: 0, left_out: 0 };
+        self.hours.entry((rule.clone(), owner)).or_insert(none).left_out += 1;
+    }
+
+    /// The rules whose hour is over, with what was left out of it, of all users.
     fn over(&mut self, now: Duration) -> Vec<(RuleName, u32)> {
         let over = |hour: &Hour| now.saturating_sub(hour.began) >= HOUR;
-        let ended: Vec<(RuleName, u32)> =
-            self.0.iter().filter(|(_, hour)| over(hour)).map(|(rule, hour)| (rule.clone(), hour.left_out)).collect();
-        self.0.retain(|_, hour| !over(hour));
+        let mut ended: BTreeMap<RuleName, u32> = BTreeMap::new();
+        for ((rule, _), hour) in self.hours.iter().filter(|(_, hour)| over(hour)) {
+            *ended.entry(rule.clone()).or_default() += hour.left_out;
+        }
+        self.hours.retain(|_, hour| !over(hour));
         ended.into_iter().filter(|(_, left_out)| *left_out > 0).collect()
     }
 }
 
 impl Dispatcher {
-    /// Tells a breach or a calm, and records it unless the rule has had its share of this hour.
-    pub(super) fn tell_throttled(&mut self, now: Moment, rule: &RuleName, happening: Happening) {
-        if self.throttle.takes(rule, now.monotonic) {
-            self.tell(happening);
-        } else {
-            self.out.push(Command::Say(Box::new(happening)));
+    /// Tells what happened, and records it: what is no act, only within bounds.
+    pub(super) fn tell(&mut self, happening: Happening) {
+        self.kept.extend(happening.kept());
+        let recorded = match (part_of(&happening.what), happening.case) {
+            (part @ (Part::Turn | Part::Other), Some(case)) => self.is_recorded(&happening, part, case),
+            (Part::Always, Some(case)) => {
+                self.record_its_opening(case);
+                true
+            }
+            _ => true,
+        };
+        let happening = Box::new(happening);
+        self.out.push(if recorded { Command::Tell(happening) } else { Command::Say(happening) });
+    }
+
+    /// The same of what only was in the way of a step.
+    pub(super) fn tell_in_bounds(&mut self, happening: Happening) {
+        let Some(case) = happening.case else { return self.tell(happening) };
+        self.kept.extend(happening.kept());
+        let recorded = self.is_recorded(&happening, Part::Other, case);
+        let happening = Box::new(happening);
+        self.out.push(if recorded { Command::Tell(happening) } else { Command::Say(happening) });
+    }
+
+    fn is_recorded(&mut self, happening: &Happening, part: Part, case: u64) -> bool {
+        let Some(rule) = &happening.rule else { return true };
+        let (owner, now) = (happening.subject.lead().map(|lead| lead.person()), self.now.monotonic);
+        if matches!(happening.what, What::Closed { .. }) {
+            // A story that is recorded has its end.
+            let untold = self.throttle.unrecorded.remove(&case);
+            if untold {
+                self.throttle.left_out(rule, owner, now);
+            } else {
+                let _ = self.throttle.takes(rule, owner, part, now, &self.rules.audit);
+            }
+            return !untold;
         }
+        if self.throttle.unrecorded.contains(&case) {
+            self.throttle.left_out(rule, owner, now);
+            return false;
+        }
+        let may = self.throttle.takes(rule, owner, part, now, &self.rules.audit);
+        if !may && matches!(happening.what, What::Opened { .. }) {
+            self.throttle.unrecorded.insert(case);
+        }
+        may
+    }
+
+    /// An act has its story: where the opening of its case was left out, it is recorded now.
+    pub(super) fn record_its_opening(&mut self, case: u64) {
+        if !self.throttle.unrecorded.remove(&case) {
+            return;
+        }
+        let opening = self.judge.case(case).and_then(|case| Some(self.opening(case, self.judge.rule(&case.rule)?)));
+        self.out.extend(opening.map(|opening| Command::Tell(Box::new(opening))));
     }
 
     pub(super) fn sum_up(&mut self, now: Moment) {
@@ -65,6 +169,20 @@ impl Dispatcher {
     }
 }
 
+fn part_of(what: &What) -> Part {
+    match what {
+        What::Opened { .. } | What::Closed { .. } => Part::Turn,
+        What::Reminded(_) | What::Decided { .. } | What::Measured(_) | What::LeftTheGroup { .. } => Part::Other,
+        What::Announced(..)
+        | What::Calls(_)
+        | What::Came(_)
+        | What::StoodBack { .. }
+        | What::LetLoose { .. }
+        | What::Watcher(_) => Part::Always,
+        What::Easing { .. } | What::BreachedAgain(_) | What::HoursEnded | What::WaitedFor { .. } => Part::Never,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -72,13 +190,35 @@ mod tests {
     #[test]
     fn a_rule_that_flaps_is_summed_up_after_an_hour() {
         let mut throttle = Throttle::default();
-        let (flapping, other) = (RuleName::from("flapping"), RuleName::from("other"));
+        let (flapping, other, audit) = (RuleName::from("flapping"), RuleName::from("other"), Audit::default());
         let at = |minutes: u64| Duration::from_secs(60 * minutes);
-        let written = (0..100).filter(|minute| throttle.takes(&flapping, at(minute % 59))).count();
-        assert_eq!(written, 60);
-        assert!(throttle.takes(&other, at(59)), "each rule has its own share");
+        let mut takes =
+            |rule: &RuleName, owner, minute| throttle.takes(rule, Some(owner), Part::Turn, at(minute), &audit);
+        assert_eq!((0..100).filter(|minute| takes(&flapping, 1001, minute % 59)).count(), 60);
+        assert!(takes(&other, 1001, 59) && takes(&flapping, 1002, 59), "each rule and user has a share");
         assert_eq!(throttle.over(at(60)), [(flapping.clone(), 40)]);
-        assert!(throttle.takes(&flapping, at(61)));
+        assert!(throttle.takes(&flapping, Some(1001), Part::Turn, at(61), &audit));
         assert_eq!(throttle.over(at(200)), [], "nothing was left out");
+    }
+
+    /// However long one floods, and by however many rules: an eighth of the room at once, an eighth... and in the time that
+    /// records are kept no more than three eighths of it are his, three quarters all users'.
+    #[test]
+    fn a_flood_of_days_leaves_room_for_acts() {
+        let day = Duration::from_secs(86_400);
+        let audit = Audit { most: 16 << 20, keep: 10 * day, ..Audit::default() };
+        let rules: Vec<RuleName> = (0..40).map(|number| RuleName::from(&*format!("rule-{number}"))).collect();
+        let mut throttle = Throttle::default();
+        let mut written = BTreeMap::new();
+        for hour in 0..240_u32 {
+            let now = HOUR * hour;
+            throttle.over(now);
+            for (rule, owner) in rules.iter().flat_map(|rule| [1001, 1002, 1003].map(|owner| (rule, owner))) {
+                let taken = (0..60).filter(|_| throttle.takes(rule, Some(owner), Part::Turn, now, &audit)).count();
+                *written.entry(owner).or_insert(0.0) += taken as f64 * RECORD / audit.most as f64;
+            }
+        }
+        assert!(written.values().all(|share| *share < 0.376), "{written:?}");
+        assert!(written.values().sum::<f64>() < 0.76, "{written:?}");
     }
 }

@@ -228,7 +228,10 @@ impl News {
                 "{rule} does not know yet of {count} processes what they run: it was not to be read in time, and is tried again at each tick"
             ),
             News::SummedUp(left_out, most) => {
-                format!("{left_out} more breaches and calms in an hour, beyond the {most} that are recorded")
+                format!(
+                    "{left_out} more breaches, calms and whatever else was no act in an hour, beyond the {most} and {most} of each user that are \
+                     recorded"
+                )
             }
             News::TrailLost(why) => format!("the audit trail cannot be written, so nothing is acted upon: {why}"),
             News::TrailBack => "the audit trail can be written again".to_owned(),

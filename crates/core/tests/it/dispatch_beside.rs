@@ -3,7 +3,8 @@
 
 use std::time::Duration;
 
-use sophron_core::act::{Act, Outcome, Restoring, Verb};
+use sophron_core::act::{Act, Ending, Outcome, Restoring, Verb};
+use sophron_core::audit::Kind;
 use sophron_core::decide::Verdict;
 use sophron_core::dispatch::{Input, Settings, Trail};
 use sophron_core::happening::{News, Next, What};
@@ -11,6 +12,7 @@ use sophron_core::protect::Protections;
 use sophron_core::state::State;
 use sophron_testkit::process;
 
+use crate::happening::scribe;
 use crate::script::{MIB, PID, load, rule, seconds};
 use crate::watch::{Watch, lowered, settings, suspended};
 
@@ -157,11 +159,39 @@ fn a_rule_that_flaps_does_not_fill_the_trail() {
         watch.ticks(2, 800);
         watch.ticks(12, 100);
     }
-    assert_eq!(watch.only_said, 100, "of 80 breaches and as many calms 60 are recorded");
+    assert_eq!(watch.only_said, 150, "of 80 breaches, alerts and calms those of 30 are recorded");
     watch.world.pass(seconds(3600));
     watch.ticks(1, 100);
-    let counted = |what: &What| matches!(what, What::Watcher(News::SummedUp(100, 60)));
+    let counted = |what: &What| matches!(what, What::Watcher(News::SummedUp(150, 60)));
     assert!(watch.told.iter().any(|happening| counted(&happening.what)), "{:?}", watch.words());
+}
+
+/// However many are in breach, only so much of it is recorded; and whoever is acted upon has his whole story in the trail.
+#[test]
+fn a_flood_of_breaches_leaves_the_acts_their_story() {
+    let keys = "lasting = '0s'\nladder = [ { at = '0s', do = 'alert' }, { at = '5s', do = 'terminate' } ]";
+    let mut watch = Watch::new(&rule(keys));
+    watch.world.processes = (0..500).map(|place| process(PID + place, "labelpress")).collect();
+    let mut recorded: Vec<(u64, Kind)> = Vec::new();
+    for _ in 0..20 {
+        watch.ticks(1, 800);
+        let mut told = std::mem::take(&mut watch.recorded);
+        while !watch.under_way.is_empty() {
+            told.push(watch.under_way[0].announced.clone());
+            watch.came(Outcome::Ended(Ending::default()));
+        }
+        told.append(&mut watch.recorded);
+        let drafts = told.iter().filter_map(|happening| scribe().record(happening));
+        recorded.extend(drafts.filter_map(|draft| Some((draft.case?, draft.kind))));
+    }
+    let acted: Vec<u64> = recorded.iter().filter(|(_, kind)| *kind == Kind::Outcome).map(|(case, _)| *case).collect();
+    assert!(!acted.is_empty());
+    for case in acted {
+        let story: Vec<&Kind> = recorded.iter().filter(|(of, _)| *of == case).map(|(_, kind)| kind).collect();
+        let place = |kind: &Kind| story.iter().position(|found| *found == kind);
+        assert!(place(&Kind::Breach) < place(&Kind::Intent), "case {case} has no beginning: {story:?}");
+    }
+    assert!(recorded.len() < 150, "{}", recorded.len());
 }
 
 /// A program is told of a case; until it has ended the same rule runs no other, and that is told.

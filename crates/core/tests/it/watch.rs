@@ -42,6 +42,8 @@ pub struct Watch {
     pub calls: Vec<Call>,
     pub wishes: Vec<MemoryWish>,
     pub told: Vec<Happening>,
+    /// Of that, what is recorded.
+    pub recorded: Vec<Happening>,
     /// Told, and not recorded.
     pub only_said: usize,
     pub beside: Beside,
@@ -66,6 +68,7 @@ impl Watch {
             calls: Vec::new(),
             wishes: Vec::new(),
             told: Vec::new(),
+            recorded: Vec::new(),
             only_said: 0,
             beside: Beside::default(),
             fixed: BTreeSet::new(),
@@ -78,7 +81,10 @@ impl Watch {
         for command in commands {
             match command {
                 Command::Act(commission) => self.under_way.push(*commission),
-                Command::Tell(happening) => self.told.push(*happening),
+                Command::Tell(happening) => {
+                    self.recorded.push((*happening).clone());
+                    self.told.push(*happening);
+                }
                 Command::Say(happening) => {
                     self.only_said += 1;
                     self.told.push(*happening);

@@ -6,7 +6,8 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
-use std::io;
+use std::fs::File;
+use std::io::{self, Read as _};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError, channel};
@@ -28,6 +29,9 @@ const LATE_IN_ALL: Duration = Duration::from_millis(800);
 /// At most that many threads are left behind, each waiting with its target.
 const MOST_WAITING: usize = 32;
 
+/// No more than that is read of a file, bytes.
+const LONGEST: u64 = 8 << 10;
+
 /// The layer below: reads a file of a process, and may hang.
 pub trait RiskyFiles: Send + Sync + fmt::Debug {
     /// The whole file.
@@ -43,7 +47,11 @@ pub struct ProcFiles(pub PathBuf);
 
 impl RiskyFiles for ProcFiles {
     fn read(&self, pid: u32, file: &str) -> io::Result<Vec<u8>> {
-        std::fs::read(self.0.join(pid.to_string()).join(file))
+        let file = File::open(self.0.join(pid.to_string()).join(file))?;
+        // A command line may have megabytes: its beginning says what it is.
+        let mut bytes = Vec::new();
+        file.take(LONGEST).read_to_end(&mut bytes)?;
+        Ok(bytes)
     }
 }
 
