@@ -18,6 +18,10 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
+    if let Some(failure) = places::without_chosen_zone() {
+        ui::failure::print(&failure);
+        return failure.exit.into();
+    }
     let args = match args::Args::try_parse() {
         Ok(args) => args,
         Err(error) => return args::answer(&error),

@@ -1,6 +1,7 @@
 //! Where rules and state are. As root the environment chooses no file.
 
 use std::env;
+use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 
 use sophron_linux::here;
@@ -13,6 +14,30 @@ pub const MACHINE_RULES: &str = "/etc/sophron/rules.toml";
 const MACHINE_RUNTIME: &str = "/run/sophron";
 
 const MACHINE_STATE: &str = "/var/lib/sophron";
+
+/// As root the environment chooses no file, and none of time zones either: begun anew without TZDIR, and without a TZ that is
+/// more than the name of a zone. Returns only where there is nothing of that, or where it cannot be begun anew.
+pub fn without_chosen_zone() -> Option<Failure> {
+    let is_a_name = |zone: &str| {
+        let harmless = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '+' | '-' | '/');
+        zone.chars().all(harmless) && !zone.starts_with('/')
+    };
+    let chosen =
+        |name: &str| env::var_os(name).is_some_and(|zone| name == "TZDIR" || !zone.to_str().is_some_and(is_a_name));
+    let chosen: Vec<&str> = ["TZ", "TZDIR"].into_iter().filter(|name| chosen(name)).collect();
+    if chosen.is_empty() || !here::is_privileged() {
+        return None;
+    }
+    chosen.iter().for_each(|name| say_ignored(name));
+    let mut anew = std::process::Command::new("/proc/self/exe");
+    let mut words = env::args_os();
+    anew.arg0(words.next().unwrap_or_default()).args(words);
+    for name in chosen {
+        anew.env_remove(name);
+    }
+    let error = anew.exec();
+    Some(Failure::new(Exit::Failed, "it cannot be begun anew without them").because(error))
+}
 
 /// The rules file to read: the one given, else the first that is there.
 pub fn rules(given: Option<&Path>) -> Result<PathBuf, Failure> {

@@ -11,8 +11,8 @@ use sophron_linux::{files, here};
 
 use crate::exit::{Exit, Failure};
 
-/// The largest window a compressed recording may ask for: 2^27 bytes, 128 MiB.
-const LARGEST_WINDOW: u32 = 27;
+/// The largest window a compressed recording may ask for: 2^24 bytes, 16 MiB.
+const LARGEST_WINDOW: u32 = 24;
 
 const LEVEL: i32 = 6;
 

@@ -37,9 +37,22 @@ pub fn clean(bytes: &[u8]) -> String {
     out
 }
 
+/// Bidirectional controls, and separators of lines.
+fn turns_the_line(c: char) -> bool {
+    matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+/// What takes no room, or shows as nothing: two names that look the same would not be.
+fn is_not_seen(c: char) -> bool {
+    matches!(c,
+        '\u{ad}' | '\u{34f}' | '\u{115f}' | '\u{1160}' | '\u{17b4}' | '\u{17b5}' | '\u{180b}'..='\u{180f}'
+        | '\u{200b}'..='\u{200d}' | '\u{2060}'..='\u{2065}' | '\u{206a}'..='\u{206f}' | '\u{2800}' | '\u{3164}'
+        | '\u{fe00}'..='\u{fe0f}' | '\u{feff}' | '\u{ffa0}' | '\u{fff0}'..='\u{fffb}'
+        | '\u{1d173}'..='\u{1d17a}' | '\u{e0000}'..='\u{e0fff}')
+}
+
 fn push_clean(out: &mut String, c: char) {
-    let harmful = c.is_control()
-        || matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    let harmful = c.is_control() || turns_the_line(c) || is_not_seen(c);
     match c as u32 {
         code if harmful && code < 0x100 => out.push_str(&format!("\\x{code:02x}")),
         code if harmful => out.push_str(&format!("\\u{{{code:x}}}")),
@@ -137,6 +150,10 @@ mod tests {
     fn no_control_byte_survives() {
         let hostile = b"a\x1b[31mb\nc\xc2\x9bd\xe2\x80\xaee\xff\x7f";
         assert_eq!(clean(hostile), "a\\x1b[31mb\\x0ac\\x9bd\\u{202e}e\\xff\\x7f");
+        // What is not seen, or only by machines: two names that look the same would not be.
+        let unseen = "label\u{200b}press\u{e0041}\u{fe0f}\u{3164}";
+        assert_eq!(clean(unseen.as_bytes()), "label\\u{200b}press\\u{e0041}\\u{fe0f}\\u{3164}");
+        assert_eq!(clean("Größe 印刷 é".as_bytes()), "Größe 印刷 é");
     }
 
     #[test]

@@ -6,6 +6,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::fs::{Mode, OFlags};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use sophron_core::act::Outcome;
 use sophron_core::model::ProcessId;
@@ -151,6 +152,40 @@ impl Handle {
             }
         }
         if self.has_ended() { Err(io::Error::from(io::ErrorKind::NotFound)) } else { Ok(threads) }
+    }
+}
+
+impl Handle {
+    /// Sets something of a thread by its number, which may be another's by the time it is set: the thread is held by its folder
+    /// in /proc, which tells nothing of anybody else, and asked after the act whether it was there. If it was not, what was
+    /// changed is put back.
+    ///
+    /// # Errors
+    /// `ESRCH` when the thread has ended; else as setting it.
+    pub(crate) fn on_thread<T: PartialEq + Copy>(
+        &self,
+        thread: u32,
+        get: impl FnOnce() -> io::Result<T>,
+        set: impl Fn(T) -> io::Result<()>,
+        value: T,
+    ) -> io::Result<()> {
+        let ended = || io::Error::from_raw_os_error(libc::ESRCH);
+        let path = format!("/proc/{}/task/{thread}", self.id.pid);
+        let folder = fs::File::open(path).map_err(|error| if is_gone(&error) { ended() } else { error })?;
+        let lives = || {
+            let stat = rustix::fs::openat(&folder, "stat", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty());
+            stat.is_ok_and(|stat| rustix::io::read(stat, &mut [0; 16]).is_ok())
+        };
+        let before = get()?;
+        set(value)?;
+        if lives() {
+            return Ok(());
+        }
+        if before != value {
+            // Whoever it was: it has what it had. Who may not put it back could not have set it for another.
+            let _ = set(before);
+        }
+        Err(ended())
     }
 }
 

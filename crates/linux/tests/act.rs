@@ -9,9 +9,9 @@ use std::time::Duration;
 use rustix::process::{Pid, Signal, kill_process};
 use sophron_core::model::Needs;
 use sophron_linux::Sampler;
-use sophron_linux::act::{self, ActError, Ending, Only};
+use sophron_linux::act::{self, ActError, Ending, Grip, Only};
 use sophron_linux::handle::Handle;
-use sophron_testkit::{eventually, is_gone, is_suspended, nices};
+use sophron_testkit::{eventually, is_gone, is_suspended, nices, usual_nice};
 
 /// A quiet process of this test's own, fixed by a handle.
 struct Target {
@@ -78,4 +78,18 @@ fn what_has_ended_is_gone_for_every_act() {
     target.child.wait().unwrap();
     assert!(matches!(act::suspend(&target.handle), Err(ActError::Gone)));
     assert!(matches!(act::terminate(&target.handle, None), Err(ActError::Gone)));
+}
+
+/// A thread's number that is another's by now: setting takes numbers alone, and who has it is left as he was.
+#[test]
+fn a_threads_number_that_is_anothers_is_nobody() {
+    let (target, stranger) = (Target::new(), Target::new());
+    let (before, own) = (nices(stranger.child.id()), usual_nice());
+    let nice = (own + 3).min(19);
+    let refused = Grip::set_nice(&target.handle, stranger.child.id(), nice).unwrap_err();
+    assert_eq!(refused.raw_os_error(), Some(libc::ESRCH));
+    let refused = Grip::set_io_priority(&target.handle, stranger.child.id(), 3 << 13).unwrap_err();
+    assert_eq!((refused.raw_os_error(), nices(stranger.child.id())), (Some(libc::ESRCH), before));
+    Grip::set_nice(&target.handle, target.child.id(), nice).unwrap();
+    assert_eq!(nices(target.child.id()), [nice]);
 }

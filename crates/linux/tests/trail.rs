@@ -50,6 +50,14 @@ fn files_are_the_owners_alone_and_space_is_kept_behind_the_last_record() {
     // A file system that cannot reserve shows the bare file.
     let kept = file.blocks() * 512;
     assert!(kept >= 4 << 20 || kept <= 64 << 10, "{kept}");
+    // A file that is followed by another gives its space back.
+    let keeping = Keeping { piece: 8 << 10, ..Keeping::default() };
+    let mut trail = TrailFile::open(state.path(), draft(), keeping).unwrap();
+    while fs::metadata(trail::folder(state.path()).join(trail::name(2))).is_err() {
+        trail.append(&[draft(), draft()]).unwrap();
+    }
+    let first = fs::metadata(trail::folder(state.path()).join(trail::name(1))).unwrap();
+    assert!(first.blocks() * 512 <= first.len() + (64 << 10), "{} blocks for {} bytes", first.blocks(), first.len());
 }
 
 #[test]

@@ -166,6 +166,8 @@ impl Sheet for ForgetfulSheet {
     }
 
     fn reserve(&self, _from: u64, _length: u64) {}
+
+    fn give_back(&self, _size: u64) {}
 }
 
 fn draft(kind: Kind) -> Draft {

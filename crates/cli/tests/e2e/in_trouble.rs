@@ -76,3 +76,24 @@ fn it_sees_to_its_own_life_and_hands_that_to_nobody() {
     );
     assert_eq!(told, before);
 }
+
+/// A zone is chosen by its name alone: neither by a file, nor by a folder of somebody's.
+#[test]
+fn as_root_the_environment_chooses_no_file_of_a_zone() {
+    if !is_root() {
+        return eprintln!("skipped: an ordinary user may choose what he likes");
+    }
+    let stage = stage();
+    let run = |zone: &str, folder: Option<&str>| {
+        let mut command = stage.command(&["list", "--limit", "1"]);
+        command.env("TZ", zone).envs(folder.map(|folder| ("TZDIR", folder)));
+        let output = command.output().unwrap();
+        assert!(output.status.success(), "{output:?}");
+        String::from_utf8_lossy(&output.stderr).into_owned()
+    };
+    assert_eq!(run("UTC", None), "");
+    for zone in ["/etc/shadow", ":/etc/shadow", "../../etc/shadow"] {
+        assert!(run(zone, None).contains("TZ is ignored"), "{zone}");
+    }
+    assert!(run("UTC", Some("/tmp")).contains("TZDIR is ignored"));
+}

@@ -340,7 +340,8 @@ impl Inquiry<'_> {
             let mut suspects = self.lineup.by_held_files(&held);
             let mut remarks = Vec::new();
             if !held.is_empty() {
-                let size: u64 = held.iter().map(|file| file.size).sum();
+                // Of a sparse file the size is whatever its owner likes.
+                let size = held.iter().map(|file| file.size).fold(0, u64::saturating_add);
                 let size = scaled_size(size as f64);
                 remarks.push(format!("{size} of it are deleted files that are still open: they come free when their holder closes them, or ends"));
             }

@@ -168,7 +168,7 @@ impl<'s> Lineup<'s> {
         for file in held {
             by_pid.entry(file.pid).or_default().push(file);
         }
-        let size = |files: &[&HeldFile]| files.iter().map(|file| file.size).sum::<u64>();
+        let size = |files: &[&HeldFile]| files.iter().map(|file| file.size).fold(0, u64::saturating_add);
         let mut holders: Vec<(&Process, u64, &HeldFile)> = by_pid
             .iter()
             .filter_map(|(pid, files)| {

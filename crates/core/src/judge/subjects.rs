@@ -199,7 +199,8 @@ impl State {
             let with_unseen = of_control_group(key, tick.snapshot);
             totals.at_least(with_unseen);
             if let Some((cpu, interval)) = totals.cpu().zip(tick.snapshot.interval) {
-                kept.used += interval.mul_f64(cpu.max(0.0) / 100.0);
+                // A recording may claim anything: no machine has a million cores.
+                kept.used = kept.used.saturating_add(interval.mul_f64(cpu.clamp(0.0, 1e8) / 100.0));
             }
             totals.used = kept.used;
             let machine = &tick.snapshot.machine;

@@ -110,6 +110,14 @@ impl Basis {
 }
 
 impl Names {
+    /// Bytes of all texts.
+    pub(crate) fn bytes(&self) -> usize {
+        let texts = [&self.path, &self.command, &self.unmasked, &self.group, &self.unit];
+        let own = [&self.name, &self.app, &self.owner, &self.tty];
+        texts.iter().filter_map(|text| text.as_ref()).map(String::len).sum::<usize>()
+            + own.iter().map(|text| text.len()).sum::<usize>()
+    }
+
     /// Whether what it runs could not be read yet.
     pub fn app_unread(&self) -> bool {
         self.app_rests_on == Basis::Unread

@@ -24,6 +24,15 @@ pub const FORMAT: u32 = 1;
 /// Longest line that is read, in bytes.
 pub const LONGEST_LINE: usize = 16 * 1024 * 1024;
 
+/// Most values in one line: 20,000 processes have some 600,000.
+const MOST_VALUES: usize = 4_000_000;
+
+/// Most bytes of names that all processes of a sample have together.
+const MOST_TEXT: usize = 64 << 20;
+
+/// Longest text that is taken, bytes.
+const LONGEST_TEXT: usize = 16 << 10;
+
 /// Most processes in one sample.
 const MOST_PROCESSES: usize = 200_000;
 

@@ -6,7 +6,7 @@ use jiff::SignedDuration;
 
 use super::row::Row;
 use super::table::{MACHINE, PROCESS, set};
-use super::{FORMAT, Header, LONGEST_LINE, Line, MOST_PROCESSES, Ours};
+use super::{FORMAT, Header, LONGEST_LINE, Line, MOST_PROCESSES, MOST_TEXT, MOST_VALUES, Ours};
 use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
 use crate::text;
 
@@ -40,6 +40,9 @@ pub struct Replay {
     /// Where its clocks begin.
     clock: Duration,
 }
+
+/// A line of so many bytes brings much.
+const MUCH: usize = 1 << 18;
 
 /// Clocks of a recording begin at an hour, so that an interval can be taken from them.
 const EARLIEST: Duration = Duration::from_secs(3600);
@@ -110,6 +113,11 @@ impl Replay {
         if line.len() > LONGEST_LINE {
             return Err(damaged(format!("longer than {LONGEST_LINE} bytes")));
         }
+        let length = line.len();
+        let values = line.iter().filter(|byte| matches!(byte, b',' | b'[' | b'{')).count();
+        if values > MOST_VALUES {
+            return Err(damaged(format!("it holds more than {MOST_VALUES} values")));
+        }
         let line: Line<'_> = serde_json::from_slice(line).map_err(|error| damaged(error.to_string()))?;
         let is_first = number == 2;
         let clock = self.clock;
@@ -133,6 +141,12 @@ impl Replay {
         set(&MACHINE, &mut self.snapshot.machine, &line.m);
         self.people(&line, is_first, interval, boottime - before.boottime).map_err(damaged)?;
         self.ours = line.o.checked();
+        // Now and then, and where a line brings much.
+        let look = number.is_multiple_of(16) || length > MUCH;
+        let texts = || self.snapshot.processes.iter().map(|process| process.names.bytes()).sum::<usize>();
+        if look && texts() > MOST_TEXT {
+            return Err(damaged(format!("its processes have more than {} MiB of names", MOST_TEXT >> 20)));
+        }
         self.snapshot.machine.processes = u32::try_from(self.snapshot.processes.len()).unwrap_or(u32::MAX);
         Ok(&self.snapshot)
     }
@@ -154,6 +168,7 @@ impl Replay {
             set(&PROCESS, process, row);
             process.cpu = rate(process.cpu_time.saturating_sub(used), interval);
         }
+        let mut born: Vec<Process> = Vec::new();
         for row in &line.n {
             let number = |key: &str| {
                 row.get(key).and_then(serde_json::Value::as_u64).ok_or(format!("a process without `{key}`"))
@@ -167,13 +182,22 @@ impl Replay {
             // One that came with this sample has used all it has used in it.
             let is_born = !is_first && row.get("born").is_some_and(|born| born == true);
             process.cpu = if is_born { rate(process.cpu_time, interval) } else { None };
-            match processes.binary_search_by_key(&pid, |process| process.id.pid) {
-                Ok(_) => return Err(format!("process {pid} is there already")),
-                Err(at) => processes.insert(at, process),
+            if processes.binary_search_by_key(&pid, |process| process.id.pid).is_ok() {
+                return Err(format!("process {pid} is there already"));
             }
-            if processes.len() > MOST_PROCESSES {
+            if processes.len() + born.len() >= MOST_PROCESSES {
                 return Err(format!("more than {MOST_PROCESSES} processes"));
             }
+            born.push(process);
+        }
+        // In one go, in whatever order they stand in the line.
+        if !born.is_empty() {
+            born.sort_by_key(|process| process.id.pid);
+            if let Some(twice) = born.windows(2).find(|pair| pair[0].id.pid == pair[1].id.pid) {
+                return Err(format!("process {} is there already", twice[0].id.pid));
+            }
+            processes.append(&mut born);
+            processes.sort_by_key(|process| process.id.pid);
         }
         // Families change with who comes, goes or is taken over.
         let moves = |row: &Row<'_>| row.keys().any(|key| matches!(key, "parent" | "app" | "uid"));

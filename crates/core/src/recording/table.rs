@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 
+use super::LONGEST_TEXT;
 use super::row::Row;
 use crate::model::{Basis, CpuSplit, DiskUse, GroupUse, Machine, Origin, Process, Stall};
 use crate::state::State;
@@ -87,12 +88,12 @@ pub(super) const PROCESS: [Column<Process>; 29] = [
         set: |of, value| of.cpu_time = seconds(value).unwrap_or_default(),
     },
     Column { key: "waited", get: |of| tenths(of.waited), set: |of, value| of.waited = rate(value) },
-    Column { key: "memory", get: |of| size(of.memory), set: |of, value| of.memory = value.as_u64() },
-    Column { key: "memory.held", get: |of| size(of.memory_held), set: |of, value| of.memory_held = value.as_u64() },
+    Column { key: "memory", get: |of| size(of.memory), set: |of, value| of.memory = bytes(value) },
+    Column { key: "memory.held", get: |of| size(of.memory_held), set: |of, value| of.memory_held = bytes(value) },
     Column {
         key: "memory.swapped",
         get: |of| size(of.memory_swapped),
-        set: |of, value| of.memory_swapped = value.as_u64(),
+        set: |of, value| of.memory_swapped = bytes(value),
     },
     Column {
         key: "memory.virtual",
@@ -142,14 +143,14 @@ pub(super) const MACHINE: [Column<Machine>; 23] = [
     Column {
         key: "machine.memory.total",
         get: |of| of.memory_total.into(),
-        set: |of, value| of.memory_total = value.as_u64().unwrap_or(0),
+        set: |of, value| of.memory_total = bytes(value).unwrap_or(0),
     },
     Column {
         key: "machine.memory.available",
         get: |of| size(of.memory_available),
-        set: |of, value| of.memory_available = value.as_u64(),
+        set: |of, value| of.memory_available = bytes(value),
     },
-    Column { key: "machine.swap.used", get: |of| size(of.swap_used), set: |of, value| of.swap_used = value.as_u64() },
+    Column { key: "machine.swap.used", get: |of| size(of.swap_used), set: |of, value| of.swap_used = bytes(value) },
     Column {
         key: "machine.swap.traffic",
         get: |of| share(of.swap_traffic),
@@ -210,7 +211,7 @@ fn maybe(text: &Option<String>) -> Value {
 }
 
 fn may_be(value: &Value) -> Option<String> {
-    value.as_str().map(|text| text::clean(text.as_bytes()))
+    value.as_str().map(|text| text::clean(text.as_bytes().get(..LONGEST_TEXT).unwrap_or(text.as_bytes())))
 }
 
 fn words(value: &Value) -> String {
@@ -222,7 +223,12 @@ fn small(value: &Value) -> Option<u32> {
 }
 
 fn number(value: &Value) -> Option<f64> {
-    value.as_f64().filter(|number| number.is_finite())
+    value.as_f64().filter(|number| number.abs() <= LARGEST)
+}
+
+/// No machine has more, and the sum of all processes is a number still.
+fn bytes(value: &Value) -> Option<u64> {
+    value.as_u64().filter(|bytes| *bytes < 1 << 45)
 }
 
 fn rate(value: &Value) -> Option<f32> {
@@ -241,6 +247,9 @@ fn size(bytes: Option<u64>) -> Value {
 fn count(count: Option<u32>) -> Value {
     count.map_or(Value::Null, Value::from)
 }
+
+/// No figure of a machine is greater: beyond it sums and products would not be figures any more.
+const LARGEST: f64 = 1e15;
 
 /// To a thousandth.
 fn share(share: Option<f64>) -> Value {
@@ -308,7 +317,7 @@ fn of_groups(groups: &[GroupUse]) -> Value {
 
 fn groups(value: &Value) -> Vec<GroupUse> {
     let group = |value: &Value| {
-        let cpu = value.get(1)?.as_f64().filter(|cpu| cpu.is_finite() && *cpu >= 0.0)?;
+        let cpu = value.get(1)?.as_f64().filter(|cpu| (0.0..=LARGEST).contains(cpu))?;
         Some(GroupUse { group: words(value.get(0)?), cpu })
     };
     value.as_array().into_iter().flatten().take(MOST_GROUPS).filter_map(group).collect()

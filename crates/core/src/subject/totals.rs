@@ -46,11 +46,13 @@ impl Totals {
             cpu: group.cpu(judged.grouping().unwrap_or(Grouping::App)),
             memory,
             cpu_time: members.iter().map(|process| process.cpu_time).sum(),
-            sizes: SIZES.map(|(_, of)| members.iter().map(|process| of(process)).sum()),
+            // Address space costs nothing: a few processes can have more than a number holds.
+            sizes: SIZES
+                .map(|(_, of)| members.iter().try_fold(0_u64, |all, process| Some(all.saturating_add(of(process)?)))),
             disk_read: sum(|process| process.disk_read),
             disk_write: sum(|process| process.disk_write),
             faults: sum(|process| process.faults),
-            threads: members.iter().map(|process| process.threads).sum(),
+            threads: members.iter().map(|process| process.threads).fold(0, u32::saturating_add),
             members: members.len() as u32,
             age: members.iter().map(|process| process.age).max().unwrap_or_default(),
             used: Duration::ZERO,

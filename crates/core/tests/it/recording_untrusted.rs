@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use sophron_core::judge::Tick;
 use sophron_core::model::{Origin, Process, Snapshot};
 use sophron_core::recording::{LONGEST_LINE, ReadError, Replay};
 use sophron_core::state::State;
@@ -72,6 +73,65 @@ fn numbers_are_checked() {
     assert_eq!((split.load, split.memory_total), (Some([0.0, 2.0, 0.0]), 8));
     let many: Vec<&str> = vec![r#"["d",1,0]"#; 2000];
     assert_eq!(machine(&format!(r#""disks":[{}]"#, many.join(","))).disks.len(), 1024, "bounded");
+}
+
+/// However it is made, it costs no more than a recording of a large machine: neither time nor memory.
+#[test]
+fn a_small_file_cannot_cost_much() {
+    // PIDs in falling order were once put into their places one by one: over a minute.
+    let rows: Vec<String> = (1..=60_000).rev().map(|pid| format!(r#"{{"pid":{pid},"start":1}}"#)).collect();
+    let began = std::time::Instant::now();
+    let all = one(&format!(r#"{{"t":0,"n":[{}]}}"#, rows.join(","))).unwrap().processes;
+    assert!(all.len() == 60_000 && all.windows(2).all(|pair| pair[0].id.pid < pair[1].id.pid));
+    assert!(began.elapsed() < Duration::from_secs(20), "{:?}", began.elapsed());
+    let twice = one(r#"{"t":0,"n":[{"pid":7,"start":1},{"pid":7,"start":2}]}"#).unwrap_err();
+    assert!(twice.contains("process 7 is there already"), "{twice}");
+    let many = one(&format!(r#"{{"t":0,"m":{{"disks":[{}0]}}}}"#, "0,".repeat(4_100_000))).unwrap_err();
+    assert!(many.contains("more than 4000000 values"), "{many}");
+    assert_eq!(press(&format!(r#","command":"{}""#, "x".repeat(100_000))).command.as_ref().unwrap().len(), 16 << 10);
+    let names = "x".repeat(16 << 10);
+    let mut replay = begun();
+    let found = (0..8_u32).find_map(|piece| {
+        let rows: Vec<String> =
+            (1..900).map(|at| format!(r#"{{"pid":{},"start":1,"command":"{names}"}}"#, piece * 1000 + at)).collect();
+        replay.next(format!(r#"{{"t":{piece},"n":[{}]}}"#, rows.join(",")).as_bytes()).err()
+    });
+    assert!(found.unwrap().to_string().contains("more than 64 MiB of names"));
+}
+
+/// No figure breaks a judgement that rests on it.
+#[test]
+fn no_figure_is_too_large_to_be_judged() {
+    let judged = ["tree", "owner", "app", "tree", "owner"];
+    let rules =
+        ["cpu > 5%", "avg(cpu, 10s) > 5%", "growth(cpu.time) > 1s", "disk > 1 MiB/s", "memory > 5 GiB and threads > 5"];
+    let rule = |(at, breach): (usize, &&str)| {
+        let judge = judged[at];
+        format!(
+            "[[rule]]\nname = 'rule-{at}'\njudge = '{judge}'\nwhere = 'not kernel'\nlasting = '0s'\nbreach = '{breach}'\n"
+        )
+    };
+    let rules: String = rules.iter().enumerate().map(rule).collect();
+    let rules = crate::script::load(&rules);
+    for figure in ["1e308", "1e15", "3e38", "-1e308", "18446744073709551615"] {
+        let mut replay = begun();
+        let mut judge = sophron_core::judge::Judge::new(&rules, 1);
+        for t in 0..30 {
+            let says =
+                ["waited", "faults", "disk.read", "disk.write", "cpu.time", "memory", "memory.held", "age", "threads"];
+            let says: String = says.iter().map(|key| format!(r#","{key}":{figure}"#)).collect();
+            let row = format!(r#"{{"pid":{},"start":200,"parent":1,"born":true{says}}}"#, 20 + t);
+            let line = format!(
+                r#"{{"t":{},"n":[{row}],"m":{{"machine.cpu":{figure},"machine.memory.total":{figure}}}}}"#,
+                t * 1000
+            );
+            let snapshot = replay.next(line.as_bytes()).unwrap().clone();
+            let none = std::collections::BTreeSet::new();
+            let zone = jiff::tz::TimeZone::UTC;
+            let tick = Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &zone };
+            let _ = judge.tick(&tick);
+        }
+    }
 }
 
 /// Words that this version does not know say nothing; what rests on them is not made up.

@@ -3,7 +3,7 @@
 use std::io;
 use std::time::Duration;
 
-use rustix::process::{Pid, Signal, setpriority_process};
+use rustix::process::{Pid, Signal, getpriority_process, setpriority_process};
 use sophron_core::model::ProcessId;
 
 use crate::handle::{Handle, Thread};
@@ -73,8 +73,9 @@ impl Grip for Handle {
     }
 
     fn set_nice(&self, thread: u32, nice: i32) -> io::Result<()> {
-        let thread = Pid::from_raw(thread.cast_signed()).ok_or(io::ErrorKind::NotFound)?;
-        Ok(setpriority_process(Some(thread), nice)?)
+        let number = Pid::from_raw(thread.cast_signed()).ok_or(io::ErrorKind::NotFound)?;
+        let get = || Ok(getpriority_process(Some(number))?);
+        self.on_thread(thread, get, |nice| Ok(setpriority_process(Some(number), nice)?), nice)
     }
 
     fn io_priority(&self, thread: u32) -> io::Result<u32> {
@@ -82,7 +83,7 @@ impl Grip for Handle {
     }
 
     fn set_io_priority(&self, thread: u32, value: u32) -> io::Result<()> {
-        sys::set_io_priority(thread, value)
+        self.on_thread(thread, || sys::io_priority(thread), |value| sys::set_io_priority(thread, value), value)
     }
 
     fn clock(&self) -> Duration {

@@ -116,6 +116,9 @@ pub trait Sheet: Send {
 
     /// Keeps space behind its end where the file system can do that.
     fn reserve(&self, from: u64, length: u64);
+
+    /// Gives back what is kept behind its end, of a file of that size to which nothing is added any more.
+    fn give_back(&self, size: u64);
 }
 
 /// A folder on a disk.
@@ -259,5 +262,12 @@ impl Sheet for DiskSheet {
     fn reserve(&self, from: u64, length: u64) {
         // A file system that cannot reserve, or has no space left to, still takes records as long as it can.
         let _ = rustix::fs::fallocate(&self.0, FallocateFlags::KEEP_SIZE, from, length);
+    }
+
+    fn give_back(&self, size: u64) {
+        // Some file systems give it back when the file is cut to the size that it has, others for a hole behind its end.
+        let _ = self.0.set_len(size);
+        let hole = FallocateFlags::KEEP_SIZE | FallocateFlags::PUNCH_HOLE;
+        let _ = rustix::fs::fallocate(&self.0, hole, size, 1 << 30);
     }
 }

@@ -347,6 +347,7 @@ impl<F: Folder> Writer<F> {
             return Ok(());
         }
         let number = open.number;
+        open.sheet.give_back(open.size);
         self.open = None;
         self.begin(number + 1, Some(number), None)?;
         self.retire(now)

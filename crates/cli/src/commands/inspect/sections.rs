@@ -293,7 +293,7 @@ fn files(seen: &Inspection) -> Vec<String> {
     lines.extend(largest.iter().take(3).map(line));
     let hidden: Vec<&&OpenFile> = largest.iter().skip(3).filter(|file| file.deleted).collect();
     if !hidden.is_empty() {
-        let bytes = hidden.iter().map(|file| file.size).sum();
+        let bytes = hidden.iter().map(|file| file.size).fold(0, u64::saturating_add);
         lines.push(format!("and {} more deleted files with {}", hidden.len(), size(bytes)));
     }
     lines
