@@ -8,7 +8,7 @@ use std::sync::mpsc::{Sender, SyncSender, channel};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
-use sophron_core::dispatch::Standing;
+use sophron_core::dispatch::{Standing, Wanted};
 use sophron_core::model::ProcessId;
 use sophron_linux::{files, here};
 
@@ -21,14 +21,6 @@ const PATIENCE: Duration = Duration::from_secs(2);
 /// Longest question.
 const LONGEST: u64 = 4096;
 
-/// How a rule stands to a process.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Question {
-    pub rule: String,
-    pub pid: u32,
-    pub start: u64,
-}
-
 /// The answer.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Answer {
@@ -38,7 +30,7 @@ pub struct Answer {
 
 /// A question on its way to the watcher's thread.
 pub struct Asked {
-    pub question: Question,
+    pub question: Wanted,
     pub reply: Sender<Answer>,
 }
 
@@ -52,10 +44,11 @@ pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>) -> Result<PathBuf, S
     let listener = UnixListener::bind(&path).map_err(|error| format!("{}: {error}", path.display()))?;
     std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600)).map_err(|error| error.to_string())?;
     let serve_all = move || {
-        for stream in listener.incoming().flatten() {
-            // One at a time: whoever says nothing is let go soon.
-            if serve(stream, &wake).is_err() {
-                continue;
+        for stream in listener.incoming() {
+            // One at a time: whoever says nothing is let go soon. Out of descriptors it is tried again in a while.
+            match stream.map(|stream| serve(stream, &wake)) {
+                Ok(_) => {}
+                Err(_) => std::thread::sleep(PATIENCE / 10),
             }
         }
     };
@@ -73,7 +66,7 @@ fn serve(mut stream: UnixStream, wake: &SyncSender<Wake>) -> std::io::Result<()>
     }
     let mut line = String::new();
     BufReader::new((&stream).take(LONGEST)).read_line(&mut line)?;
-    let question = serde_json::from_str(&line)?;
+    let question = Wanted::read(line.as_bytes())?;
     let (reply, answer) = channel();
     // A watcher that has more to do than it can take answers nobody.
     if wake.try_send(Wake::Asked(Asked { question, reply })).is_ok()
@@ -98,7 +91,7 @@ pub fn ask(state: Option<&Path>, rule: &str, id: &ProcessId) -> Result<Answer, S
     })?;
     let answer = || -> std::io::Result<Answer> {
         stream.set_read_timeout(Some(PATIENCE))?;
-        let mut question = serde_json::to_vec(&Question { rule: rule.to_owned(), pid: id.pid, start: id.start })?;
+        let mut question = serde_json::to_vec(&Wanted { rule: rule.to_owned(), pid: id.pid, start: id.start })?;
         question.push(b'\n');
         stream.write_all(&question)?;
         let mut line = String::new();

@@ -190,3 +190,37 @@ fn a_chain_of_short_lives_is_counted_with_its_unit_and_as_unseen() {
     });
     watcher.interrupt();
 }
+
+/// Forking and exiting before `lasting` is over: whoever comes after goes on with the breach that had built up.
+#[test]
+fn forking_and_exiting_is_no_way_out() {
+    let stage = stage();
+    let text = rules("{ at = '0s', do = 'terminate', force_after = '1s' }").replace("'400ms'", "'3s'");
+    let (path, innocent) = (stage.write("rules.toml", text), innocent(&stage));
+    let watcher = stage.watch(&path, &[]);
+    let Some(first) = evader(&stage, "labelpress", "relay") else { return };
+    let program = stage.path("labelpress");
+    let runs = || {
+        let pids = std::fs::read_dir("/proc").unwrap().flatten();
+        let pids = pids.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
+        let is_it = |pid: &u32| std::fs::read_link(format!("/proc/{pid}/exe")).is_ok_and(|path| path == program);
+        pids.filter(|pid| is_it(pid) && *pid != innocent.pid()).collect::<Vec<u32>>()
+    };
+    let ended = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+        // Between a look at who there is and one at what they run, one may hand over to the next.
+        let mut none = 0;
+        eventually("the last of them is ended", || {
+            none = if runs().is_empty() { none + 1 } else { 0 };
+            (none >= 20).then_some(())
+        });
+    }));
+    for pid in runs().into_iter().filter_map(|pid| Pid::from_raw(pid.cast_signed())) {
+        let _ = kill_process(pid, Signal::KILL);
+    }
+    assert!(ended.is_ok(), "{:?}", watcher.interrupt());
+    drop(first);
+    assert_untouched(&stage, &innocent);
+    let kinds = stage.records().into_iter().map(|record| record["kind"].as_str().unwrap_or_default().to_owned());
+    assert!(kinds.collect::<Vec<_>>().contains(&"outcome".to_owned()));
+    watcher.interrupt();
+}

@@ -11,6 +11,27 @@ use crate::model::{Machine, Moment, Process};
 use crate::rules::RuleName;
 use crate::units::{Value, scaled_duration};
 
+/// A question as it is put: how a rule stands to a process, by its name, its PID and its start time.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Wanted {
+    /// The rule.
+    pub rule: String,
+    /// The process.
+    pub pid: u32,
+    /// When it started, clock ticks since boot.
+    pub start: u64,
+}
+
+impl Wanted {
+    /// From one line, which may come from anybody.
+    ///
+    /// # Errors
+    /// It is no question.
+    pub fn read(line: &[u8]) -> serde_json::Result<Wanted> {
+        serde_json::from_slice(line)
+    }
+}
+
 /// What somebody wants to know.
 #[derive(Debug, Clone)]
 pub struct Question {

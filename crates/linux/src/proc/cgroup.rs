@@ -4,7 +4,7 @@ use sophron_core::model::{Origin, unit_of};
 use sophron_core::text;
 
 /// The control group's path: of the unified hierarchy, else of the one that the service manager names.
-pub(crate) fn parse_path(cgroup: &[u8]) -> Option<String> {
+pub fn parse_path(cgroup: &[u8]) -> Option<String> {
     let lines = || cgroup.split(|byte| *byte == b'\n');
     let unified = lines().find_map(|line| line.strip_prefix(b"0::"));
     let named = lines()

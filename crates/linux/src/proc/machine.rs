@@ -39,7 +39,7 @@ impl CpuTimes {
 }
 
 /// The line `cpu` of `/proc/stat`, and the lines `cpuN`.
-pub(crate) fn parse_cpu(stat: &[u8]) -> Option<(CpuTimes, Vec<CpuTimes>)> {
+pub fn parse_cpu(stat: &[u8]) -> Option<(CpuTimes, Vec<CpuTimes>)> {
     let mut lines = stat.split(|byte| *byte == b'\n');
     let all = parse_times(lines.next()?.strip_prefix(b"cpu ")?)?;
     let cores = lines.map_while(|line| line.strip_prefix(b"cpu")).filter_map(|line| {
@@ -60,7 +60,7 @@ fn parse_times(times: &[u8]) -> Option<CpuTimes> {
 }
 
 /// `/proc/stat`: threads on a core or ready for one, and threads waiting for a disk, at this moment.
-pub(crate) fn parse_queues(stat: &[u8]) -> (Option<u32>, Option<u32>) {
+pub fn parse_queues(stat: &[u8]) -> (Option<u32>, Option<u32>) {
     let line = |name: &[u8]| stat.split(|byte| *byte == b'\n').find_map(|line| number(line.strip_prefix(name)?));
     (line(b"procs_running "), line(b"procs_blocked "))
 }
@@ -84,20 +84,20 @@ pub fn parse_memory(meminfo: &[u8]) -> Option<Memory> {
 }
 
 /// `/proc/loadavg`: the three loads, and the PID that was handed out last.
-pub(crate) fn parse_load(loadavg: &[u8]) -> Option<([f64; 3], u32)> {
+pub fn parse_load(loadavg: &[u8]) -> Option<([f64; 3], u32)> {
     let mut fields = loadavg.split(|byte| *byte == b' ');
     let loads = [number(fields.next()?)?, number(fields.next()?)?, number(fields.next()?)?];
     Some((loads, number(fields.nth(1)?)?))
 }
 
 /// `/proc/vmstat`: pages swapped in and out since boot.
-pub(crate) fn parse_swapped(vmstat: &[u8]) -> Option<u64> {
+pub fn parse_swapped(vmstat: &[u8]) -> Option<u64> {
     let line = |name: &[u8]| vmstat.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(name));
     Some(number::<u64>(line(b"pswpin ")?)? + number::<u64>(line(b"pswpout ")?)?)
 }
 
 /// `/proc/pressure/*`, the line `some`: the averages, and the microseconds since boot.
-pub(crate) fn parse_stall(pressure: &[u8]) -> Option<(Stall, u64)> {
+pub fn parse_stall(pressure: &[u8]) -> Option<(Stall, u64)> {
     let line = pressure.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"some "))?;
     let mut values = line.split(|byte| *byte == b' ').map(|pair| pair.splitn(2, |byte| *byte == b'=').nth(1));
     let mut average = || values.next().flatten().and_then(number::<f64>);
@@ -119,7 +119,7 @@ pub struct Disk {
 }
 
 /// The disks of `/proc/diskstats` that have done anything; partitions, loops and memory disks are left out.
-pub(crate) fn parse_disks(diskstats: &[u8]) -> Vec<Disk> {
+pub fn parse_disks(diskstats: &[u8]) -> Vec<Disk> {
     let mut disks: Vec<Disk> = Vec::new();
     for line in diskstats.split(|byte| *byte == b'\n') {
         let fields: Vec<&[u8]> = line.split(|byte| *byte == b' ').filter(|field| !field.is_empty()).collect();

@@ -19,12 +19,12 @@ pub fn parse_memory(status: &[u8]) -> Option<Memory> {
 }
 
 /// The user whose rights it has: `Uid`, the second number.
-pub(crate) fn parse_uid(status: &[u8]) -> Option<u32> {
+pub fn parse_uid(status: &[u8]) -> Option<u32> {
     uid(status, 1)
 }
 
 /// The user who started it, whose rights it may have left for others': `Uid`, the first number.
-pub(crate) fn parse_person(status: &[u8]) -> Option<u32> {
+pub fn parse_person(status: &[u8]) -> Option<u32> {
     uid(status, 0)
 }
 
@@ -40,13 +40,13 @@ pub fn parse_pages(statm: &[u8]) -> Option<(u64, u64)> {
 }
 
 /// Proportional and private memory, bytes: `smaps_rollup` Pss, and Private_Clean + Private_Dirty.
-pub(crate) fn parse_rollup(rollup: &[u8]) -> Option<(u64, u64)> {
+pub fn parse_rollup(rollup: &[u8]) -> Option<(u64, u64)> {
     let private = kilobytes(rollup, b"Private_Clean")? + kilobytes(rollup, b"Private_Dirty")?;
     Some((kilobytes(rollup, b"Pss")?, private))
 }
 
 /// Bytes read from and written to disks: `io` read_bytes and write_bytes (proc_pid_io(5)).
-pub(crate) fn parse_io(io: &[u8]) -> Option<(u64, u64)> {
+pub fn parse_io(io: &[u8]) -> Option<(u64, u64)> {
     let line = |name: &[u8]| io.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(name));
     Some((number(line(b"read_bytes: ")?)?, number(line(b"write_bytes: ")?)?))
 }
