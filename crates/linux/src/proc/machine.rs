@@ -52,11 +52,11 @@ pub fn parse_cpu(stat: &[u8]) -> Option<(CpuTimes, Vec<CpuTimes>)> {
 fn parse_times(times: &[u8]) -> Option<CpuTimes> {
     // user nice system idle iowait irq softirq steal; guest time is already in user time.
     let ticks: Vec<u64> = times.split(|byte| *byte == b' ').filter_map(number).take(8).collect();
-    let total: u64 = ticks.iter().sum();
+    let total = ticks.iter().copied().fold(0, u64::saturating_add);
     let at = |place: usize| ticks.get(place).copied().unwrap_or(0);
     let waiting = at(4);
-    let parts = [at(0), at(1), at(2), at(5) + at(6), at(7)];
-    Some(CpuTimes { total, busy: total - ticks.get(3)? - waiting, waiting, parts })
+    let parts = [at(0), at(1), at(2), at(5).saturating_add(at(6)), at(7)];
+    Some(CpuTimes { total, busy: total.saturating_sub(*ticks.get(3)?).saturating_sub(waiting), waiting, parts })
 }
 
 /// `/proc/stat`: threads on a core or ready for one, and threads waiting for a disk, at this moment.
@@ -93,7 +93,7 @@ pub fn parse_load(loadavg: &[u8]) -> Option<([f64; 3], u32)> {
 /// `/proc/vmstat`: pages swapped in and out since boot.
 pub fn parse_swapped(vmstat: &[u8]) -> Option<u64> {
     let line = |name: &[u8]| vmstat.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(name));
-    Some(number::<u64>(line(b"pswpin ")?)? + number::<u64>(line(b"pswpout ")?)?)
+    Some(number::<u64>(line(b"pswpin ")?)?.saturating_add(number(line(b"pswpout ")?)?))
 }
 
 /// `/proc/pressure/*`, the line `some`: the averages, and the microseconds since boot.
@@ -129,7 +129,7 @@ pub fn parse_disks(diskstats: &[u8]) -> Vec<Disk> {
         if ["loop", "ram", "zram"].iter().any(|kind| name.starts_with(kind)) || of_a_disk_before {
             continue;
         }
-        let counts = || Some((get(4)? + get(8)?, get(7)? + get(11)?, get(13)?));
+        let counts = || Some((get(4)?.saturating_add(get(8)?), get(7)?.saturating_add(get(11)?), get(13)?));
         if let Some((requests, took_ms, busy_ms)) = counts().filter(|counts| counts.0 > 0) {
             disks.push(Disk { name, requests, took_ms, busy_ms });
         }

@@ -15,5 +15,5 @@ pub(crate) fn number<T: std::str::FromStr>(bytes: &[u8]) -> Option<T> {
 pub(crate) fn kilobytes(text: &[u8], name: &[u8]) -> Option<u64> {
     let line = text.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(name)?.strip_prefix(b":"))?;
     let value = line.strip_suffix(b" kB").unwrap_or(line);
-    number::<u64>(value).map(|kib| kib * 1024)
+    number::<u64>(value).map(|kib| kib.saturating_mul(1024))
 }

@@ -54,8 +54,8 @@ pub fn parse(line: &[u8]) -> Option<Stat<'_>> {
     let terminal = integer::<i64>(fields.next()?)? as u32;
     let flags = integer(fields.nth(1)?)?;
     let faults = integer(fields.nth(2)?)?;
-    let cpu_ticks = integer::<u64>(fields.nth(1)?)? + integer::<u64>(fields.next()?)?;
-    let children_ticks = integer::<u64>(fields.next()?)? + integer::<u64>(fields.next()?)?;
+    let cpu_ticks = integer::<u64>(fields.nth(1)?)?.saturating_add(integer(fields.next()?)?);
+    let children_ticks = integer::<u64>(fields.next()?)?.saturating_add(integer(fields.next()?)?);
     let nice = integer(fields.nth(1)?)?;
     let threads = integer(fields.next()?)?;
     let start = integer(fields.nth(1)?)?;
@@ -113,6 +113,13 @@ mod tests {
         assert_eq!((stat.cpu_ticks, stat.nice, stat.threads, stat.start, stat.code), (175, 10, 4, 88120, 4_198_400));
         assert_eq!((stat.terminal, stat.session, stat.faults, stat.children_ticks), (34817, 51900, 0, 0));
         assert!(!stat.is_kernel());
+    }
+
+    /// Found by fuzzing: no figure is too large.
+    #[test]
+    fn sums_of_any_figures_are_figures() {
+        let line = String::from_utf8_lossy(LINE).replace(" 150 25 ", &format!(" {0} {0} ", u64::MAX));
+        assert_eq!(parse(line.as_bytes()).unwrap().cpu_ticks, u64::MAX);
     }
 
     #[test]

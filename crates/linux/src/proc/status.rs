@@ -14,7 +14,7 @@ pub struct Memory {
 /// Memory of a process; `None` when the file has none, as for kernel threads and zombies.
 pub fn parse_memory(status: &[u8]) -> Option<Memory> {
     let swapped = kilobytes(status, b"VmSwap")?;
-    let held = kilobytes(status, b"RssAnon")? + kilobytes(status, b"RssShmem")? + swapped;
+    let held = kilobytes(status, b"RssAnon")?.saturating_add(kilobytes(status, b"RssShmem")?).saturating_add(swapped);
     Some(Memory { held, swapped })
 }
 
@@ -41,7 +41,7 @@ pub fn parse_pages(statm: &[u8]) -> Option<(u64, u64)> {
 
 /// Proportional and private memory, bytes: `smaps_rollup` Pss, and Private_Clean + Private_Dirty.
 pub fn parse_rollup(rollup: &[u8]) -> Option<(u64, u64)> {
-    let private = kilobytes(rollup, b"Private_Clean")? + kilobytes(rollup, b"Private_Dirty")?;
+    let private = kilobytes(rollup, b"Private_Clean")?.saturating_add(kilobytes(rollup, b"Private_Dirty")?);
     Some((kilobytes(rollup, b"Pss")?, private))
 }
 
