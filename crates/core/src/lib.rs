@@ -11,6 +11,7 @@ pub mod audit;
 pub mod checkup;
 pub mod command_lines;
 pub mod condition;
+pub mod cost;
 pub mod decide;
 pub mod diag;
 pub mod dispatch;

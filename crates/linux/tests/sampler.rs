@@ -39,6 +39,9 @@ fn any_proc_root_can_be_sampled() {
     write(root, "51907/statm", "9000 2000 100 1 0 400 0\n");
     write(root, "51907/status", "RssAnon: 700 kB\nRssShmem: 50 kB\nVmSwap: 200 kB\n");
     write(root, "51907/cmdline", "labelpress\0--password=x\0");
+    // Megabytes of a command line cost what its beginning does.
+    write(root, "52000/stat", &stat(52000, "tilebaker", 1));
+    write(root, "52000/cmdline", &format!("tilebaker\0{}", "x\0".repeat(1 << 20)));
     // A process that vanishes midway leaves a folder without files; so does one whose files may not be read.
     fs::create_dir(root.join("60000")).unwrap();
     write(root, "60001/stat", "60001 (cut");
@@ -47,7 +50,7 @@ fn any_proc_root_can_be_sampled() {
     let first = sampler.look().unwrap();
     assert_eq!(
         (first.interval, first.processes.len(), first.processes[0].cpu),
-        (None, 1, None),
+        (None, 2, None),
         "the first only primes"
     );
     write(root, "51907/stat", &stat(51907, "labelpress", 150));
@@ -63,6 +66,7 @@ fn any_proc_root_can_be_sampled() {
     assert_eq!((process.memory_held, process.memory_swapped), (Some(950 << 10), Some(200 << 10)));
     assert_eq!(process.command.as_deref(), Some("labelpress --password=***"));
     assert!(!process.app_proven() && process.path.is_none());
+    assert!(second.process(52000).unwrap().command.as_ref().is_some_and(|command| command.len() < 4200));
     assert_eq!((second.machine.cores, second.machine.cpu), (4, Some(50.0)));
     assert_eq!(second.machine.memory_available, Some(4 << 30));
 }

@@ -27,7 +27,8 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, sync_chann
 use std::time::Duration;
 
 use sophron_core::condition::Condition;
-use sophron_core::dispatch::{Call, Cost, Dispatcher, Done, Input, Trail, Wants};
+use sophron_core::cost::Cost;
+use sophron_core::dispatch::{Call, Dispatcher, Done, Input, Trail, Wants};
 use sophron_core::happening::{Happening, News, Scribe};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{ProcessId, Snapshot};

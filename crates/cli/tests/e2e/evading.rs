@@ -167,8 +167,8 @@ fn a_chain_of_short_lives_is_counted_with_its_unit_and_as_unseen() {
     };
     let stage = stage();
     let text = format!(
-        "format = 1\nevery = '1s'\n[[rule]]\nname = 'unit'\njudge = 'unit'\nwhere = 'unit = \"{unit}\"'\nbreach = 'cpu > 40%'\n\
-         lasting = '3s'\n[[rule]]\nname = 'unseen'\njudge = 'machine'\nbreach = 'machine.cpu.unseen > 5%'\nlasting = '3s'\n"
+        "format = 1\nevery = '1s'\n[[rule]]\nname = 'unit'\njudge = 'unit'\nwhere = 'unit = \"{unit}\"'\nbreach = 'cpu > 10%'\n\
+         lasting = '3s'\n[[rule]]\nname = 'unseen'\njudge = 'machine'\nbreach = 'machine.cpu.unseen > 2%'\nlasting = '3s'\n"
     );
     let watcher = stage.watch(&stage.write("rules.toml", text), &[]);
     let Some(chain) = evader_in(&stage, "labelpress", "chain", Some(&group)) else { return };

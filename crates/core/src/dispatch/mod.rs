@@ -11,7 +11,6 @@ mod hands;
 mod held;
 mod measuring;
 mod outcomes;
-mod pace;
 mod said;
 mod sample;
 mod throttle;
@@ -26,9 +25,9 @@ pub use asking::{OpenCase, Question, Standing, Wanted};
 pub use commission::{Call, Check, Commission, Done};
 pub use hands::{HAND_MARGIN, Hand};
 use jiff::tz::TimeZone;
-pub use pace::{Cost, Every};
 pub use wants::Wants;
 
+use crate::cost::Every;
 use crate::decide::Ledger;
 use crate::effects::Effects;
 use crate::happening::Happening;

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 
 use crate::act::Came;
 use crate::audit::Kind;
-use crate::dispatch::Every;
+use crate::cost::Every;
 use crate::rules::{Cap, RuleName};
 use crate::severity::Tone;
 use crate::units::{exact_duration, scaled_duration, scaled_percent};

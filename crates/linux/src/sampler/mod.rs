@@ -12,6 +12,7 @@ mod pids;
 mod reader;
 mod risky;
 mod row;
+mod voice;
 
 use std::collections::{BTreeSet, HashMap};
 use std::io;

@@ -10,6 +10,7 @@ use sophron_core::text;
 
 use super::identity::{self, Identity};
 use super::risky::Read;
+use super::voice::Voice;
 use super::{Context, Pass, SLICES};
 use crate::handle::is_in_need;
 use crate::here;
@@ -331,7 +332,7 @@ impl Context {
         let (device, kernel) = (stat.terminal, stat.is_kernel());
         let voice = match living::has_exited(stat.state) && stat.threads > 1 {
             false => Voice::of(&stat, 0, |hash, code| row.rename || !row.known || (row.name, row.code) != (hash, code)),
-            true => match self.spoken_for(row) {
+            true => match self.spoken_for(pid, row.speaker) {
                 Some(voice) => voice,
                 // Between two threads, or at its end: the next tick tells, and until then it is what it was.
                 None => return row.known,
@@ -457,65 +458,12 @@ impl Context {
         }
     }
 
-    /// What a living thread says of a process whose main thread has exited.
-    fn spoken_for(&mut self, row: &Row) -> Option<Voice> {
-        let folder = self.reader.root().join(row.pid.to_string());
-        let before = Some(row.speaker).filter(|thread| *thread != 0);
-        before.and_then(|thread| self.voice(row.pid, thread)).or_else(|| self.voice(row.pid, living::thread(&folder)?))
-    }
-
-    fn voice(&mut self, pid: u32, thread: u32) -> Option<Voice> {
-        let stat = stat::parse(self.reader.of(pid, &format!("task/{thread}/stat")).ok()?)?;
-        let lives = !living::has_exited(stat.state);
-        lives.then(|| Voice::of(&stat, thread, |_, _| true))
-    }
-
-    /// Its memory in full (`smaps_rollup`, proc_pid_smaps(5)).
-    pub(super) fn rollup(&mut self, process: &Process, at_most: Duration) -> Option<Vec<u8>> {
-        let id = process.id;
-        let own = self.risky.read(id, "smaps_rollup", Some(at_most));
-        if let (Read::Done(Err(_)), true) = (&own, process.threads > 0) {
-            let thread = living::thread(&self.reader.root().join(id.pid.to_string()))?;
-            let spoken = self.risky.read(ProcessId { pid: thread, ..id }, "smaps_rollup", Some(at_most));
-            return done(spoken);
-        }
-        done(own)
-    }
-
     /// Whether its control group is frozen (cgroup.events of the unified hierarchy, cgroups(7)).
     fn is_frozen(&self, process: &Process) -> bool {
         let group = process.group.as_deref().unwrap_or_default();
         self.live
             && std::fs::read(format!("/sys/fs/cgroup{group}/cgroup.events"))
                 .is_ok_and(|events| events.split(|byte| *byte == b'\n').any(|line| line == b"frozen 1"))
-    }
-}
-
-/// By whom a process is told of: its main thread, or where that has exited another.
-struct Voice {
-    /// The other thread; 0 for the main one.
-    thread: u32,
-    /// Where it is wanted.
-    name: Vec<u8>,
-    hash: u32,
-    state: u8,
-    /// The place of its code, folded; whether that may be read.
-    code: u32,
-    readable: bool,
-}
-
-impl Voice {
-    fn of(stat: &stat::Stat<'_>, thread: u32, wants_name: impl FnOnce(u32, u32) -> bool) -> Voice {
-        let (hash, code) = (hash(stat.name), (stat.code ^ stat.code >> 32) as u32);
-        let name = if wants_name(hash, code) { stat.name.to_vec() } else { Vec::new() };
-        Voice { thread, name, hash, state: stat.state, code, readable: stat.code > 1 }
-    }
-}
-
-fn done(read: Read) -> Option<Vec<u8>> {
-    match read {
-        Read::Done(bytes) => bytes.ok(),
-        Read::Unanswered => None,
     }
 }
 
@@ -546,9 +494,4 @@ fn take_rates(
 
 fn now_ns() -> u64 {
     here::monotonic().as_nanos() as u64
-}
-
-/// FNV-1a: only to see that a name has changed.
-fn hash(bytes: &[u8]) -> u32 {
-    bytes.iter().fold(0x811c_9dc5, |hash, byte| (hash ^ u32::from(*byte)).wrapping_mul(0x0100_0193))
 }
