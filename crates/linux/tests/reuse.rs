@@ -67,6 +67,8 @@ fn reused(pid: u32) -> Child {
 }
 
 fn inside() {
+    // What is started from here on has that niceness.
+    let usual = usual_nice();
     let mut times = 0;
     while times < TIMES {
         let mut meant = sleeper();
@@ -94,7 +96,7 @@ fn inside() {
         }
         let seen = threads(id.pid);
         assert!(
-            seen.len() == 1 && seen[0].nice == usual_nice() && matches!(seen[0].state, 'S' | 'R' | 'D'),
+            seen.len() == 1 && seen[0].nice == usual && matches!(seen[0].state, 'S' | 'R' | 'D'),
             "{seen:?}"
         );
         assert!(matches!(victim.try_wait(), Ok(None)), "the wrong process was ended");
