@@ -95,10 +95,7 @@ fn inside() {
             None => assert!(matches!(Handle::open(&id), Err(HandleError::Another { .. }))),
         }
         let seen = threads(id.pid);
-        assert!(
-            seen.len() == 1 && seen[0].nice == usual && matches!(seen[0].state, 'S' | 'R' | 'D'),
-            "{seen:?}"
-        );
+        assert!(seen.len() == 1 && seen[0].nice == usual && matches!(seen[0].state, 'S' | 'R' | 'D'), "{seen:?}");
         assert!(matches!(victim.try_wait(), Ok(None)), "the wrong process was ended");
         victim.kill().unwrap();
         victim.wait().unwrap();
