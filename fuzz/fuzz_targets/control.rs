@@ -13,7 +13,7 @@ fuzz_target!(|bytes: &[u8]| {
     let Ok(wanted) = Wanted::read(bytes) else { return };
     let Ok(rules) = sophron_core::rules::load(RULES.as_bytes()) else { return };
     let zone = jiff::tz::TimeZone::UTC;
-    let settings = Settings { shadow: false, assumed: false, to_read: None, own: None, only: None, zone };
+    let settings = Settings { shadow: false, assumed: false, own: None, only: None, zone };
     let mut dispatcher = Dispatcher::new(settings, rules.into(), Protections::default(), 1);
     let process = Process::unread(ProcessId { pid: wanted.pid, start: wanted.start, boot: Boot(7) });
     let snapshot = Snapshot { processes: vec![process.clone()], ..Snapshot::default() };

@@ -31,7 +31,7 @@ pub fn is_frozen(pid: u32) -> bool {
         let groups = fs::read_to_string(format!("/proc/{pid}/cgroup")).ok()?;
         let mounts = fs::read_to_string("/proc/self/mountinfo").ok()?;
         let unified = groups.lines().find_map(|line| line.strip_prefix("0::"));
-        let unified = unified.and_then(|path| at(&mounts, path, true, |kind, _| kind == "cgroup2"));
+        let unified = unified.and_then(|path| below(&mounts, path, None));
         let events = unified.and_then(|place| fs::read_to_string(place.folder.join("cgroup.events")).ok());
         if events.is_some_and(|events| events.lines().any(|line| line == "frozen 1")) {
             return Some(true);
@@ -51,12 +51,18 @@ fn place_in(groups: &str, mounts: &str, controller: &str) -> Option<Place> {
         if controllers.is_empty() {
             unified = Some(path);
         } else if controllers.split(',').any(|name| name == controller) {
-            return at(mounts, path, false, |kind, options| {
-                kind == "cgroup" && options.split(',').any(|name| name == controller)
-            });
+            return below(mounts, path, Some(controller));
         }
     }
-    at(mounts, unified?, true, |kind, _| kind == "cgroup2")
+    below(mounts, unified?, None)
+}
+
+/// A group of the hierarchy of a controller, or of the unified one.
+fn below(mounts: &str, path: &str, controller: Option<&str>) -> Option<Place> {
+    at(mounts, path, controller.is_none(), |kind, options| match controller {
+        None => kind == "cgroup2",
+        Some(controller) => kind == "cgroup" && options.split(',').any(|name| name == controller),
+    })
 }
 
 fn at(mounts: &str, path: &str, unified: bool, is_it: impl Fn(&str, &str) -> bool) -> Option<Place> {
@@ -77,13 +83,7 @@ fn at(mounts: &str, path: &str, unified: bool, is_it: impl Fn(&str, &str) -> boo
 
 /// Where the hierarchy of a controller is mounted, or the unified one, with its root group.
 pub(crate) fn root_of(mounts: &str, controller: Option<&str>) -> Option<PathBuf> {
-    let place = match controller {
-        None => at(mounts, "/", true, |kind, _| kind == "cgroup2"),
-        Some(controller) => at(mounts, "/", false, |kind, options| {
-            kind == "cgroup" && options.split(',').any(|name| name == controller)
-        }),
-    };
-    place.map(|place| place.folder)
+    below(mounts, "/", controller).map(|place| place.folder)
 }
 
 /// The memory limit that binds a process, of its group or of one above it, with what that group uses. `None` where none

@@ -153,9 +153,7 @@ impl Handle {
         }
         if self.has_ended() { Err(io::Error::from(io::ErrorKind::NotFound)) } else { Ok(threads) }
     }
-}
 
-impl Handle {
     /// Sets something of a thread by its number, which may be another's by the time it is set: the thread is held by its folder
     /// in /proc, which tells nothing of anybody else, and asked after the act whether it was there. If it was not, what was
     /// changed is put back.

@@ -1,7 +1,7 @@
 //! What a process does for others, by what it holds and not by what it is called: whom suspending or ending it would hurt.
 //! Rules never suspend or terminate these; a hand has to insist.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
@@ -93,6 +93,7 @@ pub struct Roles {
     unread: Option<String>,
     /// The locks were not to be had in time: nobody waits for them again.
     late: Cell<bool>,
+    users: RefCell<Users>,
 }
 
 impl Roles {
@@ -102,7 +103,20 @@ impl Roles {
             Ok(traced) => (traced, None),
             Err(error) => (HashMap::new(), cannot_be_seen(&error)),
         };
-        Roles { traced, unread, late: Cell::new(false) }
+        Roles { traced, unread, late: Cell::new(false), users: RefCell::default() }
+    }
+
+    /// Whether another user has started it: a user's own processes that wait for him are nobody whom he serves. Who cannot
+    /// be read may be one.
+    fn is_anothers(&self, pid: u32, uid: u32) -> bool {
+        match fs::read(format!("/proc/{pid}/status")) {
+            Ok(status) => {
+                let mut users = self.users.borrow_mut();
+                let own = users.person(uid);
+                parse_person(&status).is_none_or(|person| users.person(person) != own)
+            }
+            Err(error) => !is_gone(&error),
+        }
     }
 
     /// Why suspending or ending it would hurt others than its `family`, which is meant along with it.
@@ -120,7 +134,7 @@ impl Roles {
         let patience = if self.late.get() { Duration::ZERO } else { LOCKS };
         match locks::waiting_for(&[pid], patience) {
             Some(waiters) => {
-                let served = |waiter: &&u32| !family.contains(waiter) && is_anothers(**waiter, process.uid);
+                let served = |waiter: &&u32| !family.contains(waiter) && self.is_anothers(**waiter, process.uid);
                 if let Some(waiter) = waiters.iter().find(served) {
                     return Some(format!("it holds a file lock that process {waiter} waits for"));
                 }
@@ -133,7 +147,7 @@ impl Roles {
         {
             return Some(format!("it runs with a {policy} policy: something counts on its being in time"));
         }
-        let stands_still = |traced: u32| !family.contains(&traced) && is_anothers(traced, process.uid);
+        let stands_still = |traced: u32| !family.contains(&traced) && self.is_anothers(traced, process.uid);
         if let Some(traced) = self.traced_by(pid, stands_still) {
             return Some(format!("it traces process {traced}, which would stand still with it"));
         }
@@ -208,19 +222,6 @@ pub(crate) fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u
 fn cannot_be_seen(error: &io::Error) -> Option<String> {
     let known = is_gone(error) || error.kind() == io::ErrorKind::PermissionDenied;
     (!known).then(|| format!("what it does for others cannot be seen now ({error}), and unknown protects"))
-}
-
-/// Whether another user has started it: a user's own processes that wait for him are nobody whom he serves. Who cannot be read
-/// may be one.
-fn is_anothers(pid: u32, uid: u32) -> bool {
-    match fs::read(format!("/proc/{pid}/status")) {
-        Ok(status) => {
-            let mut users = Users::default();
-            let own = users.person(uid);
-            parse_person(&status).is_none_or(|person| users.person(person) != own)
-        }
-        Err(error) => !is_gone(&error),
-    }
 }
 
 /// Who traces whom: the tracing thread's ID, and the processes traced.

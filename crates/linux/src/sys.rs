@@ -61,21 +61,14 @@ fn mask_stop_signals(how: libc::c_int) -> io::Result<()> {
 /// with ourselves.
 pub fn as_we_were(command: &mut Command) {
     let Before { nice, spared, files } = crate::own_life::before();
-    let mut score = [0_u8; 12];
-    let length = {
-        use std::io::Write;
-        let mut rest = &mut score[..];
-        // A number of that size has its place.
-        let _ = write!(rest, "{spared}");
-        12 - rest.len()
-    };
+    let score = spared.to_string();
     let begin = move || {
-        // SAFETY: plain numbers, a path that is a constant and a buffer of our own; all calls are allowed between fork and exec.
+        // SAFETY: plain numbers, a path that is a constant and a text that was made before; all calls are allowed between fork and exec.
         unsafe {
             libc::setpriority(libc::PRIO_PROCESS, 0, nice);
             let file = libc::open(c"/proc/self/oom_score_adj".as_ptr(), libc::O_WRONLY | libc::O_CLOEXEC);
             if file >= 0 {
-                libc::write(file, score.as_ptr().cast(), length);
+                libc::write(file, score.as_ptr().cast(), score.len());
                 libc::close(file);
             }
             let mut limit: libc::rlimit = std::mem::zeroed();

@@ -46,9 +46,8 @@ pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>) -> Result<PathBuf, S
     let serve_all = move || {
         for stream in listener.incoming() {
             // One at a time: whoever says nothing is let go soon. Out of descriptors it is tried again in a while.
-            match stream.map(|stream| serve(stream, &wake)) {
-                Ok(_) => {}
-                Err(_) => std::thread::sleep(PATIENCE / 10),
+            if stream.map(|stream| serve(stream, &wake)).is_err() {
+                std::thread::sleep(PATIENCE / 10);
             }
         }
     };

@@ -250,7 +250,6 @@ fn assemble(
     let settings = Settings {
         shadow: plan.shadow,
         assumed: false,
-        to_read: here::what_helps_to_read(),
         own: Some(std::process::id()),
         only: plan.only,
         zone: TimeZone::system(),

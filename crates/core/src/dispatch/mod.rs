@@ -48,8 +48,6 @@ pub struct Settings {
     /// Whether outcomes are only assumed, as in a rehearsal: then nothing is measured after an act, and a process that does
     /// not stand still in the sample was not resumed by somebody.
     pub assumed: bool,
-    /// What would help to read what may not be read, in words; `None` where nothing would.
-    pub to_read: Option<&'static str>,
     /// Sophron's own PID, by which its ancestors are found.
     pub own: Option<u32>,
     /// If given, only these processes are judged.

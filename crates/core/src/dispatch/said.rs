@@ -53,7 +53,7 @@ impl Dispatcher {
                 continue;
             }
             let count = status.undecided + status.unjudged;
-            news.push((rule.name.clone(), News::Unreadable { count, fields, help: self.settings.to_read }));
+            news.push((rule.name.clone(), News::Unreadable { count, fields, help: self.protections.to_read }));
         }
         for (rule, news) in news {
             self.tell(Happening { rule: Some(rule), ..Happening::news(now.wall, news) });

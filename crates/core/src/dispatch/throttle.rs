@@ -29,6 +29,12 @@ struct Hour {
     left_out: u32,
 }
 
+impl Hour {
+    fn at(began: Duration) -> Hour {
+        Hour { began, turns: 0, others: 0, left_out: 0 }
+    }
+}
+
 /// What is recorded over days: it fills up slowly, and what is in it may be used at once.
 #[derive(Debug, Clone, Copy)]
 struct Bucket {
@@ -75,20 +81,18 @@ impl Throttle {
     /// Whether one more record is written. Three quarters of what may be kept is for all of this, half of that for one user:
     /// within the time that it is kept, none of it takes the place of an act.
     fn takes(&mut self, rule: &RuleName, owner: Owner, part: Part, now: Duration, audit: &Audit) -> bool {
-        let none = Hour { began: now, turns: 0, others: 0, left_out: 0 };
-        let hour = self.hours.entry((rule.clone(), owner)).or_insert(none);
-        let used = if part == Part::Turn { &mut hour.turns } else { &mut hour.others };
         let (room, a_second) = (audit.most as f64 / 4.0, audit.most as f64 / 2.0 / audit.keep.as_secs_f64().max(1.0));
         let all = self.all.get_or_insert(Bucket { bytes: room, since: now });
         let his = self.each.entry(owner).or_insert(Bucket { bytes: room / 2.0, since: now });
+        let hour = self.hours.entry((rule.clone(), owner)).or_insert(Hour::at(now));
+        let used = if part == Part::Turn { &mut hour.turns } else { &mut hour.others };
         let may = *used < MOST && his.take(now, room / 2.0, a_second / 2.0) && all.take(now, room, a_second);
         *(if may { used } else { &mut hour.left_out }) += 1;
         may
     }
 
     fn left_out(&mut self, rule: &RuleName, owner: Owner, now: Duration) {
-        let none = Hour { began: now, turns: 0, others: 0, left_out: 0 };
-        self.hours.entry((rule.clone(), owner)).or_insert(none).left_out += 1;
+        self.hours.entry((rule.clone(), owner)).or_insert(Hour::at(now)).left_out += 1;
     }
 
     /// The rules whose hour is over, with what was left out of it, of all users.
@@ -106,24 +110,25 @@ impl Throttle {
 impl Dispatcher {
     /// Tells what happened, and records it: what is no act, only within bounds.
     pub(super) fn tell(&mut self, happening: Happening) {
+        let part = part_of(&happening.what);
+        self.tell_as(part, happening);
+    }
+
+    /// The same of what only was in the way of a step.
+    pub(super) fn tell_in_bounds(&mut self, happening: Happening) {
+        self.tell_as(Part::Other, happening);
+    }
+
+    fn tell_as(&mut self, part: Part, happening: Happening) {
         self.kept.extend(happening.kept());
-        let recorded = match (part_of(&happening.what), happening.case) {
-            (part @ (Part::Turn | Part::Other), Some(case)) => self.is_recorded(&happening, part, case),
+        let recorded = match (part, happening.case) {
+            (Part::Turn | Part::Other, Some(case)) => self.is_recorded(&happening, part, case),
             (Part::Always, Some(case)) => {
                 self.record_its_opening(case);
                 true
             }
             _ => true,
         };
-        let happening = Box::new(happening);
-        self.out.push(if recorded { Command::Tell(happening) } else { Command::Say(happening) });
-    }
-
-    /// The same of what only was in the way of a step.
-    pub(super) fn tell_in_bounds(&mut self, happening: Happening) {
-        let Some(case) = happening.case else { return self.tell(happening) };
-        self.kept.extend(happening.kept());
-        let recorded = self.is_recorded(&happening, Part::Other, case);
         let happening = Box::new(happening);
         self.out.push(if recorded { Command::Tell(happening) } else { Command::Say(happening) });
     }

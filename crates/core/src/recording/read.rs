@@ -200,7 +200,7 @@ impl Replay {
             processes.sort_by_key(|process| process.id.pid);
         }
         // Families change with who comes, goes or is taken over.
-        let moves = |row: &Row<'_>| row.keys().any(|key| matches!(key, "parent" | "app" | "uid"));
+        let moves = |row: &Row<'_>| row.keys().any(|key| matches!(key, "parent" | "app" | "uid" | "person"));
         if !line.n.is_empty() || !line.g.is_empty() || line.c.iter().any(|(_, row)| moves(row)) {
             crate::model::count_families(processes);
         }

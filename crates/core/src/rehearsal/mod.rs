@@ -113,8 +113,7 @@ impl Rehearsal {
         armed.every = armed.every.max(every);
         armed.rules.iter_mut().for_each(|rule| rule.armed = true);
         let rules = Arc::new(armed);
-        let settings =
-            Settings { shadow: false, assumed: true, to_read: None, own: None, only: None, zone: zone.clone() };
+        let settings = Settings { shadow: false, assumed: true, own: None, only: None, zone: zone.clone() };
         Rehearsal {
             dispatcher: Dispatcher::new(settings, Arc::clone(&rules), protections, 1),
             sums: vec![RuleSum::default(); rules.rules.len()],

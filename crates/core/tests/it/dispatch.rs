@@ -105,14 +105,20 @@ fn a_lowering_is_held_by_all_who_want_it() {
     assert!(matches!(watch.came(Outcome::Restored(Restoring::default())), Act::Restore { still: None, .. }));
 }
 
+/// A watch whose first step has suspended the process for a minute.
+fn suspended_by(keys: &str) -> Watch {
+    let mut watch = Watch::new(&rule(keys));
+    watch.ticks(1, 800);
+    watch.came(suspended(watch.world.moment, seconds(60)));
+    watch
+}
+
 /// Nobody but a recorded hand keeps what is suspended running: it is suspended once more for the rest of its time, and then its
 /// ladder goes on. A guard that is gone is another matter.
 #[test]
 fn whoever_resumes_it_is_no_way_out_but_a_hand() {
     let keys = "lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' } ]";
-    let mut watch = Watch::new(&rule(keys));
-    watch.ticks(1, 800);
-    watch.came(suspended(watch.world.moment, seconds(60)));
+    let mut watch = suspended_by(keys);
     watch.world.process(PID).state = State::Suspended;
     watch.ticks(1, 800);
     watch.beside.unguarded = BTreeSet::from([process(PID, "labelpress").id]);
@@ -124,9 +130,7 @@ fn whoever_resumes_it_is_no_way_out_but_a_hand() {
 
     let more =
         "lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' }, { at = '65s', do = 'terminate' } ]";
-    let mut watch = Watch::new(&rule(more));
-    watch.ticks(1, 800);
-    watch.came(suspended(watch.world.moment, seconds(60)));
+    let mut watch = suspended_by(more);
     watch.ticks(1, 800);
     assert_eq!(watch.acts(), Vec::<String>::new(), "a hand may have been at work, and not be read yet");
     watch.words();
@@ -147,18 +151,14 @@ fn whoever_resumes_it_is_no_way_out_but_a_hand() {
     assert_eq!(watch.acts(), ["terminate"]);
 
     // It cannot be suspended once more: over, and the ladder goes on. A hand is left in peace.
-    let mut watch = Watch::new(&rule(more));
-    watch.ticks(1, 800);
-    watch.came(suspended(watch.world.moment, seconds(60)));
+    let mut watch = suspended_by(more);
     watch.ticks(2, 800);
     watch.came(Outcome::Refused("it serves others".to_owned()));
     assert!(watch.dispatcher.effects().processes().is_empty() && watch.dispatcher.is_settled());
     watch.ticks(65, 800);
     assert_eq!(watch.acts(), ["terminate"]);
 
-    let mut watch = Watch::new(&rule(more));
-    watch.ticks(1, 800);
-    watch.came(suspended(watch.world.moment, seconds(60)));
+    let mut watch = suspended_by(more);
     watch.ticks(1, 800);
     watch.hand(PID, Verb::Resume, None);
     watch.ticks(100, 800);
@@ -169,9 +169,7 @@ fn whoever_resumes_it_is_no_way_out_but_a_hand() {
 /// Whoever waits for a file lock of somebody suspended need not wait until his time is over.
 #[test]
 fn who_is_waited_for_goes_on_at_once() {
-    let mut watch = Watch::new(&rule("lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' } ]"));
-    watch.ticks(1, 800);
-    watch.came(suspended(watch.world.moment, seconds(60)));
+    let mut watch = suspended_by("lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '60s' } ]");
     watch.world.process(PID).state = State::Suspended;
     // A process of his own that waits is nobody whom he serves, nor is one that nobody has seen.
     watch.world.processes.push(process(PID + 1, "dash"));

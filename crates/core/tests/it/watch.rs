@@ -20,7 +20,7 @@ use crate::happening::scribe;
 use crate::script::{MIB, PID, seconds};
 
 pub fn settings() -> Settings {
-    Settings { shadow: false, assumed: false, to_read: None, own: None, only: None, zone: TimeZone::UTC }
+    Settings { shadow: false, assumed: false, own: None, only: None, zone: TimeZone::UTC }
 }
 
 pub fn lowered(nice: i32) -> Outcome {

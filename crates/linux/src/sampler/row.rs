@@ -204,11 +204,8 @@ impl Context {
         let Ok(pages) = self.reader.of(pid, "statm").map(status::parse_pages) else { return Some(false) };
         process.memory_virtual = pages.map(|(all, _)| all * self.page);
         process.memory = pages.map(|(_, resident)| resident * self.page);
-        process.uid = uid;
-        let (owner, person) = self.users.whose(uid);
-        let names = process.names_mut();
-        (names.owner, names.person) = (owner, person);
-        names.app = identity::app_of(&path);
+        self.belongs_to(process, uid);
+        process.names_mut().app = identity::app_of(&path);
         row.known = true;
         Some(true)
     }
