@@ -6,6 +6,7 @@
 pub mod act;
 pub mod cgroups;
 mod events;
+mod exits;
 pub mod files;
 pub mod guard;
 pub mod handle;

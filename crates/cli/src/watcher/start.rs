@@ -262,12 +262,13 @@ fn assemble(
         to_read: here::what_helps_to_read(),
         ancestors: BTreeSet::new(),
     };
+    let sampler = if wants.trees() { sampler.with_descent() } else { sampler };
     Ok(Watcher {
         dispatcher: Dispatcher::new(settings, Arc::clone(rules), protections, next_case),
         every: rules.every,
         cost: Cost::new(rules.every),
         direct: plan.service_manager,
-        sampler: if wants.trees() { sampler.with_descent() } else { sampler },
+        sampler: if wants.passing() { sampler.with_passing() } else { sampler },
         wants,
         snapshot: Snapshot::default(),
         fixed: BTreeMap::new(),

@@ -4,7 +4,7 @@ use std::io::{BufRead, BufReader};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::time::Duration;
 
 use rustix::process::{Pid, Signal, kill_process};
@@ -12,7 +12,6 @@ use sophron_testkit::{ControlGroup, Offender, Own, Stage, eventually, is_gone, i
 
 use crate::stage;
 
-const NOBODY: u32 = 65534;
 const GROWN: [&str; 4] = ["--grow", "100MiB/s", "--up-to", "70MiB"];
 
 /// What holds more than 60 MiB is answered by this ladder.
@@ -28,13 +27,19 @@ fn innocent(stage: &Stage) -> Offender {
     stage.offender("labelpress", &["--grow", "100MiB/s", "--up-to", "10MiB"])
 }
 
-/// A program of that name that evades by `word`, as an ordinary user of its own where that is allowed; none without a C compiler.
-fn evader(stage: &Stage, name: &str, word: &str) -> Option<Own> {
-    evader_in(stage, name, word, None)
+/// A user ID that nobody else has here: what is done to its processes is done to this test's alone.
+fn own_user() -> u32 {
+    static GIVEN: AtomicU32 = AtomicU32::new(0);
+    2_000_000_000 + std::process::id() * 64 + GIVEN.fetch_add(1, Ordering::Relaxed)
 }
 
-/// The same in a control group.
-fn evader_in(stage: &Stage, name: &str, word: &str, group: Option<&ControlGroup>) -> Option<Own> {
+/// A program of that name that evades by `word`, as an ordinary user of its own where that is allowed; none without a C compiler.
+fn evader(stage: &Stage, name: &str, word: &str) -> Option<Own> {
+    evader_in(stage, name, word, None, own_user())
+}
+
+/// The same in a control group, and as that user.
+fn evader_in(stage: &Stage, name: &str, word: &str, group: Option<&ControlGroup>, user: u32) -> Option<Own> {
     let program = stage.path(name);
     let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/e2e/evader/evader.c");
     let built = Command::new("cc").args(["-O0", "-pthread", "-o"]).arg(&program).arg(source).status();
@@ -45,12 +50,12 @@ fn evader_in(stage: &Stage, name: &str, word: &str, group: Option<&ControlGroup>
     let mut command = Command::new(&program);
     if let Some(group) = group {
         command = Command::new("sh");
-        command.args(["-c", "echo $$ > \"$0\" && exec setpriv --reuid 65534 --regid 65534 --clear-groups \"$@\""]);
-        command.arg(group.processes()).arg(&program);
+        let own = format!("echo $$ > \"$0\" && exec setpriv --reuid {user} --regid {user} --clear-groups \"$@\"");
+        command.arg("-c").arg(own).arg(group.processes()).arg(&program);
     }
     command.arg(word).current_dir("/").stdin(Stdio::null()).stdout(Stdio::piped());
     if is_root() && group.is_none() {
-        command.uid(NOBODY).gid(NOBODY);
+        command.uid(user).gid(user);
     }
     let mut evader = Own(command.spawn().unwrap());
     let mut line = String::new();
@@ -156,7 +161,8 @@ fn who_does_not_let_himself_be_examined_is_told_of_with_the_right_that_would_hel
     watcher.interrupt();
 }
 
-/// A chain of processes of 40 ms each, of which no sample sees what they used: the unit has it, and so has the machine.
+/// A chain of processes of 40 ms each, of which no sample sees what they used: the unit has it, and so have the owner and the
+/// machine.
 #[test]
 fn a_chain_of_short_lives_is_counted_with_its_unit_and_as_unseen() {
     let unit = format!("labelpress-{}.service", std::process::id());
@@ -166,16 +172,27 @@ fn a_chain_of_short_lives_is_counted_with_its_unit_and_as_unseen() {
         return eprintln!("skipped: no control group may be made here");
     };
     let stage = stage();
+    let user = own_user();
     let text = format!(
-        "format = 1\nevery = '1s'\n[[rule]]\nname = 'unit'\njudge = 'unit'\nwhere = 'unit = \"{unit}\"'\nbreach = 'cpu > 10%'\n\
+        "format = 1\nevery = '1s'\n[[rule]]\nname = 'owner'\njudge = 'owner'\nwhere = 'uid = {user}'\nbreach = 'cpu > 10%'\n\
+         lasting = '3s'\n[[rule]]\nname = 'unit'\njudge = 'unit'\nwhere = 'unit = \"{unit}\"'\nbreach = 'cpu > 10%'\n\
          lasting = '3s'\n[[rule]]\nname = 'unseen'\njudge = 'machine'\nbreach = 'machine.cpu.unseen > 2%'\nlasting = '3s'\n"
     );
     let watcher = stage.watch(&stage.write("rules.toml", text), &[]);
-    let Some(chain) = evader_in(&stage, "labelpress", "chain", Some(&group)) else { return };
-    for rule in ["unit", "unseen"] {
+    let Some(chain) = evader_in(&stage, "labelpress", "chain", Some(&group), user) else { return };
+    // In a container the kernel tells nothing of who comes and goes.
+    let tells = ["pid:[4026531836]", "user:[4026531837]"].map(|first| {
+        let kind = first.split(':').next().unwrap();
+        std::fs::read_link(format!("/proc/self/ns/{kind}")).is_ok_and(|link| link == Path::new(first))
+    });
+    let tells = is_root() && tells == [true; 2];
+    for rule in ["unit", "unseen"].into_iter().chain(tells.then_some("owner")) {
         let told = || stage.records().into_iter().find(|record| record["rule"] == rule && record["kind"] == "breach");
         eventually(rule, || told().map(drop));
     }
+    let found = stage.run(&["checkup"]);
+    let told = format!("short-lived processes: labelpress ({user})");
+    assert!(!tells || found.stdout.contains(&told), "{found:?}");
     drop(chain);
     // Whoever is the chain's at present; the group is this test's own.
     eventually("the group is empty", || {

@@ -226,7 +226,11 @@ impl Inquiry<'_> {
     /// Where nothing else tells of it: somebody uses CPU, and nobody is seen to.
     fn not_attributable(&self) -> Option<Finding> {
         let remark = self.unseen()?;
-        let headline = "CPU goes to nobody who is seen".to_owned();
+        let most = self.machine().passing.first().filter(|most| most.cpu >= UNSEEN && !most.name.is_empty());
+        let headline = match most {
+            Some(most) => format!("CPU goes to short-lived processes: {} ({})", most.name, most.owner),
+            None => "CPU goes to nobody who is seen".to_owned(),
+        };
         let more =
             "what they use is counted with their unit and their owner: a rule that judges those by `cpu` sees it";
         let next = vec![Next::Type("list --group unit".to_owned(), "which unit's processes come and go")];
@@ -249,7 +253,10 @@ impl Inquiry<'_> {
         Some(if machine.hidden {
             format!("{share} of a core went to processes that are hidden from you")
         } else {
-            format!("{share} of a core went to processes too short-lived to be seen, whose parents do not ask for them")
+            let passing = words::passing(machine, self.scene.length);
+            format!(
+                "{share} of a core went to processes too short-lived to be seen, whose parents do not ask for them{passing}"
+            )
         })
     }
 

@@ -1,12 +1,12 @@
 //! Several looks at one machine as one observation: rates over the whole time, and how often a process was found in a state.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::Duration;
 
 use jiff::Timestamp;
 
 use super::limits::{LIMITS, Limits, Watched};
-use crate::model::{CpuSplit, DiskUse, Machine, Moment, Process, ProcessId, Snapshot, Stall};
+use crate::model::{CpuSplit, DiskUse, Machine, Moment, Passing, Process, ProcessId, Snapshot, Stall};
 use crate::state::State;
 
 /// What was seen of one process.
@@ -55,6 +55,8 @@ struct MachineMeans {
     split: [Mean; 5],
     queues: [Mean; 2],
     disks: HashMap<String, (Mean, Mean)>,
+    /// How many, and what they used: percent of a core times seconds. By owner and name.
+    passing: BTreeMap<(u32, String), (Passing, f64)>,
 }
 
 /// Looks at one machine, one after the other.
@@ -139,8 +141,8 @@ impl Observation {
             process.faults = tally.faults.value().map(|rate| rate as f32);
         }
         let queues = self.machine.queues.map(Mean::value);
-        self.machine.fill(&mut snapshot.machine);
         let whole = self.length.as_secs_f64();
+        self.machine.fill(&mut snapshot.machine, whole);
         let there: HashSet<ProcessId> = snapshot.processes.iter().map(|process| process.id).collect();
         let gone = self.tallies.iter().filter(|(id, _)| !there.contains(id));
         let ended = gone.map(|(_, tally)| tally.cpu.sum).sum::<f64>() / whole.max(f64::MIN_POSITIVE);
@@ -171,6 +173,12 @@ impl MachineMeans {
         for (mean, queue) in self.queues.iter_mut().zip([machine.running, machine.blocked]) {
             mean.add(queue.map(f64::from), seconds);
         }
+        for passing in &machine.passing {
+            let key = (passing.uid, passing.name.clone());
+            let (all, used) = self.passing.entry(key).or_insert_with(|| (Passing { count: 0, ..passing.clone() }, 0.0));
+            all.count = all.count.saturating_add(passing.count);
+            *used += passing.cpu * seconds;
+        }
         for disk in &machine.disks {
             let (busy, answer) = self.disks.entry(disk.name.clone()).or_default();
             busy.add(Some(disk.busy), seconds);
@@ -178,7 +186,7 @@ impl MachineMeans {
         }
     }
 
-    fn fill(&self, machine: &mut Machine) {
+    fn fill(&self, machine: &mut Machine, whole: f64) {
         let [cpu, fullest, iowait, swap, stall_cpu, stall_memory, stall_io, busy] = self.figures.map(Mean::value);
         (machine.cpu, machine.core_fullest, machine.iowait, machine.swap_traffic) = (cpu, fullest, iowait, swap);
         machine.disk_busy = busy;
@@ -193,6 +201,9 @@ impl MachineMeans {
             busy: busy.value().unwrap_or_default(),
             answer: answer.value().and_then(|seconds| Duration::try_from_secs_f64(seconds).ok()),
         };
+        let mean = |(all, used): &(Passing, f64)| Passing { cpu: used / whole.max(f64::MIN_POSITIVE), ..all.clone() };
+        machine.passing = self.passing.values().map(mean).collect();
+        machine.passing.sort_by(|a, b| b.cpu.total_cmp(&a.cpu));
         machine.disks = self.disks.iter().map(disk).collect();
         machine.disks.sort_by(|a, b| b.busy.total_cmp(&a.busy).then_with(|| a.name.cmp(&b.name)));
         if let Some(busiest) = machine.disks.first() {

@@ -1,9 +1,11 @@
 //! What a checkup says of the machine's figures.
 
+use std::time::Duration;
+
 use super::limits::{Limits, Watched};
 use super::{Figure, Scene};
 use crate::facts::Facts;
-use crate::model::{Cost, Field, Machine, Process};
+use crate::model::{Cost, Field, Machine, Passing, Process};
 use crate::severity::Severity;
 use crate::units::{Value, scaled_percent, scaled_size};
 
@@ -37,7 +39,7 @@ pub(super) fn figure(machine: &Machine, limits: &Limits, watched: Watched) -> Op
 }
 
 /// `0.8 ms`, `24 ms`, `1.2 s`.
-fn milliseconds(answer: std::time::Duration) -> String {
+fn milliseconds(answer: Duration) -> String {
     match answer.as_secs_f64() {
         long if long >= 1.0 => format!("{long:.1} s"),
         short if short < 0.01 => format!("{:.1} ms", short * 1000.0),
@@ -137,6 +139,25 @@ pub(super) fn memory(machine: &Machine) -> Option<String> {
     Some(format!("memory {available} of {total} can still be had{}", swap.unwrap_or_default()))
 }
 
+/// Who came and went most, of those that the kernel told of.
+pub(super) fn passing(machine: &Machine, length: Duration) -> String {
+    let seconds = length.as_secs_f64().max(f64::MIN_POSITIVE);
+    let one = |passing: &Passing| {
+        let who = match passing.name.as_str() {
+            "" => format!("others of {}", passing.owner),
+            name => format!("{name} ({})", passing.owner),
+        };
+        let often = (f64::from(passing.count) / seconds).round().max(1.0);
+        format!("{who}, {often:.0} a second, {}", scaled_percent(passing.cpu))
+    };
+    let most: Vec<String> = machine.passing.iter().take(3).filter(|passing| passing.cpu >= 1.0).map(one).collect();
+    if most.is_empty() {
+        String::new()
+    } else {
+        format!("; of what came and went, most was used by {}", most.join("; "))
+    }
+}
+
 /// `disks vda 2% busy, answers in 0.8 ms; sdb 0% busy`.
 pub(super) fn disks(machine: &Machine) -> Option<String> {
     if machine.disks.is_empty() {
@@ -167,12 +188,12 @@ pub(super) fn volumes(machine: &Machine) -> Option<String> {
 }
 
 /// Stalls over longer than the measuring: `for at least 5 minutes`.
-pub(super) fn lasted(stall: Option<crate::model::Stall>, notice: f64) -> Option<std::time::Duration> {
+pub(super) fn lasted(stall: Option<crate::model::Stall>, notice: f64) -> Option<Duration> {
     let stall = stall?;
     let beyond = |average: Option<f64>| average.is_some_and(|average| average >= notice);
     match () {
-        () if beyond(stall.five_minutes) => Some(std::time::Duration::from_secs(300)),
-        () if beyond(stall.minute) => Some(std::time::Duration::from_secs(60)),
+        () if beyond(stall.five_minutes) => Some(Duration::from_secs(300)),
+        () if beyond(stall.minute) => Some(Duration::from_secs(60)),
         () => None,
     }
 }

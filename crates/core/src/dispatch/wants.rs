@@ -29,11 +29,7 @@ impl Wants {
     /// lever and its effect rest on.
     pub fn of_everybody(&self) -> Needs {
         let needs = Needs::of(&self.rules.fields()).and(Needs::IDENTITY);
-        let by_cpu = |rule: &Rule| {
-            rule.fields().iter().any(|field| matches!(field, Field::Cpu | Field::CpuPart | Field::CpuTime))
-        };
-        let counted = |rule: &Rule| matches!(rule.judge, Judged::Unit | Judged::Owner) && by_cpu(rule);
-        let needs = match self.rules.rules.iter().any(counted) {
+        let needs = match self.judge_by_cpu(Judged::Unit) || self.judge_by_cpu(Judged::Owner) {
             true => needs.with(Cost::Cgroup).with(Cost::Groups),
             false => needs,
         };
@@ -42,6 +38,16 @@ impl Wants {
             true => needs.with(Cost::Stat).with(Cost::Cgroup).with(Cost::Machine),
             false => needs,
         }
+    }
+
+    fn judge_by_cpu(&self, judged: Judged) -> bool {
+        let by_cpu = |field: &Field| matches!(field, Field::Cpu | Field::CpuPart | Field::CpuTime);
+        self.rules.rules.iter().any(|rule| rule.judge == judged && rule.fields().iter().any(by_cpu))
+    }
+
+    /// Whether somebody judges owners by their CPU: then it is heard who comes and goes between samples.
+    pub fn passing(&self) -> bool {
+        self.judge_by_cpu(Judged::Owner)
     }
 
     /// Whether somebody judges trees: then it is followed who descends from whom.

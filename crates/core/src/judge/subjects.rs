@@ -196,7 +196,7 @@ impl State {
             let kept = self.groups.entry(key.clone()).or_insert_with(|| new(rule, round.every));
             kept.seen = round.number;
             let mut totals = Totals::of(group, rule.judge, None);
-            let with_unseen = of_control_group(key, tick.snapshot);
+            let with_unseen = with_unseen(rule, key, &members, &totals, tick.snapshot);
             totals.at_least(with_unseen);
             if let Some((cpu, interval)) = totals.cpu().zip(tick.snapshot.interval) {
                 // A recording may claim anything: no machine has a million cores.
@@ -328,29 +328,36 @@ impl State {
 }
 
 /// CPU that the kernel counts for a unit, or for the slice of an owner, percent of one core: also of processes that ended before
-/// they were seen. What others use in his slice is not his.
-fn of_control_group(key: &SubjectKey, snapshot: &Snapshot) -> f64 {
-    let machine = &snapshot.machine;
-    if machine.groups.is_empty() {
+/// they were seen, or what they used as it told of them. What is seen of others in there is not theirs; and where the rule goes by
+/// more than whose it is, who was not seen may be somebody else.
+fn with_unseen(rule: &Rule, key: &SubjectKey, members: &[ProcessId], totals: &Totals, snapshot: &Snapshot) -> f64 {
+    let goes_by_program = |covers: &Condition| covers.fields().iter().any(|field| !field.is_whose());
+    if rule.covers.as_ref().is_some_and(goes_by_program) {
         return 0.0;
     }
-    match key {
-        SubjectKey::Unit(path) => machine.group_cpu(path).unwrap_or(0.0),
-        SubjectKey::Owner(uid) => {
-            let slice = slice_of(*uid);
-            let Some(all) = machine.group_cpu(&slice) else { return 0.0 };
-            let is_in = |process: &Process| {
-                process
-                    .group
-                    .as_deref()
-                    .and_then(|group| group.strip_prefix(&*slice))
-                    .is_some_and(|rest| rest.starts_with('/'))
-            };
-            let others = snapshot.processes.iter().filter(|process| process.person() != *uid && is_in(process));
-            all - others.filter_map(|process| process.cpu).sum::<f64>()
+    let machine = &snapshot.machine;
+    let (group, passing) = match key {
+        SubjectKey::Unit(path) => (path.clone(), 0.0),
+        SubjectKey::Owner(uid) => (slice_of(*uid), machine.passing_cpu(*uid)),
+        _ => return 0.0,
+    };
+    let seen = totals.cpu().unwrap_or(0.0);
+    let Some(all) = machine.group_cpu(&group) else { return seen + passing };
+    let is_in = |process: &Process| {
+        let below = process.group.as_deref().and_then(|path| path.strip_prefix(&*group));
+        below.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+    };
+    let members: BTreeSet<&ProcessId> = members.iter().collect();
+    // What is his outside of it comes to it, and what is others' in it does not.
+    let beside = snapshot.processes.iter().filter_map(|process| {
+        let cpu = process.cpu.filter(|cpu| *cpu > 0.0)?;
+        match (is_in(process), members.contains(&process.id)) {
+            (true, false) => Some(-cpu),
+            (false, true) => Some(cpu),
+            _ => None,
         }
-        _ => 0.0,
-    }
+    });
+    all + beside.sum::<f64>()
 }
 
 fn new(rule: &Rule, every: Duration) -> Kept {

@@ -268,6 +268,12 @@ impl Field {
     pub(crate) fn is_a_name(self) -> bool {
         matches!(self, Field::App | Field::Name | Field::Path | Field::Command)
     }
+
+    /// Whether it says whose a process is, whatever program it runs.
+    pub(crate) fn is_whose(self) -> bool {
+        let by_group = matches!(self, Field::Unit | Field::Origin);
+        by_group || matches!(self, Field::Owner | Field::Uid | Field::Session | Field::Tty | Field::Kernel)
+    }
 }
 
 impl fmt::Display for Field {

@@ -22,6 +22,9 @@ pub struct Machine {
     /// CPU of control groups and all below them since the last sample, of those that used any; empty where it was not asked for,
     /// or is not to be had.
     pub groups: Vec<GroupUse>,
+    /// Who came and went since the last sample, with the CPU that no sample has of them, the greatest first; empty where it was
+    /// not asked for, or is not to be had.
+    pub passing: Vec<Passing>,
     /// Busy share of the busiest single core, percent.
     pub core_fullest: Option<f64>,
     /// Share of all cores' time that was idle with a disk request outstanding, percent.
@@ -80,6 +83,11 @@ impl Machine {
         self.groups.iter().find(|of| of.group == path).map(|of| of.cpu)
     }
 
+    /// CPU of an owner's processes that came and went between two samples, percent of one core.
+    pub(crate) fn passing_cpu(&self, uid: u32) -> f64 {
+        self.passing.iter().filter(|passing| passing.uid == uid).map(|passing| passing.cpu).sum()
+    }
+
     /// Load over 1 minute for each core.
     pub(crate) fn load_per_core(&self) -> Option<f64> {
         self.load.map(|load| load[0] / f64::from(self.cores.max(1)))
@@ -92,6 +100,21 @@ pub struct GroupUse {
     /// Its path.
     pub group: String,
     /// CPU over the interval, percent of one core (`cpu.stat` usage_usec, or `cpuacct.usage`; cgroups(7)).
+    pub cpu: f64,
+}
+
+/// Processes of one owner and one short name that ended between two samples (taskstats, linux/taskstats.h).
+#[derive(Debug, Clone, PartialEq)]
+pub struct Passing {
+    /// Whose they were: a subordinate user ID counts to its user.
+    pub owner: String,
+    /// His user ID.
+    pub uid: u32,
+    /// What they called themselves (`ac_comm`), a claim; empty for all other names of his.
+    pub name: String,
+    /// How many.
+    pub count: u32,
+    /// CPU that they used and no sample has, percent of one core over the interval.
     pub cpu: f64,
 }
 

@@ -11,7 +11,7 @@ mod unit;
 pub use field::{Cost, Field, FieldInfo, Needs, Subject};
 pub use field_help::FieldHelp;
 pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};
-pub use machine::{CpuSplit, DiskUse, GroupUse, Machine, Stall, Volume};
+pub use machine::{CpuSplit, DiskUse, GroupUse, Machine, Passing, Stall, Volume};
 pub use process::{Basis, Names, Origin, Process, count_families, is_at_work};
 pub use snapshot::{Moment, Snapshot};
 pub use unit::{Manager, Unit, slice_of, unit_of};

@@ -8,7 +8,7 @@ use serde_json::{Value, json};
 
 use super::LONGEST_TEXT;
 use super::row::Row;
-use crate::model::{Basis, CpuSplit, DiskUse, GroupUse, Machine, Origin, Process, Stall};
+use crate::model::{Basis, CpuSplit, DiskUse, GroupUse, Machine, Origin, Passing, Process, Stall};
 use crate::state::State;
 use crate::text;
 
@@ -115,7 +115,7 @@ pub(super) const PROCESS: [Column<Process>; 29] = [
 ];
 
 /// Of the machine.
-pub(super) const MACHINE: [Column<Machine>; 23] = [
+pub(super) const MACHINE: [Column<Machine>; 24] = [
     Column { key: "machine.cpu", get: |of| share(of.cpu), set: |of, value| of.cpu = number(value) },
     Column { key: "split", get: |of| of_split(of.split.as_ref()), set: |of, value| of.split = split(value) },
     Column {
@@ -124,6 +124,7 @@ pub(super) const MACHINE: [Column<Machine>; 23] = [
         set: |of, value| of.cpu_unseen = number(value),
     },
     Column { key: "groups", get: |of| of_groups(&of.groups), set: |of, value| of.groups = groups(value) },
+    Column { key: "passing", get: |of| of_passing(&of.passing), set: |of, value| of.passing = passing(value) },
     Column {
         key: "machine.core.fullest",
         get: |of| share(of.core_fullest),
@@ -321,6 +322,26 @@ fn groups(value: &Value) -> Vec<GroupUse> {
         Some(GroupUse { group: words(value.get(0)?), cpu })
     };
     value.as_array().into_iter().flatten().take(MOST_GROUPS).filter_map(group).collect()
+}
+
+fn of_passing(passing: &[Passing]) -> Value {
+    if passing.is_empty() {
+        return Value::Null;
+    }
+    passing.iter().map(|of| json!([of.owner, of.uid, of.name, of.count, of.cpu])).collect()
+}
+
+fn passing(value: &Value) -> Vec<Passing> {
+    let passing = |value: &Value| {
+        Some(Passing {
+            owner: words(value.get(0)?),
+            uid: small(value.get(1)?)?,
+            name: words(value.get(2)?),
+            count: small(value.get(3)?)?,
+            cpu: value.get(4)?.as_f64().filter(|cpu| (0.0..=LARGEST).contains(cpu))?,
+        })
+    };
+    value.as_array().into_iter().flatten().take(MOST_GROUPS).filter_map(passing).collect()
 }
 
 fn of_disks(disks: &[DiskUse]) -> Value {

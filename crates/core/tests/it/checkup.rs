@@ -7,7 +7,7 @@ use std::time::Duration;
 use sophron_core::checkup::{
     Finding, FindingKind, GroupMemory, HeldFile, Next, Observation, Past, Report, Settings, Since, Surroundings, check,
 };
-use sophron_core::model::{CpuSplit, Machine, Origin, Process, Stall, Volume};
+use sophron_core::model::{CpuSplit, Machine, Origin, Passing, Process, Stall, Volume};
 use sophron_core::rules::{Severity, load};
 use sophron_core::state::State;
 use sophron_testkit::{World, process};
@@ -298,6 +298,13 @@ fn time_of_the_short_lived_is_found_or_said() {
     let found = plain(&mut world);
     assert_eq!(found.verdict, "nothing is short; CPU goes to nobody who is seen");
     assert_eq!(only(&found).kind, FindingKind::Unseen);
+    let mill = |name: &str, cpu| Passing { owner: "mara".to_owned(), uid: 1001, name: name.to_owned(), count: 25, cpu };
+    world.machine.passing = vec![mill("mill", 95.0), mill("", 4.0)];
+    let found = plain(&mut world);
+    assert_eq!(only(&found).headline, "CPU goes to short-lived processes: mill (mara)");
+    let told =
+        "of what came and went, most was used by mill (mara), 25 a second, 95%; others of mara, 25 a second, 4.0%";
+    assert!(only(&found).remarks[0].ends_with(told), "{:?}", only(&found).remarks);
 }
 
 #[test]

@@ -1,7 +1,7 @@
 //! What is judged as one: sums, bounds, keys, and who counts.
 
 use sophron_core::judge::Event;
-use sophron_core::model::{Field, GroupUse, Process};
+use sophron_core::model::{Field, GroupUse, Passing, Process};
 use sophron_core::subject::{Judged, SubjectKey};
 use sophron_testkit::{World, process};
 
@@ -74,6 +74,23 @@ fn what_an_owner_uses_is_counted_to_him() {
     assert_eq!(tick(&mut script), Vec::<String>::new(), "105% of that is his: the breach goes on");
     script.world.machine.groups = slice(150.0);
     assert_eq!(tick(&mut script), ["easing"]);
+    // What came and went, where the kernel tells of it, and there is no clock of the slice.
+    script.world.machine.groups = Vec::new();
+    let passing = |uid, cpu| Passing { owner: "mara".to_owned(), uid, name: "mill".to_owned(), count: 25, cpu };
+    script.world.machine.passing = vec![passing(1001, 30.0), passing(1001, 15.0), passing(1002, 90.0)];
+    assert_eq!(tick(&mut script), ["again"]);
+    // A rule that goes by the program as well knows nothing of the programs of those it did not see.
+    let mut script = rule("owner", "where = 'app = tilebaker'\nbreach = 'cpu > 100%'");
+    script.world.processes = vec![
+        busy(10, 1001, None),
+        with(11, "sheetlamp", |process| {
+            (process.cpu, process.uid) = (Some(90.0), 1001);
+            process.names_mut().group = Some("/user.slice/user-1001.slice/session-3.scope".to_owned());
+        }),
+    ];
+    script.world.machine.groups = slice(150.0);
+    script.world.machine.passing = vec![passing(1001, 90.0)];
+    assert_eq!(tick(&mut script), Vec::<String>::new());
     let mut script = rule("unit", "where = 'unit = \"sheetlamp.service\"'\nbreach = 'cpu > 100%'");
     script.world.processes = vec![with(10, "sheetlamp", |process| {
         let names = process.names_mut();

@@ -8,6 +8,7 @@ mod descent;
 mod group_clocks;
 mod identity;
 mod machine;
+mod passing;
 mod pids;
 mod reader;
 mod risky;
@@ -57,6 +58,8 @@ pub struct Sampler {
     descent: Option<Descent>,
     machine: machine::Earlier,
     groups: group_clocks::GroupClocks,
+    /// Who comes and goes, where that is asked for and to be had.
+    passing: Option<passing::Listener>,
     host: String,
 }
 
@@ -141,6 +144,7 @@ impl Sampler {
             descent: None,
             machine: machine::Earlier::default(),
             groups: group_clocks::GroupClocks::new(root),
+            passing: None,
             host: here::host(),
         })
     }
@@ -156,6 +160,13 @@ impl Sampler {
     #[must_use]
     pub fn with_descent(mut self) -> Sampler {
         self.descent = Some(Descent::begin());
+        self
+    }
+
+    /// From now on samples tell who came and went between them, with what they used, where the kernel tells us.
+    #[must_use]
+    pub fn with_passing(mut self) -> Sampler {
+        self.passing = if self.context.live { passing::Listener::begin() } else { None };
         self
     }
 
@@ -271,6 +282,13 @@ impl Sampler {
         snapshot.machine.groups = match self.context.live && self.context.base.has(Cost::Groups) {
             true => self.groups.read(&processes),
             false => Vec::new(),
+        };
+        snapshot.machine.passing = match (&self.passing, interval) {
+            (Some(listener), Some(interval)) => {
+                let seen = gone.iter().map(|(_, pid, _, total)| (*pid, *total)).collect();
+                listener.passed(&processes, &seen, interval, &mut self.context.users)
+            }
+            _ => Vec::new(),
         };
         let known = self.context.base.has(Cost::Machine);
         snapshot.machine.cpu_unseen = known.then(|| unseen(&snapshot.machine, &processes)).flatten();

@@ -61,7 +61,7 @@ pub(super) fn live(args: &args::Checkup, settings: &Settings) -> Result<Gathered
     source::measuring(length);
     let failed = |error| Failure::of(Exit::Failed, error);
     let survey = Survey::begin(Path::new("/proc"));
-    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?.with_passing();
     let mut observation = Observation::default();
     let mut snapshot = Snapshot::default();
     let mut look = |observation: &mut Observation| {
