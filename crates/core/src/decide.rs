@@ -93,8 +93,28 @@ pub struct Decision {
     pub picked: bool,
     /// What becomes of it.
     pub verdict: Verdict,
-    /// Whether it is the first beyond the owner's share of the cap.
-    pub beyond_share: bool,
+    /// Whether it is beyond its owner's share of the cap, and what it counts with.
+    pub beyond_share: Option<Beyond>,
+}
+
+/// An act beyond its owner's share of the cap.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Beyond {
+    /// The case of the first: all that follow count as one with it.
+    pub with: u64,
+    /// Whether this is the first.
+    pub first: bool,
+}
+
+/// Whose process an act is on, and in which case.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Charge {
+    /// The owner's user ID.
+    pub owner: u32,
+    /// Whether anybody may have started processes of this owner's to use the cap up: he has a share of it only.
+    pub of_others: bool,
+    /// The case, or what an earlier run told that it counts with.
+    pub case: u64,
 }
 
 /// What was done lately, for the cap on acts.
@@ -110,13 +130,14 @@ struct Spent {
     /// A termination or a restart.
     ends: bool,
     owner: u32,
-    beyond: bool,
+    /// The case that all beyond his share counts with.
+    beyond: Option<u64>,
 }
 
 impl Spent {
     /// Whether it counts for all that this owner makes necessary beyond his share.
     fn stands_for(&self, owner: u32, ends: bool) -> bool {
-        self.owner == owner && self.beyond && (self.ends || !ends)
+        self.owner == owner && self.beyond.is_some() && (self.ends || !ends)
     }
 }
 
@@ -124,19 +145,17 @@ impl Spent {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Room {
     Free,
-    /// The owner's share is used up: it is done, with all else of his, as one act. Whether that is the first.
-    Beyond {
-        first: bool,
-    },
+    /// The owner's share is used up: it is done, with all else of his, as one act.
+    Beyond(Beyond),
     None,
 }
 
 impl Ledger {
     /// An act of an earlier run on that owner's process, at that time: a restart forgets none.
-    pub fn remember(&mut self, at: Duration, verb: &Verb, owner: u32, of_others: bool, cap: Cap) {
-        let ends = verb.ends();
-        let beyond = of_others && !self.is_within_share(owner, ends, cap);
-        match self.acts.iter_mut().find(|act| beyond && act.stands_for(owner, ends)) {
+    pub fn remember(&mut self, at: Duration, verb: &Verb, charge: Charge, cap: Cap) {
+        let (Charge { owner, of_others, case }, ends) = (charge, verb.ends());
+        let beyond = (of_others && !self.is_within_share(owner, ends, cap)).then_some(case);
+        match self.acts.iter_mut().find(|act| beyond.is_some() && act.stands_for(owner, ends)) {
             Some(act) => act.at = act.at.max(at),
             None => self.acts.push(Spent { at, ends, owner, beyond }),
         }
@@ -144,7 +163,7 @@ impl Ledger {
 
     /// Half of the cap is an owner's share.
     fn is_within_share(&self, owner: u32, ends: bool, cap: Cap) -> bool {
-        let his = self.acts.iter().filter(|act| act.owner == owner && !act.beyond);
+        let his = self.acts.iter().filter(|act| act.owner == owner && act.beyond.is_none());
         let (all, ending) = his.fold((0, 0), |(all, ending), act| (all + 1, ending + u32::from(act.ends)));
         all < cap.acts.div_ceil(2) && (!ends || ending < cap.terminations.div_ceil(2))
     }
@@ -156,17 +175,17 @@ impl Ledger {
         }
     }
 
-    /// Whether one more step may act on that owner's; if so, that is counted. An owner `of_others` is one whose processes
-    /// anybody may have started to use the cap up: half of it is his share. What he makes necessary beyond that is done one at
-    /// a time, and counts as one.
-    fn spend(&mut self, action: Action, cap: Cap, now: Duration, owner: u32, of_others: bool) -> Room {
+    /// Whether one more step may act on that owner's; if so, that is counted. Half of the cap is the share of an owner who has
+    /// one. What he makes necessary beyond that is done one at a time, and counts as one.
+    fn spend(&mut self, action: Action, cap: Cap, now: Duration, charge: Charge) -> Room {
+        let Charge { owner, of_others, case } = charge;
         self.acts.retain(|act| now.saturating_sub(act.at) < HOUR);
         let ends = matches!(action, Action::Terminate { .. } | Action::Restart);
         let (all, ending) = (self.acts.len(), self.acts.iter().filter(|act| act.ends).count());
         let room = all < cap.acts as usize && (!ends || ending < cap.terminations as usize);
         if !of_others || self.is_within_share(owner, ends, cap) {
             if room {
-                self.acts.push(Spent { at: now, ends, owner, beyond: false });
+                self.acts.push(Spent { at: now, ends, owner, beyond: None });
             }
             return if room { Room::Free } else { Room::None };
         }
@@ -174,11 +193,11 @@ impl Ledger {
             Some(act) if now.saturating_sub(act.at) < BEYOND_PAUSE => Room::None,
             Some(act) => {
                 act.at = now;
-                Room::Beyond { first: false }
+                Room::Beyond(Beyond { with: act.beyond.unwrap_or(case), first: false })
             }
             None if room => {
-                self.acts.push(Spent { at: now, ends, owner, beyond: true });
-                Room::Beyond { first: true }
+                self.acts.push(Spent { at: now, ends, owner, beyond: Some(case) });
+                Room::Beyond(Beyond { with: case, first: true })
             }
             None => Room::None,
         }
@@ -222,7 +241,7 @@ fn decide_a_step(
         target: target.cloned(),
         picked,
         verdict,
-        beyond_share: false,
+        beyond_share: None,
     };
     if !action.is_act() {
         let verdict = if action == Action::Alert { Verdict::Alert } else { acting(action, rule.armed, circumstances) };
@@ -354,11 +373,11 @@ fn keep_within(
             continue;
         }
         let owner = target.person();
-        let of_others = owner != circumstances.protections.service;
-        let room = *allowed.entry(decision.case).or_insert_with(|| ledger.spend(*action, cap, now, owner, of_others));
+        let charge = Charge { owner, of_others: owner != circumstances.protections.service, case: decision.case };
+        let room = *allowed.entry(decision.case).or_insert_with(|| ledger.spend(*action, cap, now, charge));
         match room {
-            Room::Free | Room::Beyond { first: false } => {}
-            Room::Beyond { first: true } => decision.beyond_share = true,
+            Room::Free => {}
+            Room::Beyond(beyond) => decision.beyond_share = Some(beyond),
             Room::None => decision.verdict = Verdict::Capped(*action, cap),
         }
     }

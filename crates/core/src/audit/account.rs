@@ -181,6 +181,28 @@ impl Account<'_> {
             };
             lines.push(format!("{}  {line}; by {}", self.clock(record.at), self.by(record)));
         }
+        lines.extend(self.beyond_share());
+        lines
+    }
+
+    /// What counts as one with what, where its owner's share of the cap was used up.
+    fn beyond_share(&self) -> Vec<String> {
+        let counts_with = |record: &Record| record.action.as_ref().and_then(|action| action.counts_with);
+        let mut lines = Vec::new();
+        if let Some(first) = self.records.iter().find_map(|record| counts_with(record)) {
+            lines.push(format!("beyond its owner's share of the cap: counts as one with case {first}"));
+        }
+        let with_it = self.all.iter().filter(|record| counts_with(record) == self.opening.case);
+        let mut cases: Vec<u64> = with_it.filter_map(|record| record.case).collect();
+        cases.sort_unstable();
+        cases.dedup();
+        if !cases.is_empty() {
+            let cases: Vec<String> = cases.iter().map(u64::to_string).collect();
+            lines.push(format!(
+                "its owner's share of the cap was used up: these cases count as one with it: {}",
+                cases.join(", ")
+            ));
+        }
         lines
     }
 

@@ -202,6 +202,9 @@ pub struct ActionRecord {
     /// By force after, in seconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub force_after: Option<f64>,
+    /// Beyond its owner's share of the cap: the case with which it counts as one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub counts_with: Option<u64>,
     /// With all that descends from it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub tree: bool,
@@ -220,6 +223,7 @@ impl ActionRecord {
             originals: None,
             seconds: None,
             force_after: None,
+            counts_with: None,
             tree: false,
             because: None,
         }

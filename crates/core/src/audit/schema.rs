@@ -52,7 +52,7 @@ pub fn schema() -> Value {
             "rule": text("its name"), "subject": subject, "evidence": evidence,
             "action": { "type": "object", "required": ["do"], "properties": { "do": text("what is done"), "step": number("from 1"),
                 "nice": { "type": "integer" }, "originals": { "type": "object" }, "for": { "type": "number" },
-                "force_after": { "type": "number" }, "tree": { "type": "boolean" }, "because": text("in the person's words") } },
+                "force_after": { "type": "number" }, "counts_with": number("the case with which it counts as one, beyond its owner's share of the cap"), "tree": { "type": "boolean" }, "because": text("in the person's words") } },
             "result": { "type": "object", "required": ["outcome"], "properties": { "outcome": text("one word or two"), "seen": text("for people"), "took": { "type": "number" } } },
             "wording": { "type": "object", "required": ["text", "digest"], "properties": { "text": text("the rule's own lines"), "digest": hash("of the rules files") } },
             "stamp": { "type": "object", "required": ["number", "next"], "properties": { "number": number("from 1; 0 where a key begins"),

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::{Call, Check, Command, Commission, Dispatcher};
 use crate::act::{Act, Order, Originals, Outcome, Whole};
-use crate::decide::{Decision, Verdict};
+use crate::decide::{Beyond, Decision, Verdict};
 use crate::facts::Facts;
 use crate::happening::{Announced, CarriedOut, Grounds, Happening, News, Next, Subject, What};
 use crate::judge::Case;
@@ -46,8 +46,8 @@ impl Dispatcher {
                 self.call(decision, &rule, snapshot);
             }
             (Verdict::Act(action), Some(target)) => {
-                if decision.beyond_share {
-                    let news = Happening::news(at, News::BeyondShare(target.owner.clone(), self.rules.cap));
+                if let Some(Beyond { with, first: true }) = decision.beyond_share {
+                    let news = Happening::news(at, News::BeyondShare(target.owner.clone(), self.rules.cap, with));
                     self.tell(news);
                 }
                 self.set_going(decision, *action, target, happening, snapshot);
@@ -154,6 +154,7 @@ impl Dispatcher {
         let announced = Announced {
             step: Some(decision.step),
             grounds: Some(Grounds::of(case, rule)),
+            counts_with: decision.beyond_share.map(|beyond| beyond.with).filter(|with| *with != decision.case),
             tree,
             children: children(snapshot, target.id.pid),
             ..Announced::default()

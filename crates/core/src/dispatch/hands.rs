@@ -7,7 +7,7 @@ use std::time::Duration;
 use super::{Beside, Command, Commission, Dispatcher, STAND_BACK};
 use crate::act::{Act, Verb};
 use crate::audit::{InForce, Record};
-use crate::decide::{Decision, Verdict};
+use crate::decide::{Charge, Decision, Verdict};
 use crate::facts::Facts;
 use crate::happening::{Happening, Next, Subject, What};
 use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
@@ -74,8 +74,10 @@ impl Dispatcher {
             // A step counts once, on however many processes it acts; a case counts once towards a budget.
             if action.verb != Verb::Run && steps.insert((act.case, action.step)) {
                 let owner = act.subject.as_ref().map_or(self.protections.service, |subject| subject.uid);
-                let (of_others, cap) = (owner != self.protections.service, self.rules.cap);
-                self.ledger.remember(now.monotonic.saturating_sub(age(act.at)), &action.verb, owner, of_others, cap);
+                let case = action.counts_with.or(act.case).unwrap_or(0);
+                let charge = Charge { owner, of_others: owner != self.protections.service, case };
+                let at = now.monotonic.saturating_sub(age(act.at));
+                self.ledger.remember(at, &action.verb, charge, self.rules.cap);
             }
             if let (Some(rule), Some(subject)) = (&act.rule, &act.subject)
                 && cases.insert((act.case, rule.clone()))
@@ -190,7 +192,7 @@ impl Dispatcher {
         let length = Duration::from_secs(left.as_secs());
         let (action, verdict) = (Action::Suspend { length }, Verdict::Act(Action::Suspend { length }));
         let target = Some(process.clone());
-        let decision = Decision { case, step, action, target, picked: false, verdict, beyond_share: false };
+        let decision = Decision { case, step, action, target, picked: false, verdict, beyond_share: None };
         let commission = self.commission_of(&decision, Act::Suspend { length }, process, snapshot)?;
         Some(Commission { once_more: true, ..commission })
     }

@@ -119,6 +119,8 @@ pub struct Announced {
     pub because: Option<String>,
     /// What everything had before, where it is lowered.
     pub originals: Option<Originals>,
+    /// The case that it counts with, where it is beyond its owner's share of the cap.
+    pub counts_with: Option<u64>,
     /// Its children, named as everywhere.
     pub children: Vec<String>,
     /// What it holds open.

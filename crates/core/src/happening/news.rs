@@ -95,7 +95,7 @@ pub enum News {
     /// Something that Sophron was not granted for its own life.
     Exposed(String),
     /// That owner has used up his share of the cap.
-    BeyondShare(String, Cap),
+    BeyondShare(String, Cap, u64),
     /// A part of a protection that goes by a name alone, in words.
     ByNameAlone(String),
     /// The trail cannot be signed.
@@ -203,9 +203,9 @@ impl News {
             News::Ending => "undoing what is in force".to_owned(),
             News::Ended { open, undone } => format!("{open} cases open, {undone} processes undone"),
             News::Blind(why) => why.clone(),
-            News::BeyondShare(owner, most) => format!(
+            News::BeyondShare(owner, most, case) => format!(
                 "half of what all rules together may do in an hour ({}) was done to processes of {owner}: what more of his breaches is \
-                 answered one at a time, a minute apart, and counts as one",
+                 answered one at a time, a minute apart, and counts as one with case {case}",
                 cap(*most)
             ),
             News::Pace(Every { every, used, asked }) => {

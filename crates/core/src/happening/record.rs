@@ -134,6 +134,7 @@ fn intent(word: ActionRecord, announced: &Announced) -> Parts {
         step: announced.step.map(|step| step + 1),
         tree: announced.tree,
         because: announced.because.clone(),
+        counts_with: announced.counts_with,
         originals: announced.originals.clone(),
         ..word
     };

@@ -4,12 +4,16 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use jiff::tz::TimeZone;
 use proptest::prelude::*;
 use sophron_core::act::{Ending, Outcome, Verb};
+use sophron_core::audit::account;
 use sophron_core::rules::RuleSet;
 use sophron_testkit::process;
 
+use crate::accounts::sealed;
 use crate::dispatch_start::PRESSES;
+use crate::happening::scribe;
 use crate::script::{PID, load, rule, seconds};
 use crate::watch::{Watch, lowered};
 
@@ -199,8 +203,8 @@ fn when_it_is_tried_again_is_told() {
     watch.ticks(1, 800);
     let due = watch.world.moment.wall.checked_add(seconds(5)).unwrap();
     refused(&mut watch, "a role");
-    let line = watch.told.last().unwrap().line(&jiff::tz::TimeZone::UTC).unwrap().text;
-    let clock = due.to_zoned(jiff::tz::TimeZone::UTC).strftime("%H:%M:%S").to_string();
+    let line = watch.told.last().unwrap().line(&TimeZone::UTC).unwrap().text;
+    let clock = due.to_zoned(TimeZone::UTC).strftime("%H:%M:%S").to_string();
     assert!(line.ends_with(&format!("; next: terminate, tried again {clock}")), "{line}");
 }
 
@@ -218,6 +222,8 @@ fn decoys_use_up_no_more_than_their_owners_share() {
             while let Some(commission) = watch.under_way.first() {
                 let pid = commission.order.targets[0].id.pid;
                 ended.push((second, pid - PID));
+                let intent = commission.announced.clone();
+                watch.recorded.push(intent);
                 watch.came(Outcome::Ended(Ending::default()));
                 watch.world.processes.retain(|process| process.id.pid != pid);
             }
@@ -237,6 +243,11 @@ fn decoys_use_up_no_more_than_their_owners_share() {
     assert!(rest[0].0 >= 40 && rest[1].0 >= rest[0].0 + 60, "a minute apart: {rest:?}");
     let told = watch.words();
     assert!(told.iter().filter(|word| *word == "capped").count() <= 3, "{told:?}");
+    let drafts: Vec<_> = watch.recorded.iter().filter_map(|happening| scribe().record(happening)).collect();
+    let records = sealed(&drafts, |line| line);
+    let story = |case| account(&records, case, &TimeZone::UTC).unwrap().json().to_string();
+    assert!(story(4).contains("these cases count as one with it: 5, 6"), "{}", story(4));
+    assert!(story(6).contains("counts as one with case 4") && !story(3).contains("counts as one"), "{}", story(6));
 
     let mut watch = Watch::new(&rules);
     watch.world.processes = (0..7).map(|place| process(PID + place, "labelpress")).collect();
