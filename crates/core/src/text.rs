@@ -81,10 +81,13 @@ pub fn command_line(cmdline: &[u8]) -> String {
             break;
         }
     }
-    match out.char_indices().nth(LONGEST_COMMAND) {
-        Some((cut, _)) => format!("{}…", &out[..cut]),
-        None => out,
+    if let Some((cut, _)) = out.char_indices().nth(LONGEST_COMMAND) {
+        out.truncate(cut);
+        out.push('…');
     }
+    // It is kept for as long as the process lives, and a user may have thousands of the longest.
+    out.shrink_to_fit();
+    out
 }
 
 /// The same with its secrets, as it is.

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::process::{Command, Stdio};
 
-use sophron_testkit::{Own, eventually, is_root, usual_nice};
+use sophron_testkit::{Own, eventually, is_root, is_suspended, usual_nice};
 
 use crate::stage;
 
@@ -96,4 +96,31 @@ fn as_root_the_environment_chooses_no_file_of_a_zone() {
         assert!(run(zone, None).contains("TZ is ignored"), "{zone}");
     }
     assert!(run("UTC", Some("/tmp")).contains("TZDIR is ignored"));
+}
+
+/// Whatever signal ends it, and where no memory is to be had any more, nobody stays suspended.
+#[test]
+fn whatever_comes_over_it_nobody_stays_suspended() {
+    let watched = ["-ABRT", "-USR1", "-XCPU", "-40", "memory"].map(|what| {
+        let length = if what == "memory" { "2s" } else { "5m" };
+        let text = format!(
+            "format = 1\nevery = '200ms'\n[[rule]]\nname = 'a'\nwhere = 'app = \"labelpress\" and {{mine}}'\n\
+             breach = 'threads > 0'\nlasting = '200ms'\narmed = true\nladder = [ {{ at = '0s', do = 'suspend', for = '{length}' }} ]\n"
+        );
+        let stage = stage();
+        let (rules, press) = (stage.write("rules.toml", text), stage.offender("labelpress", &["--children", "0"]));
+        let watcher = stage.watch(&rules, &[]);
+        (what, stage, press, watcher)
+    });
+    for (what, _stage, press, watcher) in &watched {
+        eventually("suspended", || is_suspended(press.pid()).then_some(()));
+        let pid = watcher.pid().to_string();
+        let mut command = Command::new(if *what == "memory" { "prlimit" } else { "kill" });
+        match *what {
+            "memory" => command.args(["--pid", &pid, "--as=1048576"]),
+            signal => command.args([signal, &pid]),
+        };
+        assert!(command.status().unwrap().success());
+        eventually(what, || (!is_suspended(press.pid())).then_some(()));
+    }
 }
