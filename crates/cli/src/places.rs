@@ -54,13 +54,12 @@ pub fn rules(given: Option<&Path>) -> Result<PathBuf, Failure> {
         // One that cannot be looked at is there: opening it says why.
         Some(own) if is_there(&own) => Ok(own),
         _ if is_there(&machine) => Ok(machine),
-        Some(own) => Err(Failure::new(
-            Exit::Failed,
-            format!("there is no rules file: neither {} nor {MACHINE_RULES}", own.display()),
-        )
-        .hint("write one (docs/rules.md shows how), or name one with --rules FILE")),
-        None => Err(Failure::new(Exit::Failed, format!("there is no rules file: {MACHINE_RULES} does not exist"))
-            .hint("name one with --rules FILE")),
+        Some(own) => {
+            Err(Failure::new(Exit::Failed, format!("no rules file: neither {} nor {MACHINE_RULES}", own.display()))
+                .hint("`sophron rules new FILE` writes one, and --rules FILE names another"))
+        }
+        None => Err(Failure::new(Exit::Failed, format!("no rules file: {MACHINE_RULES}"))
+            .hint("`sophron rules new FILE` writes one, and --rules FILE names another")),
     }
 }
 

@@ -76,8 +76,9 @@ impl<'a> Facts<'a> {
             Field::Id => Some(Cow::Owned(process.id.checked().to_string())),
             Field::App => Some(&process.app).filter(|_| !process.app_unread()).map(|app| Cow::Borrowed(app.as_str())),
             Field::Name => borrowed(&process.name),
-            Field::Path => process.path.as_deref().map(Cow::Borrowed),
-            Field::Command => process.command.as_deref().map(Cow::Borrowed),
+            // A kernel thread runs no file, and nobody gave it a command line.
+            Field::Path => process.path.as_deref().or(process.kernel.then_some("")).map(Cow::Borrowed),
+            Field::Command => process.command.as_deref().or(process.kernel.then_some("")).map(Cow::Borrowed),
             Field::Owner => borrowed(&process.owner),
             Field::Tty => borrowed(&process.tty),
             Field::Unit => process.unit.as_deref().map(Cow::Borrowed),

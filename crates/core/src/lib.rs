@@ -21,6 +21,7 @@ pub mod facts;
 pub mod groups;
 pub mod happening;
 pub mod inspect;
+pub mod interpreter;
 pub mod judge;
 pub mod model;
 pub mod moment;

@@ -8,6 +8,17 @@ pub fn processes(count: usize) -> String {
     if count == 1 { "1 process".to_owned() } else { format!("{count} processes") }
 }
 
+/// `1 child`, `12 children`.
+pub fn children(count: usize) -> String {
+    if count == 1 { "1 child".to_owned() } else { format!("{count} children") }
+}
+
+/// `1 case`, `12 cases`: of what has its plural in `s`.
+pub fn counted(count: impl TryInto<u64>, one: &str) -> String {
+    let count = count.try_into().unwrap_or(u64::MAX);
+    if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
+}
+
 const MASK: &str = "***";
 const SECRET_WORDS: [&str; 10] = [
     "password",

@@ -12,6 +12,7 @@ use sophron_core::condition::{Condition, Truth};
 use sophron_core::facts::Facts;
 use sophron_core::model::{Needs, Snapshot};
 use sophron_core::recording::{Ours, Writer};
+use sophron_core::text::counted;
 use sophron_core::units::{scaled_duration, scaled_size};
 use sophron_linux::Sampler;
 
@@ -77,8 +78,9 @@ pub fn run(args: &args::Record) -> Result<Exit, Failure> {
         ui::err("\u{1b}[2K\r");
     }
     ui::out(format_args!(
-        "{}: {samples} samples over {}, {} ({why})\n",
+        "{}: {} over {}, {} ({why})\n",
         args.file.display(),
+        counted(samples, "sample"),
         scaled_duration(began.elapsed()),
         scaled_size(size as f64)
     ));
@@ -111,6 +113,6 @@ fn wait_until(begin: &str, stop: &AtomicBool) -> Result<(), Failure> {
 fn progress(passed: Duration, samples: u64, size: u64) {
     if std::io::stderr().is_terminal() {
         let (passed, size) = (scaled_duration(Duration::from_secs(passed.as_secs())), scaled_size(size as f64));
-        ui::err(format_args!("\u{1b}[2K\rrecording: {passed}, {samples} samples, {size}; Ctrl-C ends it"));
+        ui::err(format_args!("\u{1b}[2K\rrecording: {passed}, {}, {size}; Ctrl-C ends it", counted(samples, "sample")));
     }
 }

@@ -24,8 +24,12 @@ const LONGEST: u64 = 4096;
 /// The answer.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Answer {
-    /// `None` where the watcher does not run that rule.
+    /// `None` where the watcher does not run that rule, or does not see the process.
     pub standing: Option<Standing>,
+    /// The rules that it runs.
+    pub rules: Vec<String>,
+    /// The digest of the files that they were read from.
+    pub digest: String,
 }
 
 /// A question on its way to the watcher's thread.
@@ -78,17 +82,28 @@ fn serve(mut stream: UnixStream, wake: &SyncSender<Wake>) -> std::io::Result<()>
     Ok(())
 }
 
-/// Asks the watcher of a state folder. Why there is no answer, in words.
-pub fn ask(state: Option<&Path>, rule: &str, id: &ProcessId) -> Result<Answer, String> {
-    let none = || "no watcher answers here: how long it has lasted, cases and budgets are not known".to_owned();
-    let path = places::control(state).ok_or_else(none)?;
+/// Why there is no answer.
+#[derive(Debug)]
+pub enum Unanswered {
+    /// No watcher runs on that state folder.
+    NoWatcher,
+    /// One runs, and does not answer: why, in words.
+    Silent(String),
+}
+
+/// Asks the watcher of a state folder.
+///
+/// # Errors
+/// No watcher answers.
+pub fn ask(state: Option<&Path>, rule: &str, id: &ProcessId) -> Result<Answer, Unanswered> {
+    let path = places::control(state).ok_or(Unanswered::NoWatcher)?;
     let mut stream = UnixStream::connect(&path).map_err(|error| match error.kind() {
         std::io::ErrorKind::PermissionDenied => {
-            "the machine's watcher answers root only: sudo sophron rules why …".to_owned()
+            Unanswered::Silent("the machine's watcher answers root only: sudo sophron rules why …".to_owned())
         }
-        _ => none(),
+        _ => Unanswered::NoWatcher,
     })?;
-    let answer = || -> std::io::Result<Answer> {
+    let mut answer = || -> std::io::Result<Answer> {
         stream.set_read_timeout(Some(PATIENCE))?;
         let mut question = serde_json::to_vec(&Wanted { rule: rule.to_owned(), pid: id.pid, start: id.start })?;
         question.push(b'\n');
@@ -97,10 +112,5 @@ pub fn ask(state: Option<&Path>, rule: &str, id: &ProcessId) -> Result<Answer, S
         BufReader::new(&stream).read_line(&mut line)?;
         Ok(serde_json::from_str(&line)?)
     };
-    let mut answer = answer;
-    let answer = answer().map_err(|error| format!("the watcher does not answer: {error}"))?;
-    if answer.standing.is_none() {
-        return Err(format!("the watcher that runs here has no rule {rule}, or does not see that process"));
-    }
-    Ok(answer)
+    answer().map_err(|error| Unanswered::Silent(format!("the watcher does not answer: {error}")))
 }

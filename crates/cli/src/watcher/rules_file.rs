@@ -7,6 +7,7 @@ use sophron_core::condition::Condition;
 use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{self, LARGEST, Rejected, RuleSet};
+use sophron_core::text::counted;
 use sophron_linux::files::{self, PathError};
 use sophron_linux::here;
 
@@ -60,10 +61,7 @@ pub fn load(path: &Path) -> Result<Loaded, Failure> {
 }
 
 fn count(rejected: &[(PathBuf, Rejected)]) -> String {
-    match rejected.iter().map(|(_, rejected)| rejected.errors.len()).sum() {
-        1usize => "1 error".to_owned(),
-        many => format!("{many} errors"),
-    }
+    counted(rejected.iter().map(|(_, rejected)| rejected.errors.len()).sum::<usize>(), "error")
 }
 
 /// What a look goes by: the rules that would be watched with, as far as there are any, and whom they protect.
@@ -77,6 +75,11 @@ pub struct Guidance {
 }
 
 impl Guidance {
+    /// Of these protections, each with its file.
+    pub fn of(protections: Vec<(Condition, String)>) -> Guidance {
+        Guidance { loaded: None, protections, unusable: None }
+    }
+
     /// Whoever acts needs to know whom not to touch: protections that cannot be read may protect anybody.
     pub fn binding(&self, overridden: bool) -> Result<(), Failure> {
         match &self.unusable {
@@ -164,10 +167,19 @@ fn read(path: &Path) -> Result<Read, Failure> {
     })
 }
 
+/// The digest of a rules file and those beside it, as they are now; `None` where they are not sound.
+pub fn digest(path: &Path) -> Option<String> {
+    Some(read(path).ok()?.ok()?.rules.digest)
+}
+
 fn trusted(path: &Path) -> Result<Vec<u8>, Failure> {
     files::read_trusted(path, LARGEST as u64).map_err(|error| match &error {
         PathError::Unsafe { .. } => Failure::of(Exit::Refused, error)
             .hint("what decides over processes must be writable by nobody but root, or you"),
+        PathError::Io { source, .. } if source.kind() == std::io::ErrorKind::NotFound => {
+            Failure::new(Exit::Failed, format!("no rules file: {}", path.display()))
+                .hint("`sophron rules new FILE` writes one, and --rules FILE names another")
+        }
         PathError::Io { .. } => Failure::of(Exit::Failed, error),
     })
 }

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use sophron_core::act::Outcome;
 use sophron_core::audit::Kind;
-use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Question, Trail, Wants};
+use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Question, Standing, Trail, Wants};
 use sophron_core::happening::{Happening, News, What};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{Boot, ProcessId, Snapshot};
@@ -117,7 +117,7 @@ impl Watcher {
                 Command::Answer(ticket, standing) => {
                     if let Some(reply) = self.asked.remove(&ticket) {
                         // Whoever asked may have gone.
-                        let _ = reply.send(Answer { standing: standing.map(|standing| *standing) });
+                        let _ = reply.send(self.answer(standing.map(|standing| *standing)));
                     }
                 }
             }
@@ -203,11 +203,16 @@ impl Watcher {
         });
     }
 
+    fn answer(&self, standing: Option<Standing>) -> Answer {
+        let (rules, digest) = self.dispatcher.rules_in_use();
+        Answer { standing, rules, digest: digest.to_owned() }
+    }
+
     pub(super) fn ask(&mut self, asked: Asked) {
         let Asked { question, reply } = asked;
         let id = ProcessId { pid: question.pid, start: question.start, boot: self.scribe.boot };
         let Some(process) = self.snapshot.find(&id).cloned() else {
-            let _ = reply.send(Answer { standing: None });
+            let _ = reply.send(self.answer(None));
             return;
         };
         let ticket = self.asked.keys().next_back().map_or(0, |last| last + 1);

@@ -137,17 +137,34 @@ fn why_is_answered_by_the_file_and_by_the_watcher() {
         shown(&stage, &["rules", "why", "leak", &pid, "--rules", &path, "--state", &state])
     };
     let told = why(other.pid());
-    assert!(told.contains("verdict    it does not act: the rule does not cover it"), "{told}");
+    assert!(told.contains("verdict      it does not act: the rule does not cover it"), "{told}");
     assert!(
-        told.contains("app is labelpress: false (app is postbox)") && told.contains("no watcher answers here"),
+        told.contains("app is labelpress: false (app is postbox)")
+            && told.contains("no watcher runs here: this is what the file says"),
         "{told}"
     );
     let watcher = stage.watch(&rules, &[]);
     let told = eventually("the breach builds up", || Some(why(press.pid())).filter(|told| told.contains("building")));
-    assert!(told.contains(" of 2 s") && told.contains("budget     0 of 2 cases in 1 h 00 m: not spent"), "{told}");
+    assert!(told.contains(" of 2 s") && told.contains("budget       0 of 2 cases in 1 h 00 m: not spent"), "{told}");
     let told = eventually("a case opens", || Some(why(press.pid())).filter(|told| told.contains("case 1 is open")));
     assert!(told.contains("highest memory.held in 3s over 10.0 MiB: true (now 2"), "{told}");
-    assert!(told.contains("next: suspend for 1m in ") && told.contains("in shadow"), "{told}");
+    assert!(
+        told.starts_with(
+            "verdict      it only tells, since the rule is in shadow: case 1 is open; next: suspend for 1m in "
+        ),
+        "{told}"
+    );
+    // Its rules are the watcher's, whatever the file says by now.
+    stage.write("rules.toml", rule.replace("lasting = '2s'", "lasting = '3s'"));
+    let told = why(press.pid());
+    assert!(told.contains("case 1 is open") && told.contains("rules.toml has other rules now"), "{told}");
+    std::fs::remove_file(&path).unwrap();
+    let told = why(press.pid());
+    assert!(told.contains("case 1 is open") && !told.contains("other rules"), "{told}");
     watcher.interrupt();
     assert!(!stage.state().join("watch.sock").exists());
+    for command in [&["rules", "why", "leak", &press.pid().to_string()][..], &["watch"]] {
+        let asked = stage.run(&[command, &["--rules", &path, "--state", &state]].concat());
+        assert!(asked.stderr.contains("no rules file: ") && asked.stderr.contains("sophron rules new"), "{asked:?}");
+    }
 }

@@ -63,7 +63,7 @@ fn an_error_is_shown_where_it_stands() {
 #[test]
 fn files_that_cannot_be_read() {
     let stage = stage();
-    refused(&stage, &stage.path("nowhere.toml"), 1, "No such file");
+    refused(&stage, &stage.path("nowhere.toml"), 1, "no rules file");
     let folder = stage.path("folder.toml");
     fs::create_dir(&folder).unwrap();
     refused(&stage, &folder, 1, "directory");

@@ -1,5 +1,6 @@
 //! By what a process is made milder, and what came of it.
 
+use crate::text::counted;
 use std::time::Duration;
 
 use super::{Originals, Outcome};
@@ -172,7 +173,7 @@ impl Restoring {
 }
 
 fn threads(count: usize) -> String {
-    if count == 1 { "1 thread".to_owned() } else { format!("{count} threads") }
+    counted(count, "thread")
 }
 
 /// Time a whole suspension of a tree took, and the like, in whole milliseconds.

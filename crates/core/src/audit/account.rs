@@ -8,7 +8,7 @@ use super::{Evidence, InForce, Kind, Record, SubjectRecord, cases, stamps};
 use crate::act::{Came, Verb};
 use crate::document::{Block, Chart, Document, Text};
 use crate::model::is_at_work;
-use crate::text::clean;
+use crate::text::{clean, processes};
 use crate::units::{Value, scaled_duration};
 
 const INDENT: usize = 10;
@@ -81,7 +81,7 @@ impl Account<'_> {
         let name = |subject: &SubjectRecord| format!("{} {} ({})", subject.app, subject.id, subject.owner);
         let mut lines = Vec::new();
         if let Some(group) = &subject.of {
-            lines.push(format!("{}: {} processes, judged as one {}", group.name, group.processes, group.judge));
+            lines.push(format!("{}: {}, judged as one {}", group.name, processes(group.processes), group.judge));
         }
         lines.push(format!("{}, user {}, started by process {}", name(subject), subject.uid, subject.parent));
         if let Some(path) = &subject.path {

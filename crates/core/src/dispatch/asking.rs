@@ -5,11 +5,12 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use super::Dispatcher;
-use crate::condition::Truth;
+use super::standing::{OpenCase, PartInWords, Standing, Story, word};
+use crate::facts::Facts;
 use crate::judge::{Case, Part};
 use crate::model::{Machine, Moment, Process};
 use crate::rules::RuleName;
-use crate::units::{Value, scaled_duration};
+use crate::units::scaled_duration;
 
 /// A question as it is put: how a rule stands to a process, by its name, its PID and its start time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -45,36 +46,6 @@ pub struct Question {
     pub machine: Machine,
 }
 
-/// How a rule stands to the subject that a process is of. Times in seconds.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Standing {
-    /// The subject, as people call it.
-    pub subject: String,
-    /// For how long a breach has held that opened no case yet.
-    pub building: Option<f64>,
-    /// The open case.
-    pub case: Option<OpenCase>,
-    /// Each part of the breach: in words, whether it holds, and its reading.
-    pub parts: Vec<(String, String, Option<String>)>,
-    /// Cases acted upon in the time of the budget.
-    pub spent: Option<usize>,
-    /// For how long rules stand back from it.
-    pub standing_back: Option<f64>,
-    /// For how long nothing is done after a start.
-    pub settling: Option<f64>,
-}
-
-/// An open case.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct OpenCase {
-    /// Its number.
-    pub number: u64,
-    /// Breached time.
-    pub clock: f64,
-    /// The next step, and when.
-    pub next: Option<String>,
-}
-
 impl Dispatcher {
     pub(super) fn standing(&self, now: Moment, question: &Question) -> Option<Standing> {
         let Question { rule: name, process, machine, .. } = question;
@@ -92,25 +63,38 @@ impl Dispatcher {
             Some(again.chain(step).collect::<Vec<_>>().join("; ")).filter(|next| !next.is_empty())
         };
         let members = case.map_or(1, |case| case.members.len());
-        let open =
-            |case: &Case| OpenCase { number: case.number, clock: case.ladder.clock.as_secs_f64(), next: next(case) };
-        Some(Standing {
-            subject: key.label(lead.as_ref(), members),
+        let open = |case: &Case| OpenCase {
+            number: case.number,
+            clock: case.ladder.clock.as_secs_f64(),
+            next: next(case),
+            over_budget: case.ladder.is_over_budget(),
+        };
+        let facts = Facts::new(process, machine);
+        let subject = key.label(lead.as_ref(), members);
+        let mut standing = Standing::of(rule, &facts, subject, &self.protections, now, &self.settings.zone);
+        // By the readings of the group, and with the windows.
+        standing.parts = self.judge.parts(name, &key, lead.as_ref(), machine).into_iter().map(words).collect();
+        if rule.armed && self.settings.shadow {
+            standing.only_tells = Some("the watcher was started with --shadow".to_owned());
+        } else if rule.armed && self.is_disarmed() {
+            standing.only_tells = Some("the watcher is disarmed, since its record cannot be relied on".to_owned());
+        }
+        standing.story = Some(Story {
             building: self.judge.building(name, &key).map(|held| held.as_secs_f64()),
             case: case.map(open),
-            parts: self.judge.parts(name, &key, lead.as_ref(), machine).into_iter().map(words).collect(),
             spent: self.judge.spent(name, &key, lead.as_ref()),
             standing_back: self.hands.standing_back.get(&process.id).and_then(|until| left(*until)),
             settling: left(self.judge.acting_from()),
-        })
+        });
+        Some(standing)
+    }
+
+    /// The rules that are run, by name, and the digest of the files that they were read from.
+    pub fn rules_in_use(&self) -> (Vec<String>, &str) {
+        (self.rules.rules.iter().map(|rule| rule.name.to_string()).collect(), &self.rules.digest)
     }
 }
 
-fn words(part: Part) -> (String, String, Option<String>) {
-    let truth = match part.truth {
-        Truth::True => "true",
-        Truth::False => "false",
-        Truth::Unknown => "unknown",
-    };
-    (part.words, truth.to_owned(), part.reading.as_ref().map(Value::scaled))
+fn words(part: Part) -> PartInWords {
+    (part.words, word(part.truth).to_owned(), part.reading.as_ref().map(|reading| format!("now {}", reading.scaled())))
 }

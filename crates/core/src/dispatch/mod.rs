@@ -13,6 +13,7 @@ mod measuring;
 mod outcomes;
 mod said;
 mod sample;
+mod standing;
 mod throttle;
 mod wants;
 
@@ -21,10 +22,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use acting::children;
-pub use asking::{OpenCase, Question, Standing, Wanted};
+pub use asking::{Question, Wanted};
 pub use commission::{Call, Check, Commission, Done};
 pub use hands::{HAND_MARGIN, Hand};
 use jiff::tz::TimeZone;
+pub use standing::{OpenCase, PartInWords, Standing, Story};
 pub use wants::Wants;
 
 use crate::cost::Every;

@@ -9,6 +9,7 @@ use crate::audit::Kind;
 use crate::cost::Every;
 use crate::rules::{Cap, RuleName};
 use crate::severity::Tone;
+use crate::text::{counted, processes};
 use crate::units::{exact_duration, scaled_duration, scaled_percent};
 
 /// About the watcher itself.
@@ -193,7 +194,7 @@ impl News {
                     armed if armed == *rules => "all armed".to_owned(),
                     armed => format!("{armed} armed, the others in shadow"),
                 };
-                let rules = if *rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
+                let rules = counted(*rules, "rule");
                 format!("{host} every {}; {rules}, {acting}", exact_duration(*every))
             }
             News::Places { rules, trail } => format!("rules: {rules}; record: {trail}"),
@@ -201,7 +202,7 @@ impl News {
             News::AsUser(user) => format!("as {user}: acts on processes of {user}; on the others it only alerts"),
             News::CannotBeAsked(why) => format!("cannot be asked: {why}"),
             News::Ending => "undoing what is in force".to_owned(),
-            News::Ended { open, undone } => format!("{open} cases open, {undone} processes undone"),
+            News::Ended { open, undone } => format!("{} open, {} undone", counted(*open, "case"), processes(*undone)),
             News::Blind(why) => why.clone(),
             News::BeyondShare(owner, most, case) => format!(
                 "half of what all rules together may do in an hour ({}) was done to processes of {owner}: what more of his breaches is \
@@ -248,16 +249,15 @@ impl News {
                 format!("{lines} lost: nobody took them; all that matters is in the record")
             }
             News::RecordsLost(count) => {
-                format!(
-                    "{count} records were lost while the audit trail could not be written: there was no more room for them"
-                )
+                let records = counted(*count, "record");
+                format!("{records} lost while the audit trail could not be written: there was no more room for them")
             }
         }
     }
 }
 
 fn cases(open: usize) -> String {
-    if open == 1 { "1 case open".to_owned() } else { format!("{open} cases open") }
+    format!("{} open", counted(open, "case"))
 }
 
 /// How many acts an hour may have, for people.

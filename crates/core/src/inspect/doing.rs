@@ -4,6 +4,7 @@ use std::fmt;
 use std::time::Duration;
 
 use crate::state::State;
+use crate::text::counted;
 use crate::units::{Value, scaled_duration, scaled_percent};
 
 /// What a thread waits for.
@@ -219,8 +220,11 @@ fn stuck(seen: &Sightings) -> Option<Doing> {
     if seen.cpu_used() >= NOTHING || !seen.moved_nothing() {
         return None;
     }
-    let found =
-        format!("its thread {} was found waiting uninterruptibly at every one of {} looks", stuck.tid, stuck.looks);
+    let found = format!(
+        "its thread {} was found waiting uninterruptibly at every one of {}",
+        stuck.tid,
+        counted(stuck.looks, "look")
+    );
     let mut evidence = vec![found, seen.used()];
     evidence.extend(seen.has_moved());
     let wait = stuck.waits.first().map(|(wait, _)| wait.clone());

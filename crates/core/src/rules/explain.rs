@@ -3,6 +3,7 @@
 use super::{Action, Pick, Rule, Step};
 use crate::condition::InWords;
 use crate::subject::Judged;
+use crate::text::counted;
 use crate::units::exact_duration;
 
 /// A part of the explanation: a word, and a sentence.
@@ -34,7 +35,7 @@ pub fn explain(rule: &Rule) -> Vec<Sentence> {
         format!("told when it opens, at every step and when it closes, as {}; {again}", rule.severity.word()),
     ));
     if let Some(budget) = rule.budget {
-        let cases = if budget.cases == 1 { "1 case".to_owned() } else { format!("{} cases", budget.cases) };
+        let cases = counted(budget.cases, "case");
         all.push((
             "at most",
             format!(

@@ -1,7 +1,10 @@
 //! How a rule stands to a process, as a running watcher answers: always of that rule and that very subject.
 
+use jiff::tz::TimeZone;
 use sophron_core::act::{Outcome, Verb};
-use sophron_core::dispatch::{Command, Input, Question, Standing};
+use sophron_core::dispatch::{Command, Input, Question, Standing, Story};
+use sophron_core::facts::Facts;
+use sophron_core::protect::Protections;
 use sophron_testkit::process;
 
 use crate::script::{PID, load, rule, seconds};
@@ -21,6 +24,10 @@ fn asked(watch: &mut Watch, rule: &str, pid: u32) -> Option<Standing> {
     }
 }
 
+fn story(standing: &Standing) -> Story {
+    standing.story.clone().unwrap()
+}
+
 /// From before a breach to the last step: what holds, for how long, and what comes when.
 #[test]
 fn each_stage_of_a_story_is_answered() {
@@ -30,30 +37,33 @@ fn each_stage_of_a_story_is_answered() {
     assert!(asked(&mut watch, "nobodys", PID).is_none(), "there is no such rule");
     let standing = asked(&mut watch, "press-leak", PID).unwrap();
     assert!(standing.subject.starts_with("labelpress 51907-"), "{standing:?}");
-    assert!(standing.building.is_none() && standing.case.is_none(), "{standing:?}");
+    assert!(story(&standing).building.is_none() && story(&standing).case.is_none(), "{standing:?}");
     let held = |words: &str, reading: &str| {
-        vec![("memory.held over 750 MiB".to_owned(), words.to_owned(), Some(reading.to_owned()))]
+        vec![("memory.held over 750 MiB".to_owned(), words.to_owned(), Some(format!("now {reading}")))]
     };
-    assert_eq!((standing.parts, standing.spent), (held("false", "100 MiB"), Some(0)));
+    assert_eq!((standing.parts.clone(), story(&standing).spent), (held("false", "100 MiB"), Some(0)));
     watch.ticks(3, 800);
     let standing = asked(&mut watch, "press-leak", PID).unwrap();
-    assert_eq!((standing.building, standing.parts), (Some(2.0), held("true", "800 MiB")));
+    assert_eq!((story(&standing).building, standing.parts.clone()), (Some(2.0), held("true", "800 MiB")));
     watch.ticks(2, 800);
-    let case = asked(&mut watch, "press-leak", PID).unwrap().case.unwrap();
+    let case = story(&asked(&mut watch, "press-leak", PID).unwrap()).case.unwrap();
     assert_eq!((case.number, case.clock, case.next.as_deref()), (1, 1.0, Some("lower to nice 10 in 3 s of breach")));
     watch.ticks(3, 800);
     watch.came(Outcome::Refused("not permitted".to_owned()));
     let standing = asked(&mut watch, "press-leak", PID).unwrap();
-    let next = standing.case.unwrap().next;
-    assert_eq!((next.as_deref(), standing.spent), (Some("lower to nice 10, tried again in 5 s"), Some(1)));
+    let next = story(&standing).case.unwrap().next;
+    assert_eq!((next.as_deref(), story(&standing).spent), (Some("lower to nice 10, tried again in 5 s"), Some(1)));
     watch.ticks(5, 800);
     watch.came(lowered(10));
-    let next = asked(&mut watch, "press-leak", PID).unwrap().case.unwrap().next;
+    let next = story(&asked(&mut watch, "press-leak", PID).unwrap()).case.unwrap().next;
     assert_eq!(next, None, "its last step is taken");
     // Somebody of whom nothing is known yet.
     watch.world.processes.push(process(PID + 1, "labelpress"));
     let standing = asked(&mut watch, "press-leak", PID + 1).unwrap();
-    assert!(standing.case.is_none() && standing.parts.iter().all(|(_, truth, _)| truth == "false"), "{standing:?}");
+    assert!(
+        story(&standing).case.is_none() && standing.parts.iter().all(|(_, truth, _)| truth == "false"),
+        "{standing:?}"
+    );
 }
 
 /// Two rules, two processes, four stories: none is told for another.
@@ -65,7 +75,7 @@ fn stories_are_not_mixed_up() {
     let mut watch = Watch::new(&load(&(one("low", 500) + &one("high", 700))));
     watch.world.processes.push(process(PID + 1, "herbarium"));
     watch.ticks(1, 800);
-    let mut number = |rule: &str, pid: u32| asked(&mut watch, rule, pid).unwrap().case.unwrap().number;
+    let mut number = |rule: &str, pid: u32| story(&asked(&mut watch, rule, pid).unwrap()).case.unwrap().number;
     let numbers = [number("low", PID), number("low", PID + 1), number("high", PID), number("high", PID + 1)];
     let mut sorted = numbers;
     sorted.sort_unstable();
@@ -86,17 +96,17 @@ fn what_holds_it_back_is_answered() {
     let mut watch = Watch::new(&load(&rules));
     watch.ticks(11, 800);
     let standing = asked(&mut watch, "a", PID).unwrap();
-    assert_eq!((standing.settling, standing.standing_back), (Some(20.0), None));
+    assert_eq!((story(&standing).settling, story(&standing).standing_back), (Some(20.0), None));
     watch.hand(PID, Verb::Lower, None);
     watch.ticks(20, 800);
     let standing = asked(&mut watch, "a", PID).unwrap();
     assert_eq!(
-        (standing.settling, standing.standing_back),
+        (story(&standing).settling, story(&standing).standing_back),
         (None, Some(881.0)),
         "19 s of a quarter of an hour are over"
     );
     watch.world.pass(seconds(881));
-    assert_eq!(asked(&mut watch, "a", PID).unwrap().standing_back, None);
+    assert_eq!(story(&asked(&mut watch, "a", PID).unwrap()).standing_back, None);
 }
 
 /// Of a group it is the group that is told of, by its own readings.
@@ -109,6 +119,63 @@ fn of_a_member_the_group_is_told() {
     for pid in [PID, PID + 2] {
         let standing = asked(&mut watch, "bakers", pid).unwrap();
         assert_eq!(standing.subject, "tilebaker (ines), 3 processes");
-        assert_eq!(standing.parts[0].2.as_deref(), Some("3"));
+        assert_eq!(standing.parts[0].2.as_deref(), Some("now 3"));
     }
+}
+
+/// The verdict says what holds it back, in shadow as armed, with and without a watcher; it never says that it acts where it does not.
+#[test]
+fn the_verdict_agrees_with_what_is_below_it() {
+    let rules = |more: &str| {
+        load(&format!(
+            "settle = '0s'\n[protect]\nwhere = 'app = \"gatekeys\"'\n[[rule]]\nname = 'a'\nwhere = 'app in (\"labelpress\", \"gatekeys\")'\n\
+             breach = 'memory.held > 750 MiB'\nlasting = '3s'\nladder = [ {{ at = '0s', do = 'lower' }} ]\n{more}"
+        ))
+    };
+    let mut told = Vec::new();
+    let mut note = |when: &str, watch: &mut Watch| {
+        let verdict = asked(watch, "a", PID).unwrap().verdict();
+        told.push(format!("{when}: {verdict}"));
+    };
+    for (how, more) in [("shadow", ""), ("armed", "armed = true\nbudget = { cases = 1, per = '1h' }\n")] {
+        let mut watch = Watch::new(&rules(more));
+        watch.ticks(1, 100);
+        note(&format!("{how}, calm"), &mut watch);
+        watch.ticks(2, 800);
+        note(&format!("{how}, building up"), &mut watch);
+        watch.ticks(3, 800);
+        note(&format!("{how}, open"), &mut watch);
+        if how == "armed" {
+            watch.came(lowered(10));
+            watch.ticks(1, 800);
+            note("armed, the last step taken", &mut watch);
+            watch.ticks(40, 100);
+            while !watch.under_way.is_empty() {
+                watch.came(Outcome::Restored(Default::default()));
+            }
+            watch.ticks(6, 800);
+            note("armed, the budget spent", &mut watch);
+            watch.hand(PID, Verb::Lower, None);
+            note("armed, after a hand", &mut watch);
+        }
+        let names = watch.world.process(PID).names_mut();
+        names.app = "gatekeys".to_owned();
+        watch.ticks(6, 800);
+        note(&format!("{how}, protected"), &mut watch);
+        let names = watch.world.process(PID).names_mut();
+        names.app = "sheetlamp".to_owned();
+        watch.ticks(6, 800);
+        note(&format!("{how}, another program"), &mut watch);
+    }
+    let watch = Watch::new(&rules("armed = true\n"));
+    let mut process = process(PID, "labelpress");
+    for held in [800, 100] {
+        process.memory_held = Some(held << 20);
+        let facts = Facts::new(&process, &watch.world.machine);
+        let rule = &watch.dispatcher.judge().rule(&"a".into()).unwrap();
+        let (protections, now) = (Protections::default(), watch.world.moment);
+        let standing = Standing::of(rule, &facts, process.label(), &protections, now, &TimeZone::UTC);
+        told.push(format!("no watcher, {held} MiB: {}", standing.verdict()));
+    }
+    insta::assert_snapshot!(told.join("\n"));
 }

@@ -22,6 +22,7 @@ mod effects;
 mod equal;
 mod groups;
 mod happening;
+mod interpreters;
 mod judge;
 mod judge_laws;
 mod judge_suspension;

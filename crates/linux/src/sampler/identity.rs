@@ -6,6 +6,7 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use sophron_core::interpreter::{Runs, is_interpreter, runs, shortened};
 use sophron_core::model::Basis;
 use sophron_core::text;
 
@@ -23,7 +24,8 @@ pub(super) struct Identity {
     pub command: Option<String>,
 }
 
-const INTERPRETERS: [&str; 11] = ["python", "perl", "ruby", "node", "java", "bash", "sh", "dash", "zsh", "ksh", "php"];
+/// Where the kernel says that a file has no name in any folder (memfd_create(2)).
+const ANONYMOUS: &[u8] = b"/memfd:";
 
 impl Identity {
     /// From its short name, its folder in /proc, the link to its file, and its command line, if that could be read. What is
@@ -42,15 +44,22 @@ impl Identity {
         let path_proven =
             prove.zip(path.as_deref()).is_some_and(|(guarded, path)| guarded.proves(folder, path, replaced));
         let base = path.as_ref().and_then(|path| path.file_name()).map(|name| text::clean(name.as_bytes()));
-        let app_unread = cmdline.is_none() && base.as_deref().is_some_and(|base| INTERPRETERS.contains(&family(base)));
-        let script = base.as_deref().zip(cmdline).and_then(|(base, cmdline)| script(base, cmdline));
-        let app_proven = path_proven && script.is_none();
+        let app_unread = cmdline.is_none() && base.as_deref().is_some_and(is_interpreter);
+        let comm = || text::clean(name.strip_prefix(b"memfd:").unwrap_or(name));
+        let anonymous = path.as_deref().is_some_and(is_anonymous);
+        let runs = base.as_deref().zip(cmdline).and_then(|(base, cmdline)| runs(base, cmdline));
+        let app_proven = path_proven && matches!(runs, None | Some(Runs::Text));
+        let app = match runs {
+            Some(Runs::Script(name)) => name,
+            Some(Runs::Nameless) => comm(),
+            Some(Runs::Text) | None => base.filter(|_| !app_unread && !anonymous).unwrap_or_else(comm),
+        };
         Identity {
-            app: script.or(base).filter(|_| !app_unread).unwrap_or_else(|| text::clean(name)),
-            app_rests_on: if app_unread { Basis::Unread } else { Basis::proven(app_proven) },
+            app: shortened(app),
+            app_rests_on: if app_unread { Basis::Unread } else { Basis::proven(app_proven && !anonymous) },
             path: path.map(|path| text::clean(path.as_os_str().as_bytes())),
             path_rests_on: Basis::proven(path_proven),
-            replaced,
+            replaced: replaced && !anonymous,
             command: cmdline.filter(|cmdline| !cmdline.is_empty()).map(text::command_line),
         }
     }
@@ -109,41 +118,17 @@ impl Guarded {
 /// What a program that is no interpreter is called, by the link to its file.
 pub(super) fn app_of(link: &Path) -> String {
     let (path, _) = without_deleted(link.to_owned());
-    path.file_name().map(|name| text::clean(name.as_bytes())).unwrap_or_default()
+    path.file_name().map(|name| shortened(text::clean(name.as_bytes()))).unwrap_or_default()
 }
 
-/// Whether what it runs is a script, which its command line names.
-pub(super) fn is_interpreter(link: Option<&Path>) -> bool {
+/// Whether what it is called does not follow from its file: it runs a script, or a file without a name.
+pub(super) fn is_named_elsewhere(link: Option<&Path>) -> bool {
     let base = link.and_then(Path::file_name).map(|name| text::clean(name.as_bytes()));
-    base.is_some_and(|base| INTERPRETERS.contains(&family(&base)))
+    base.is_some_and(|base| is_interpreter(&base)) || link.is_some_and(is_anonymous)
 }
 
-fn family(base: &str) -> &str {
-    base.trim_end_matches(|c: char| c.is_ascii_digit() || c == '.')
-}
-
-/// The script that an interpreter runs, by its base name.
-fn script(base: &str, cmdline: &[u8]) -> Option<String> {
-    let family = family(base);
-    if !INTERPRETERS.contains(&family) {
-        return None;
-    }
-    let mut arguments = cmdline.split(|byte| *byte == 0).skip(1);
-    while let Some(argument) = arguments.next() {
-        match argument {
-            b"-jar" | b"-m" => return arguments.next().map(base_name),
-            // A command line given as text has no script.
-            b"-c" | b"-e" | b"" => return None,
-            option if option.starts_with(b"-") => {}
-            _ if family == "java" => return None,
-            script => return Some(base_name(script)),
-        }
-    }
-    None
-}
-
-fn base_name(path: &[u8]) -> String {
-    text::clean(path.rsplit(|byte| *byte == b'/').next().unwrap_or(path))
+fn is_anonymous(link: &Path) -> bool {
+    link.as_os_str().as_bytes().starts_with(ANONYMOUS)
 }
 
 #[cfg(test)]
@@ -151,16 +136,18 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_script_goes_by_its_own_name() {
-        for (base, cmdline, expected) in [
-            ("python3.11", &b"python3\0-u\0/opt/press/labelpress.py\0--all\0"[..], Some("labelpress.py")),
-            ("java", b"java\0-Xmx1g\0-jar\0/opt/ledger.jar\0", Some("ledger.jar")),
-            ("bash", b"bash\0-c\0sleep 9\0", None),
-            ("bash", b"-bash\0", None),
-            ("labelpress", b"labelpress\0x\0", None),
-        ] {
-            assert_eq!(script(base, cmdline).as_deref(), expected, "{base}");
-        }
+    fn what_has_no_name_of_its_own_goes_by_the_kernels_short_one() {
+        let app = |link: &str, cmdline: &[u8]| {
+            let identity =
+                Identity::new(b"mill", Path::new("/proc/none"), Some(PathBuf::from(link)), Some(cmdline), None);
+            (identity.app, identity.app_rests_on == Basis::Claim)
+        };
+        let mill = ("mill".to_owned(), true);
+        assert_eq!(app("/memfd:press (deleted)", b"press\0"), mill);
+        assert_eq!(app("/usr/bin/bash", b"bash\0/dev/fd/63\0"), mill);
+        assert_eq!(app("/usr/bin/bash", b"bash\0-ec\0while :; do :; done\0").0, "bash");
+        assert_eq!(app("/usr/bin/python3.11", b"python3\0-X\0dev\0/srv/svc.py\0").0, "svc.py");
+        assert_eq!(app(&format!("/opt/{}", "x".repeat(200)), b"").0, "x".repeat(64));
     }
 
     #[test]

@@ -197,7 +197,7 @@ impl Context {
             return Some(true);
         }
         let path = self.reader.link(pid, "exe")?;
-        if identity::is_interpreter(Some(&path)) {
+        if identity::is_named_elsewhere(Some(&path)) {
             return None;
         }
         let Ok(uid) = self.reader.uid(pid) else { return Some(false) };
@@ -388,7 +388,8 @@ impl Context {
         let path = self.reader.link(id.pid, &row.file("exe"));
         let needs = self.base;
         let mut command = Some(Vec::new());
-        if needs.has(Cost::Command) || identity::is_interpreter(path.as_deref()) {
+        let wanted = needs.has(Cost::Command) || identity::is_named_elsewhere(path.as_deref());
+        if wanted {
             command = match self.risky.read(row.asked(id), "cmdline", None) {
                 Read::Done(command) => command.ok(),
                 Read::Unanswered => None,
@@ -408,7 +409,8 @@ impl Context {
         names.path = identity.path;
         names.path_rests_on = identity.path_rests_on;
         names.replaced = identity.replaced;
-        names.command = identity.command;
+        // Whoever has cleared his has an empty one.
+        names.command = identity.command.or_else(|| (wanted && command.is_some()).then(String::new));
         let bytes = command.as_deref().filter(|bytes| self.unmasked && !bytes.is_empty());
         names.unmasked = bytes.map(text::unmasked_command_line);
         command.is_some()

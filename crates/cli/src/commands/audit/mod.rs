@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use sophron_core::audit::{self, CaseSummary, Fault, Filter, Record, Verified};
+use sophron_core::text::counted;
 use sophron_linux::files::PathError;
 use sophron_linux::here;
 use sophron_linux::trail::{self, TrailError};
@@ -184,11 +185,11 @@ fn as_text(picked: &Picked, cases: &[CaseSummary]) -> String {
         (record.host.clone(), format!(", since {}", when::date(record.at)))
     });
     let mut text = format!(
-        "{}  {}  {} cases in {} records{since}\n",
+        "{}  {}  {} in {}{since}\n",
         Styled(Label::Heading, host),
         trail::folder(&picked.state).display(),
-        cases.len(),
-        records.len(),
+        counted(cases.len(), "case"),
+        counted(records.len(), "record"),
     );
     if cases.is_empty() {
         text.push_str("no rule was broken\n");

@@ -5,6 +5,7 @@ use std::time::Duration;
 use sophron_core::checkup::{Finding, NOT_EXAMINED, Next, Since, Suspect};
 use sophron_core::document::{Block, Document, Text};
 use sophron_core::severity::Tone;
+use sophron_core::text::counted;
 use sophron_core::units::{scaled_duration, scaled_percent};
 
 use super::Checkup;
@@ -19,7 +20,7 @@ pub(super) fn render(checkup: &Checkup) -> String {
 
 fn told(checkup: &Checkup) -> Document {
     let (snapshot, report) = (&checkup.scene.snapshot, &checkup.report);
-    let looks = if checkup.scene.looks == 1 { "1 look".to_owned() } else { format!("{} looks", checkup.scene.looks) };
+    let looks = counted(checkup.scene.looks, "look");
     let mut document = Document::new(INDENT);
     document.push(Block::Head(vec![
         snapshot.machine.host.clone(),

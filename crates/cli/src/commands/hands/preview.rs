@@ -3,7 +3,7 @@
 use sophron_core::act::{Act, Only};
 use sophron_core::inspect;
 use sophron_core::model::Process;
-use sophron_core::text::processes;
+use sophron_core::text::{children, processes};
 use sophron_core::units::{exact_duration, scaled_duration, scaled_size};
 use sophron_linux::inspect::restart;
 use sophron_linux::{act, jobs, locks};
@@ -98,11 +98,10 @@ fn consequences(hand: &Hand<'_>, process: &Process) -> Vec<String> {
     match hand.act {
         Act::Terminate { .. } => {
             if family.descendants > 0 && !hand.args.tree {
-                let children =
-                    if family.children == 1 { "1 child".to_owned() } else { format!("{} children", family.children) };
+                let children = children(family.children);
                 lines.push(format!(
-                    "{children}, {} processes below it in all; --tree takes them along",
-                    family.descendants
+                    "{children}, {} below it in all; --tree takes them along",
+                    processes(family.descendants)
                 ));
             }
             lines.extend(family.goes_on.filter(|_| !hand.args.tree));
@@ -143,7 +142,8 @@ fn consequences(hand: &Hand<'_>, process: &Process) -> Vec<String> {
             let unit = process.unit.as_deref().unwrap_or_default();
             let others = hand.snapshot.processes.iter().filter(|other| other.unit.as_deref() == Some(unit)).count();
             lines.push(format!(
-                "the unit {unit}, with {others} processes, is ended and started anew by the service manager"
+                "the unit {unit}, with {}, is ended and started anew by the service manager",
+                processes(others)
             ));
             lines.push("cannot be undone: what it has not saved is lost".to_owned());
         }

@@ -8,6 +8,7 @@ use sophron_core::facts::Facts;
 use sophron_core::inspect::{ThreadSeen, ancestors};
 use sophron_core::model::Process;
 use sophron_core::state::State;
+use sophron_core::text::{children, counted};
 use sophron_core::units::{Value, scaled_duration, scaled_percent, scaled_size};
 use sophron_linux::open_files::{FileKind, OpenFile};
 
@@ -130,8 +131,7 @@ fn family(seen: &Inspection) -> Vec<String> {
             let apps: Vec<String> = family.apps.iter().take(4).map(|(app, count)| format!("{count} {app}")).collect();
             let more = family.apps.len().saturating_sub(4);
             let more = if more > 0 { format!(" and {more} more apps") } else { String::new() };
-            let children =
-                if family.children == 1 { "1 child".to_owned() } else { format!("{} children", family.children) };
+            let children = children(family.children);
             lines.push(format!("{children}, in all {all} below it: {}{more}", apps.join(", ")));
         }
     }
@@ -225,7 +225,7 @@ fn cpu(seen: &Inspection) -> Vec<String> {
 fn threads(seen: &Inspection) -> Vec<String> {
     let threads = &seen.sightings.threads;
     if threads.is_empty() {
-        return vec![format!("{} threads", seen.process.threads)];
+        return vec![counted(seen.process.threads, "thread")];
     }
     let worth: Vec<&ThreadSeen> =
         threads.iter().filter(|thread| thread.cpu.is_some_and(|cpu| cpu >= WORTH_NAMING)).collect();
@@ -234,8 +234,12 @@ fn threads(seen: &Inspection) -> Vec<String> {
     let mut lines = Vec::new();
     lines.push(match (all, worth.len()) {
         (1, _) => "1 thread".to_owned(),
-        (all, 0) => format!("{all} threads, none of which used {} of a core over {over}", scaled_percent(WORTH_NAMING)),
-        (all, busy) => format!("{all} threads, {busy} of them busy over {over}:"),
+        (all, 0) => format!(
+            "{}, none of which used {} of a core over {over}",
+            counted(all, "thread"),
+            scaled_percent(WORTH_NAMING)
+        ),
+        (all, busy) => format!("{}, {busy} of them busy over {over}:", counted(all, "thread")),
     });
     if all > 1 || seen.doing.is_some() {
         let mut named = worth;

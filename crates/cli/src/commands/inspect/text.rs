@@ -3,6 +3,7 @@
 use sophron_core::document::{Block, Document, Text};
 use sophron_core::inspect::Answer;
 use sophron_core::model::Process;
+use sophron_core::text::processes;
 use sophron_core::units::{scaled_duration, scaled_percent, scaled_size};
 
 use super::{Inspection, sections};
@@ -92,8 +93,8 @@ fn family_of_the_app(seen: &Inspection) -> Vec<String> {
     let cpu: f64 = members.iter().filter_map(|member| member.cpu).sum();
     let held: u64 = members.iter().filter_map(|member| member.memory_held).sum();
     let mut lines = vec![format!(
-        "{} processes of {}: cpu {} of a core, memory held at most {}",
-        members.len(),
+        "{} of {}: cpu {} of a core, memory held at most {}",
+        processes(members.len()),
         seen.process.app,
         scaled_percent(cpu),
         scaled_size(held as f64)
@@ -103,7 +104,7 @@ fn family_of_the_app(seen: &Inspection) -> Vec<String> {
         let below_of_it = match below.descendants {
             0 => "nothing below it".to_owned(),
             1 => "1 process below it".to_owned(),
-            many => format!("{many} processes below it"),
+            many => format!("{} below it", processes(many)),
         };
         let ends = below.ends_with_it.first().map(|what| format!("; with it ends {what}"));
         let ends = ends.or_else(|| below.goes_on.map(|what| format!("; {what}"))).unwrap_or_default();

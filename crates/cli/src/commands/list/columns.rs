@@ -68,7 +68,9 @@ fn cell(facts: &Facts<'_>, field: Field) -> String {
         }
         // A forged path can name anything: what is not proven is marked, where it was looked at.
         (Field::Path, Value::Text(path)) if is(|process| process.replaced) => format!("{path} (replaced on disk)"),
-        (Field::Path, Value::Text(path)) if is(|process| !process.path_proven()) => format!("{path} (a claim)"),
+        (Field::Path, Value::Text(path)) if !path.is_empty() && is(|process| !process.path_proven()) => {
+            format!("{path} (a claim)")
+        }
         (Field::Cpu | Field::CpuPart | Field::MemoryPart, Value::Percent(percent)) => format!("{percent:.1}"),
         (Field::Faults, Value::Count(faults)) => format!("{faults:.0}"),
         (Field::Age, Value::Duration(age)) => scaled_duration(std::time::Duration::from_secs(age.as_secs())),

@@ -2,6 +2,7 @@
 
 use sophron_core::happening::Over;
 use sophron_core::rehearsal::{Rehearsal, RuleSum, StepWord, Story};
+use sophron_core::text::counted;
 use sophron_core::units::{Value, scaled_duration};
 
 use super::Replayed;
@@ -64,7 +65,7 @@ fn head(rehearsal: &Rehearsal, replayed: &Replayed, origin: &str) -> Vec<String>
         let zone = Some(&replayed.zone);
         let every = scaled_duration(std::time::Duration::from_secs_f64(replayed.every.clamp(0.0, 1e6)));
         head.push(format!("{} to {}", when::date_in(from, zone), when::date_in(to, zone)));
-        head.push(format!("{samples} samples, {every} apart"));
+        head.push(format!("{}, {every} apart", counted(samples, "sample")));
     }
     head.push(format!("rules: {origin}"));
     head

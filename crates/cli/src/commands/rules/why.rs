@@ -4,13 +4,11 @@ use std::path::Path;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
-use sophron_core::condition::{Condition, InWords, Truth};
-use sophron_core::dispatch::Standing;
+use sophron_core::dispatch::{PartInWords, Standing, Story};
 use sophron_core::facts::Facts;
-use sophron_core::model::{Field, Needs, Process, Snapshot};
-use sophron_core::rules::Rule;
-use sophron_core::subject::Judged;
-use sophron_core::units::{Value, scaled_duration};
+use sophron_core::model::{Needs, Process, Snapshot};
+use sophron_core::text::counted;
+use sophron_core::units::scaled_duration;
 use sophron_linux::{Sampler, roles, terminal};
 
 use crate::args;
@@ -20,10 +18,10 @@ use crate::places;
 use crate::source;
 use crate::ui::style::{Label, Styled};
 use crate::ui::{self, paragraph, table, when};
-use crate::watcher::control;
+use crate::watcher::control::{self, Answer, Unanswered};
 use crate::watcher::rules_file;
 
-const INDENT: usize = 11;
+const INDENT: usize = 13;
 
 /// A word, how serious it is, and what there is to say.
 type Line = (&'static str, Option<Label>, String);
@@ -32,65 +30,48 @@ type Line = (&'static str, Option<Label>, String);
 const MEASURED: Duration = Duration::from_secs(1);
 
 pub fn run(args: &args::Why) -> Result<Exit, Failure> {
-    let guidance = rules_file::guidance(Some(&places::rules(args.rules.as_deref())?))?;
-    let Some(loaded) = &guidance.loaded else {
-        return Err(Failure::new(Exit::Failed, "there is no rules file to ask").hint("name one with --rules FILE"));
-    };
-    let (_, rule) = super::named(&loaded.rules, &args.rule)?;
     let (snapshot, process) = look(&args.target)?;
-    let protections = guidance.protections_now(&snapshot, terminal::holders(snapshot.machine.boot));
-    let facts = Facts::new(&process, &snapshot.machine);
+    let asked = control::ask(args.state.folder.as_deref(), &args.rule, &process.id);
+    let mut remarks = Vec::new();
+    let standing = match asked {
+        Ok(Answer { standing: Some(standing), digest, .. }) => {
+            remarks.extend(other_file(args, &digest));
+            standing
+        }
+        other => {
+            remarks.push(match other {
+                Err(Unanswered::NoWatcher) => "no watcher runs here: this is what the file says; how long a breach has lasted, cases and budgets only a watcher knows".to_owned(),
+                Err(Unanswered::Silent(why)) => format!("{why}: this is what the file says"),
+                Ok(Answer { rules, .. }) if rules.contains(&args.rule) => {
+                    "the watcher that runs here has not seen that process yet: this is what the file says".to_owned()
+                }
+                Ok(Answer { rules, .. }) => format!(
+                    "the watcher that runs here has no rule {} (it has {}): this is what the file says",
+                    args.rule,
+                    rules.join(", ")
+                ),
+            });
+            by_file(args, &snapshot, &process)?
+        }
+    };
+    // A role protects from what cannot be taken back, and is seen on the machine only.
+    let role = roles::role(&process).filter(|_| standing.protected.is_none());
     let width = table::terminal_width();
-    let asked = control::ask(args.state.folder.as_deref(), &rule.name, &process.id);
-    let mut lines: Vec<Line> = Vec::new();
-    let covered = rule.covers.as_ref().map_or(Truth::True, |covers| covers.evaluate(&facts));
-    let by_tree = rule.judge == Judged::Tree;
-    lines.push(match (covered, &rule.covers) {
-        (Truth::True, None) => ("covered", None, "the rule covers every process".to_owned()),
-        (Truth::True, Some(_)) => ("covered", None, "its `where` is true of it".to_owned()),
-        (Truth::False, Some(_)) if by_tree => (
-            "covered",
-            Some(Label::Notice),
-            "by itself it is not; as a descendant of one that is, it would be".to_owned(),
-        ),
-        (Truth::False, _) => ("not covered", Some(Label::Warning), "its `where` is false of it".to_owned()),
-        (Truth::Unknown, _) => (
-            "not covered",
-            Some(Label::Warning),
-            "its `where` cannot be decided, and an unknown one covers nobody".to_owned(),
-        ),
-    });
-    for part in rule.covers.iter().flat_map(Condition::parts) {
-        lines.push(("", None, part_words(part, &facts)));
-    }
-    let standing = asked.as_ref().ok().and_then(|answer| answer.standing.clone());
-    lines.extend(breach(rule, &facts, standing.as_ref()));
-    lines.extend(state(rule, standing.as_ref()));
-    if let Some(why) = protections.reason(&facts) {
-        lines.push(("protected", Some(Label::Warning), format!("{why}; rules only ever alert on it")));
-    } else if let Some(role) = roles::role(&process) {
-        lines.push(("protected", Some(Label::Warning), format!("from suspending and ending: {role}")));
-    }
-    lines.extend(hours(rule, &snapshot));
-    if !rule.armed {
-        lines.push(("shadow", Some(Label::Notice), "the rule is in shadow: it would only say what it does".to_owned()));
-    }
-    if let Err(why) = &asked {
-        lines.push(("watcher", Some(Label::Notice), why.clone()));
-    }
+    ui::out(paragraph::styled("verdict", INDENT, &standing.verdict(), width, Label::Heading));
     let head = [
         Styled(Label::Heading, &snapshot.machine.host).to_string(),
         when::date(snapshot.moment.wall),
-        format!("{} on {}", rule.name, process.label()),
+        format!("{} on {}", args.rule, process.label()),
     ];
     ui::out(table::flow(&head, width));
-    ui::out(paragraph::styled(
-        "verdict",
-        INDENT,
-        &verdict(rule, covered, &facts, standing.as_ref()),
-        width,
-        Label::Heading,
-    ));
+    let mut lines = covers(&standing);
+    lines.extend(breach(&standing));
+    lines.extend(standing.story.iter().flat_map(|story| state(&standing, story)));
+    lines.extend(held_back(&standing));
+    if let Some(role) = role {
+        lines.push(("protected", Some(Label::Warning), format!("from suspending and ending: {role}")));
+    }
+    lines.extend(remarks.into_iter().map(|remark| ("watcher", Some(Label::Notice), remark)));
     for (word, label, line) in lines {
         ui::out(match label {
             Some(label) => paragraph::styled(word, INDENT, &line, width, label),
@@ -98,6 +79,28 @@ pub fn run(args: &args::Why) -> Result<Exit, Failure> {
         });
     }
     Ok(Exit::Fine)
+}
+
+/// The rule as the file has it, judged by one look.
+fn by_file(args: &args::Why, snapshot: &Snapshot, process: &Process) -> Result<Standing, Failure> {
+    let loaded = rules_file::load(&places::rules(args.rules.as_deref())?)?;
+    let (_, rule) = super::named(&loaded.rules, &args.rule)?;
+    let guidance = rules_file::Guidance::of(loaded.protections()?);
+    let protections = guidance.protections_now(snapshot, terminal::holders(snapshot.machine.boot));
+    let facts = Facts::new(process, &snapshot.machine);
+    Ok(Standing::of(rule, &facts, process.label(), &protections, snapshot.moment, &TimeZone::system()))
+}
+
+/// Whether the watcher judges by other rules than the file has now.
+fn other_file(args: &args::Why, digest: &str) -> Option<String> {
+    let path = places::rules(args.rules.as_deref()).ok().filter(|path| places::is_there(path))?;
+    let now = rules_file::digest(&path)?;
+    (now != digest).then(|| {
+        format!(
+            "this is what the watcher runs; {} has other rules now, which count from its next start",
+            path.display()
+        )
+    })
 }
 
 /// Two samples, and the process meant: of an app the heaviest.
@@ -114,56 +117,51 @@ fn look(text: &str) -> Result<(Snapshot, Process), Failure> {
     Ok((snapshot, process))
 }
 
-/// `memory.held 812 MiB is over 750 MiB: true`.
-fn part_words(part: &Condition, facts: &Facts<'_>) -> String {
-    let truth = match part.evaluate(facts) {
-        Truth::True => "true",
-        Truth::False => "false",
-        Truth::Unknown => "unknown",
+/// `memory.held over 750 MiB: true (memory.held is 812 MiB)`.
+fn part((words, truth, reading): &PartInWords, missing: &str) -> String {
+    format!("{words}: {truth} ({})", reading.as_deref().unwrap_or(missing))
+}
+
+fn covers(standing: &Standing) -> Vec<Line> {
+    let (word, label, text): Line = match standing.covered.as_str() {
+        "true" if standing.covers.is_empty() => ("covered", None, "the rule covers every process".to_owned()),
+        "true" => ("covered", None, "its `where` is true of it".to_owned()),
+        "false" if standing.by_tree => (
+            "covered",
+            Some(Label::Notice),
+            "by itself it is not; as a descendant of one that is, it would be".to_owned(),
+        ),
+        "false" => ("not covered", Some(Label::Warning), "its `where` is false of it".to_owned()),
+        _ => (
+            "not covered",
+            Some(Label::Warning),
+            "its `where` cannot be decided, and an unknown one covers nobody".to_owned(),
+        ),
     };
-    let now = |field: Field| facts.reading(field).map_or_else(|| unread(field), |value| shown(&value));
-    let readings: Vec<String> = part.fields().into_iter().map(|field| format!("{field} is {}", now(field))).collect();
-    format!("{}: {truth} ({})", InWords(part), readings.join(", "))
+    let parts = standing.covers.iter().map(|covers| ("", None, part(covers, "it may not be read")));
+    std::iter::once((word, label, text)).chain(parts).collect()
 }
 
-fn shown(value: &Value) -> String {
-    match value {
-        Value::Text(text) if text.is_empty() => "empty".to_owned(),
-        value => value.scaled(),
-    }
-}
-
-fn unread(field: Field) -> String {
-    if field.info().rate { "unknown: needs two samples".to_owned() } else { "unknown: it may not be read".to_owned() }
-}
-
-fn breach(rule: &Rule, facts: &Facts<'_>, standing: Option<&Standing>) -> Vec<Line> {
+fn breach(standing: &Standing) -> Vec<Line> {
     let mut lines = Vec::new();
-    if rule.judge != Judged::Process {
-        let whose = match standing {
-            Some(standing) => standing.subject.clone(),
-            None => format!("judged is {}: the watcher knows its sums", rule.judge.with_article()),
+    let by_watcher = standing.story.is_some();
+    if let Some(judged) = &standing.judged {
+        let whose = match by_watcher {
+            true => standing.subject.clone(),
+            false => format!("judged is {judged}: the watcher knows its sums"),
         };
         lines.push(("judged", None, whose));
     }
-    if let Some(standing) = standing.filter(|standing| !standing.parts.is_empty()) {
-        for (place, (words, truth, reading)) in standing.parts.iter().enumerate() {
-            let now = match reading {
-                Some(reading) => format!("now {reading}"),
-                None if words.contains(" in ") => "its window is not full yet, or it may not be read".to_owned(),
-                None => "it may not be read".to_owned(),
-            };
-            let word = if place == 0 { "breach" } else { "" };
-            lines.push((word, None, format!("{words}: {truth} ({now})")));
-        }
-        return lines;
-    }
-    for (place, part) in rule.breach.parts().into_iter().enumerate() {
+    for (place, (words, truth, reading)) in standing.parts.iter().enumerate() {
+        let missing = match words.contains(" in ") {
+            true if by_watcher => "its window is not full yet, or it may not be read",
+            true => "a watcher knows what was before",
+            false => "it may not be read",
+        };
         let word = if place == 0 { "breach" } else { "" };
-        let text = match (part.series().is_empty(), rule.judge) {
-            (false, _) => format!("{}: unknown here (a watcher knows what was before)", InWords(part)),
-            (true, Judged::Process) => part_words(part, facts),
-            (true, _) => InWords(part).to_string(),
+        let text = match by_watcher || standing.judged.is_none() {
+            true => part(&(words.clone(), truth.clone(), reading.clone()), missing),
+            false => words.clone(),
         };
         lines.push((word, None, text));
     }
@@ -171,18 +169,12 @@ fn breach(rule: &Rule, facts: &Facts<'_>, standing: Option<&Standing>) -> Vec<Li
 }
 
 /// What the watcher knows: building up, an open case, a spent budget.
-fn state(rule: &Rule, standing: Option<&Standing>) -> Vec<Line> {
-    let Some(standing) = standing else { return Vec::new() };
+fn state(standing: &Standing, story: &Story) -> Vec<Line> {
     let mut lines = Vec::new();
-    let seconds = |seconds: f64| scaled_duration(Duration::from_secs_f64(seconds.max(0.0)));
-    if let Some(held) = standing.building {
-        lines.push((
-            "building",
-            Some(Label::Notice),
-            format!("{} of {}", seconds(held), scaled_duration(rule.lasting)),
-        ));
+    if let Some(held) = story.building {
+        lines.push(("building", Some(Label::Notice), format!("{} of {}", seconds(held), seconds(standing.lasting))));
     }
-    if let Some(case) = &standing.case {
+    if let Some(case) = &story.case {
         let next = case.next.as_ref().map_or("no further step".to_owned(), |next| format!("next: {next}"));
         lines.push((
             "case",
@@ -190,66 +182,43 @@ fn state(rule: &Rule, standing: Option<&Standing>) -> Vec<Line> {
             format!("case {} is open; {} of breach; {next}", case.number, seconds(case.clock)),
         ));
     }
-    if let (Some(spent), Some(budget)) = (standing.spent, rule.budget) {
-        let (label, rest): (Option<Label>, &str) = if spent >= budget.cases as usize {
-            (Some(Label::Warning), "it is spent: people are told, and nothing is done")
+    if let (Some(spent), Some((cases, per))) = (story.spent, standing.budget) {
+        let (label, rest): (Option<Label>, &str) = if spent >= cases as usize {
+            (Some(Label::Warning), "it is spent: of further cases people are told, and nothing is done")
         } else {
             (None, "not spent")
         };
-        let per = scaled_duration(budget.per);
-        lines.push(("budget", label, format!("{spent} of {} cases in {per}: {rest}", budget.cases)));
+        lines.push(("budget", label, format!("{spent} of {} in {}: {rest}", counted(cases, "case"), seconds(per))));
     }
-    if let Some(left) = standing.standing_back {
-        lines.push((
-            "back",
-            Some(Label::Notice),
-            format!("a hand was at work: rules stand back for {} more", seconds(left)),
-        ));
+    if let Some(left) = story.standing_back {
+        let text = format!("a hand was at work: rules stand back for {} more", seconds(left));
+        lines.push(("back", Some(Label::Notice), text));
     }
-    if let Some(left) = standing.settling {
-        lines.push((
-            "settling",
-            Some(Label::Notice),
-            format!("nothing is done for {} more: the start, or a nap", seconds(left)),
-        ));
+    if let Some(left) = story.settling {
+        let text = format!("nothing is done for {} more: the start, or a nap", seconds(left));
+        lines.push(("settling", Some(Label::Notice), text));
     }
     lines
 }
 
-fn hours(rule: &Rule, snapshot: &Snapshot) -> Vec<Line> {
-    let zone = TimeZone::system();
-    let mut lines = Vec::new();
-    if !rule.hours.covers(snapshot.moment.wall, &zone) {
-        lines.push((
-            "hours",
-            Some(Label::Warning),
-            format!("now is outside `{}`: its ladder stands still", rule.hours),
-        ));
+/// What keeps the rule from acting, whatever the breach.
+fn held_back(standing: &Standing) -> Vec<Line> {
+    let mut lines: Vec<Line> = Vec::new();
+    if let Some(why) = &standing.protected {
+        lines.push(("protected", Some(Label::Warning), format!("{why}; rules only ever alert on it")));
     }
-    for step in rule.ladder.iter().filter(|step| !step.hours.covers(snapshot.moment.wall, &zone)) {
-        lines.push(("hours", Some(Label::Notice), format!("now is outside `{}`: {} waits", step.hours, step.action)));
+    if let Some(hours) = &standing.outside {
+        lines.push(("hours", Some(Label::Warning), format!("now is outside `{hours}`: its ladder stands still")));
+    }
+    for step in &standing.waiting_steps {
+        lines.push(("hours", Some(Label::Notice), format!("{step}: this step waits for its hours")));
+    }
+    if let Some(why) = &standing.only_tells {
+        lines.push(("shadow", Some(Label::Notice), format!("{why}: it says what it would do, and does nothing")));
     }
     lines
 }
 
-fn verdict(rule: &Rule, covered: Truth, facts: &Facts<'_>, standing: Option<&Standing>) -> String {
-    let case = standing.and_then(|standing| standing.case.as_ref());
-    match (covered, case) {
-        (_, Some(case)) => format!("it acts: case {} is open", case.number),
-        (Truth::False, _) if rule.judge != Judged::Tree => "it does not act: the rule does not cover it".to_owned(),
-        (Truth::Unknown, _) => "it does not act: whether the rule covers it cannot be told".to_owned(),
-        _ if standing.and_then(|standing| standing.building).is_some() => {
-            "it does not act yet: the breach has not lasted long enough".to_owned()
-        }
-        _ if standing.is_some_and(|standing| standing.parts.iter().any(|(_, truth, _)| truth == "unknown")) => {
-            "it does not act: the breach cannot be told yet, and an unknown one never acts".to_owned()
-        }
-        _ if standing.is_some() => "it does not act: there is no breach".to_owned(),
-        _ if rule.judge != Judged::Process => "not known: no watcher tells how it stands".to_owned(),
-        _ => match rule.breach.evaluate(facts) {
-            Truth::True => "it would act, once the breach has lasted: no watcher runs it".to_owned(),
-            Truth::False => "it does not act: there is no breach".to_owned(),
-            Truth::Unknown => "not known: the breach cannot be decided from one look".to_owned(),
-        },
-    }
+fn seconds(seconds: f64) -> String {
+    scaled_duration(Duration::try_from_secs_f64(seconds).unwrap_or_default())
 }
