@@ -68,6 +68,21 @@ impl Recordings {
         Recordings::new(&from, asked.since.as_deref(), until, state).map(Some)
     }
 
+    /// The last of the lookback, over that long; none where there is no lookback.
+    pub fn last_of_lookback(length: Duration, state: &args::State) -> Option<Recordings> {
+        let since = format!("{}s ago", length.as_secs());
+        let written = |path: &PathBuf| std::fs::metadata(path).ok()?.modified().ok()?.elapsed().ok();
+        // One that nobody has written to since tells nothing of now.
+        let is_fresh = |of: &Recordings| of.paths.last().and_then(written).is_some_and(|since| since < length);
+        Recordings::new(&[], Some(&since), None, state).ok().filter(is_fresh)
+    }
+
+    /// From its beginning on, where no beginning was asked for.
+    pub fn or_whole(mut self) -> Recordings {
+        self.since = self.since.or(Some(Timestamp::UNIX_EPOCH));
+        self
+    }
+
     /// What is to be gone through.
     pub fn played(played: &args::Played, state: &args::State) -> Result<Recordings, Failure> {
         Recordings::new(&played.from, played.since.as_deref(), played.until.as_deref(), state)

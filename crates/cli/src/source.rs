@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use sophron_core::model::{Cost, Needs, Snapshot};
+use sophron_core::over::Over;
 use sophron_core::units::scaled_duration;
 use sophron_linux::Sampler;
 
@@ -15,6 +16,9 @@ use crate::ui;
 
 /// Over how long rates of the live machine are measured.
 const INTERVAL: Duration = Duration::from_secs(1);
+
+/// Over how long growth on the live machine is.
+const SPAN: Duration = Duration::from_secs(5);
 
 /// A source of snapshots.
 pub enum Source {
@@ -80,6 +84,21 @@ impl Source {
                 Ok(Look { snapshot, zone: Some(recordings.zone().clone()), notes: told.notes, over })
             }
         }
+    }
+
+    /// A look over a span: that of the recordings, or of the machine from one whole reading to the next.
+    pub fn span(&mut self, interval: Option<Duration>) -> Result<Look, Failure> {
+        let Source::Live(sampler, _) = self else { return self.look(interval) };
+        let failed = |error| Failure::of(Exit::Failed, error);
+        let interval = interval.unwrap_or(SPAN);
+        let mut over = Over::default();
+        over.take(&sampler.look().map_err(failed)?);
+        measuring(interval);
+        std::thread::sleep(interval);
+        over.take(&sampler.look().map_err(failed)?);
+        measured();
+        let (snapshot, seen) = over.finish().unwrap_or_default();
+        Ok(Look { snapshot, zone: None, notes: Vec::new(), over: Some(seen) })
     }
 }
 

@@ -22,6 +22,7 @@ pub mod proc;
 pub mod roles;
 mod sampler;
 pub mod service_manager;
+pub mod sockets;
 pub mod sys;
 pub mod system_log;
 pub mod terminal;

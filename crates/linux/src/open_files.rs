@@ -131,18 +131,43 @@ pub fn held(pids: impl Iterator<Item = u32>, at_least: u64, give_up: Instant) ->
     held
 }
 
-/// Who else has that pipe or socket open, as the kernel names it (`pipe:[4711]`), as far as there is time to look.
-pub fn others_with(name: &str, but: u32, pids: impl Iterator<Item = u32>, give_up: Instant) -> Vec<u32> {
+/// Which end of a pipe.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum End {
+    /// That of those who write.
+    Writing,
+    /// That of those who read.
+    Reading,
+    /// Any: of a socket.
+    Any,
+}
+
+/// Who else has that end of a pipe, or that socket, as the kernel names it (`pipe:[4711]`), as far as there is time to look.
+pub fn others_with(name: &str, end: End, but: u32, pids: impl Iterator<Item = u32>, give_up: Instant) -> Vec<u32> {
     let mut others = Vec::new();
     for pid in pids.filter(|pid| *pid != but) {
         if Instant::now() >= give_up {
             break;
         }
-        let entries = fs::read_dir(living::folder(Path::new("/proc"), pid).join("fd")).into_iter().flatten().flatten();
-        let has = |entry: fs::DirEntry| fs::read_link(entry.path()).is_ok_and(|link| link.as_os_str() == name);
-        if entries.into_iter().any(has) {
+        let folder = living::folder(Path::new("/proc"), pid);
+        let has = |entry: fs::DirEntry| {
+            let is_it = fs::read_link(entry.path()).is_ok_and(|link| link.as_os_str() == name);
+            is_it && is_that(end, &folder.join("fdinfo").join(entry.file_name()))
+        };
+        if fs::read_dir(folder.join("fd")).into_iter().flatten().flatten().any(has) {
             others.push(pid);
         }
     }
     others
+}
+
+/// By the line `flags:` (octal) of `fdinfo`; where that cannot be read it may be.
+fn is_that(end: End, info: &Path) -> bool {
+    let info = fs::read_to_string(info).unwrap_or_default();
+    let flags = info.lines().find_map(|line| u32::from_str_radix(line.strip_prefix("flags:")?.trim(), 8).ok());
+    match (end, flags.map(|flags| flags & 3)) {
+        (End::Writing, Some(mode)) => mode != 0,
+        (End::Reading, Some(mode)) => mode != 1,
+        _ => true,
+    }
 }

@@ -45,6 +45,7 @@ pub fn check(scene: &Scene, settings: &Settings, around: &Surroundings<'_>) -> R
     let explained = findings.iter().any(|finding| matches!(finding.kind, FindingKind::Cpu | FindingKind::Disk));
     findings.extend(if explained { None } else { inquiry.load() });
     findings.extend(inquiry.held_up());
+    findings.extend(inquiry.grows());
     let told = findings.iter().any(|finding| matches!(finding.kind, FindingKind::Cpu | FindingKind::Core));
     findings.extend(if told { None } else { inquiry.not_attributable() });
     for finding in &mut findings {
@@ -90,7 +91,7 @@ fn verdict(findings: &[Finding]) -> String {
 pub(super) struct Inquiry<'s> {
     pub(super) scene: &'s Scene,
     settings: &'s Settings,
-    around: &'s Surroundings<'s>,
+    pub(super) around: &'s Surroundings<'s>,
     pub(super) lineup: Lineup<'s>,
 }
 
@@ -116,7 +117,7 @@ impl Inquiry<'_> {
     fn since(&self, watched: &[Watched], stall: Option<Stall>) -> Option<Since> {
         let earliest = watched.iter().filter_map(|watched| self.around.past.since(*watched)).min();
         let lasted = || words::lasted(stall, self.settings.limits.levels(watched[0]).0);
-        earliest.map(Since::At).or_else(|| lasted().map(Since::AtLeast))
+        earliest.map(Since::At).or_else(|| lasted().map(Since::OnAverage))
     }
 
     fn memory(&self) -> Option<Finding> {
@@ -368,7 +369,7 @@ impl Inquiry<'_> {
         if self.machine().core_fullest.is_some_and(|fullest| fullest < limit) {
             return None;
         }
-        let use_of = |process: &Process| process.cpu.unwrap_or(0.0) + f64::from(process.waited.unwrap_or(0.0));
+        let use_of = Process::accounted_cpu;
         let keeper = self.scene.snapshot.processes.iter().filter(|process| !process.kernel && use_of(process) >= limit);
         let keeper = keeper.max_by(|a, b| use_of(a).total_cmp(&use_of(b)))?;
         let cores = (use_of(keeper) / 100.0).floor().max(1.0);

@@ -1,6 +1,7 @@
 //! Checkup: is this machine short of something, of what, and because of whom? Snapshots in, findings out.
 
 mod findings;
+mod grows;
 mod known;
 mod limits;
 mod observe;
@@ -14,6 +15,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 pub use findings::check;
+pub use grows::Grown;
 pub use known::Known;
 pub use limits::{LIMITS, Limit, Limits, Watched};
 pub use observe::{Observation, Past, Scene, Tally};
@@ -45,13 +47,15 @@ pub enum FindingKind {
     Suspended,
     /// Processes that ended and are not collected.
     Zombies,
+    /// What a program holds in memory grows.
+    Grows,
     /// CPU went to nobody who was seen.
     Unseen,
 }
 
 impl FindingKind {
     /// Every kind, the worst first where severities are equal.
-    pub const ALL: [FindingKind; 11] = [
+    pub const ALL: [FindingKind; 12] = [
         FindingKind::Memory,
         FindingKind::Cpu,
         FindingKind::Disk,
@@ -62,6 +66,7 @@ impl FindingKind {
         FindingKind::Frozen,
         FindingKind::Suspended,
         FindingKind::Zombies,
+        FindingKind::Grows,
         FindingKind::Unseen,
     ];
 
@@ -78,13 +83,21 @@ impl FindingKind {
             FindingKind::Frozen => "frozen",
             FindingKind::Suspended => "suspended",
             FindingKind::Zombies => "zombies",
+            FindingKind::Grows => "grows",
             FindingKind::Unseen => "unseen",
         }
     }
 
     /// Whether the machine is short of something by it; else it is only worth knowing.
     pub(crate) fn is_shortage(self) -> bool {
-        !matches!(self, FindingKind::Frozen | FindingKind::Suspended | FindingKind::Zombies | FindingKind::Unseen)
+        !matches!(
+            self,
+            FindingKind::Frozen
+                | FindingKind::Suspended
+                | FindingKind::Zombies
+                | FindingKind::Grows
+                | FindingKind::Unseen
+        )
     }
 }
 
@@ -117,8 +130,8 @@ pub struct Figure {
 pub enum Since {
     /// Since that moment.
     At(Timestamp),
-    /// For that long at least.
-    AtLeast(Duration),
+    /// On average over that time, which is longer than the looks: not when it began.
+    OnAverage(Duration),
 }
 
 /// What to do next.
@@ -201,6 +214,8 @@ pub struct Surroundings<'a> {
     pub own: BTreeSet<u32>,
     /// What the record tells of a process.
     pub notes: HashMap<ProcessId, String>,
+    /// How what processes hold has gone before the looks, where that was recorded.
+    pub grown: Vec<Grown>,
     /// Since when figures have been beyond their limits, where earlier samples were seen.
     pub past: Past,
     /// Why a process is protected.

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
+use super::grows::Grown;
 use super::limits::{LIMITS, Limits, Watched};
 use crate::model::{CpuSplit, DiskUse, Machine, Moment, Passing, Process, ProcessId, Snapshot, Stall};
 use crate::state::State;
@@ -223,6 +224,12 @@ impl Scene {
         let (first, now) = (self.tally(process).held_at_first?, process.memory_held?);
         let seconds = self.length.as_secs_f64();
         (seconds > 0.0).then(|| (now as f64 - first as f64) / seconds)
+    }
+
+    /// The same as what it held, from the first look to the last.
+    pub(crate) fn grown(&self, process: &Process) -> Option<Grown> {
+        let (from, to) = (self.tally(process).held_at_first?, process.memory_held?);
+        (!self.length.is_zero()).then_some(Grown { id: process.id, from, to, over: self.length })
     }
 }
 

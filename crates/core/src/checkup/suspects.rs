@@ -67,13 +67,20 @@ impl<'s> Lineup<'s> {
 
     /// Those with most CPU, the time of children that nobody saw included.
     pub(crate) fn by_cpu(&self, at_least: f64) -> Vec<Suspect> {
-        let use_of = |process: &Process| process.cpu.unwrap_or(0.0) + f64::from(process.waited.unwrap_or(0.0));
+        let use_of = Process::accounted_cpu;
         let mut heavy = self.heaviest(use_of, at_least);
-        // Of a parent of many short-lived children the whole tree is one suspect.
-        let swarm = |(group, cpu): &(&Group<'s>, f64)| (unseen(group) > cpu / 3.0).then(|| self.tree(group));
+        // Of a parent of many short-lived children the whole tree is one suspect. Whoever everybody descends from, of the
+        // machine or of a session, never stands for them.
+        let is_root = |group: &Group<'s>| group.members.iter().any(|member| self.is_root(member));
+        let swarm =
+            |(group, cpu): &(&Group<'s>, f64)| (unseen(group) > cpu / 3.0 && !is_root(group)).then(|| self.tree(group));
         let trees: Vec<Option<Vec<&Process>>> = heavy.iter().map(swarm).collect();
-        let below: BTreeSet<u32> =
-            trees.iter().flatten().flat_map(|tree| tree.iter().skip(1).map(|member| member.id.pid)).collect();
+        // A named one with more of its own than the tree has in unseen ones is told by itself.
+        let mut below: BTreeSet<u32> = BTreeSet::new();
+        for ((group, _), tree) in heavy.iter().zip(&trees) {
+            let light = |member: &&&Process| member.cpu.unwrap_or(0.0) < unseen(group);
+            below.extend(tree.iter().flatten().skip(1).filter(light).map(|member| member.id.pid));
+        }
         let mut trees = trees.into_iter();
         let mut suspects: Vec<Suspect> = Vec::new();
         heavy.retain(|(group, cpu)| {
@@ -87,6 +94,10 @@ impl<'s> Lineup<'s> {
                     let unseen = scaled_percent(unseen(group));
                     let all = scaled_percent(all);
                     format!("cpu {all} of a core with its children, {unseen} in children too short-lived to be seen")
+                }
+                None if unseen(group) > cpu / 3.0 => {
+                    let (all, unseen) = (scaled_percent(*cpu), scaled_percent(unseen(group)));
+                    format!("cpu {all} of a core, {unseen} of it in children too short-lived to be seen")
                 }
                 None => format!("cpu {} of a core", scaled_percent(*cpu)),
             };
@@ -214,6 +225,11 @@ impl<'s> Lineup<'s> {
         heavy
     }
 
+    /// Of the machine, of a user's manager, or of a session at a terminal.
+    fn is_root(&self, process: &Process) -> bool {
+        process.id.pid == 1 || process.collects() || process.id.pid == process.session && !process.tty.is_empty()
+    }
+
     fn suspect(&self, group: &Group<'s>, weigh: impl Fn(&Process) -> f64, amount: String) -> Suspect {
         let heaviest = group.members.iter().max_by(|a, b| weigh(a).total_cmp(&weigh(b)));
         // A group has a member.
@@ -312,7 +328,8 @@ impl<'s> Lineup<'s> {
 
 /// CPU of children that ended and that nobody saw, percent of one core.
 fn unseen(group: &Group<'_>) -> f64 {
-    group.members.iter().filter_map(|member| member.waited).map(f64::from).sum()
+    let collected = |member: &&&Process| !member.collects();
+    group.members.iter().filter(collected).filter_map(|member| member.waited).map(f64::from).sum()
 }
 
 /// Signs of work: it moves data as it computes, or it was made to give way to the others.

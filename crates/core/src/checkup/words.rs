@@ -187,7 +187,7 @@ pub(super) fn volumes(machine: &Machine) -> Option<String> {
     Some(format!("file systems {}{more}", shown.join("; ")))
 }
 
-/// Stalls over longer than the measuring: `for at least 5 minutes`.
+/// Over how long, longer than the measuring, a stall share is beyond its limit on average: not since when.
 pub(super) fn lasted(stall: Option<crate::model::Stall>, notice: f64) -> Option<Duration> {
     let stall = stall?;
     let beyond = |average: Option<f64>| average.is_some_and(|average| average >= notice);

@@ -26,6 +26,12 @@ pub enum Wait {
     Event,
     /// The other end of a connection.
     Connection,
+    /// Somebody to connect to it: a server with nothing to do.
+    Caller,
+    /// Somebody to open the other end of a named pipe.
+    Opener,
+    /// A message, or a semaphore, of other processes.
+    Message,
     /// A person at a terminal.
     Terminal,
     /// A signal.
@@ -53,6 +59,9 @@ impl fmt::Display for Wait {
             Wait::FileLock => "a lock on a file",
             Wait::Event => "something to happen (an event, a request, a key)",
             Wait::Connection => "the other end of a connection",
+            Wait::Caller => "somebody to connect to it",
+            Wait::Opener => "somebody to open the other end of a named pipe",
+            Wait::Message => "a message or a semaphore of another process",
             Wait::Terminal => "a person at its terminal",
             Wait::Signal => "a signal",
             Wait::Disk => "a disk",
@@ -113,6 +122,8 @@ pub enum Answer {
     Working,
     /// It uses a core, and nothing shows what for.
     Spinning,
+    /// It would, and others take the cores as well.
+    SpinningSlowed,
     /// It waits, and can be woken.
     Waiting(Wait),
     /// Suspended by a signal.
@@ -130,6 +141,7 @@ impl fmt::Display for Answer {
         match self {
             Answer::Working => f.write_str("working"),
             Answer::Spinning => f.write_str("spinning"),
+            Answer::SpinningSlowed => f.write_str("spinning, slowed by others"),
             Answer::Waiting(wait) => write!(f, "waiting for {wait}"),
             Answer::Suspended => f.write_str("suspended"),
             Answer::Frozen => f.write_str("frozen with its control group"),
@@ -252,14 +264,21 @@ fn full(seen: &Sightings) -> Option<Doing> {
             format!("what it holds in memory changed by {}", Value::Rate(growth.abs()).scaled())
         }
     }));
-    let no_work = busiest.yields.is_none_or(|yields| yields < NEVER_YIELDS)
-        && seen.moved_nothing()
-        && seen.growth.is_none_or(|growth| growth.abs() < NO_GROWTH);
-    let advice = "a long calculation looks the same: ask its owner whether a result is due before you act";
-    Some(match no_work {
-        true => doing(Answer::Spinning, evidence, Some(advice)),
+    let slowed = cpu < FULL;
+    Some(match shows_no_work(seen, busiest) {
+        true if slowed => doing(Answer::SpinningSlowed, evidence, Some(LOOKS_THE_SAME)),
+        true => doing(Answer::Spinning, evidence, Some(LOOKS_THE_SAME)),
         false => doing(Answer::Working, evidence, None),
     })
+}
+
+const LOOKS_THE_SAME: &str = "a long calculation looks the same: ask its owner whether a result is due before you act";
+
+/// Nothing is read, written or kept, and the thread never waits for anything.
+fn shows_no_work(seen: &Sightings, thread: &ThreadSeen) -> bool {
+    thread.yields.is_none_or(|yields| yields < NEVER_YIELDS)
+        && seen.moved_nothing()
+        && seen.growth.is_none_or(|growth| growth.abs() < NO_GROWTH)
 }
 
 /// It uses some of a core: as much as it wants, or as much as others leave it.
@@ -271,6 +290,15 @@ fn busy(seen: &Sightings) -> Option<Doing> {
     let mut evidence = vec![seen.used()];
     evidence.extend(seen.has_moved());
     let ready: u32 = seen.threads.iter().map(|thread| thread.running).sum();
+    // Whoever never rests wants all that it can get: it is one of those who take the cores, however little is left for it.
+    if let Some(spins) = seen.threads.iter().find(|thread| never_rests(thread) && shows_no_work(seen, thread)) {
+        let yields = spins.yields.unwrap_or_default();
+        evidence.push(format!(
+            "its thread {} was ready for a core at {} of {} looks, and gave it up by itself {yields:.0} times a second",
+            spins.tid, spins.running, spins.looks
+        ));
+        return Some(doing(Answer::SpinningSlowed, evidence, Some(LOOKS_THE_SAME)));
+    }
     let starved = seen.looks > 0 && f64::from(ready) / f64::from(seen.looks) > 3.0 * cpu / 100.0 + 0.5;
     if !starved {
         return Some(doing(Answer::Working, evidence, None));
@@ -365,7 +393,11 @@ mod tests {
         }
         // Others want that core as well.
         let contested = ThreadSeen { running: 20, ..thread(47.0) };
-        assert_eq!(answer(&seen(vec![contested])), Answer::Spinning);
+        assert_eq!(answer(&seen(vec![contested])), Answer::SpinningSlowed);
+        // Eight of them on two cores: each is one of those who take the cores, and none a victim.
+        let crowded = |cpu: f64| ThreadSeen { running: 19, ..thread(cpu) };
+        assert_eq!(answer(&seen(vec![crowded(4.0)])), Answer::SpinningSlowed);
+        assert_eq!(answer(&seen(vec![crowded(22.0)])), Answer::SpinningSlowed);
         // What may not be read speaks neither way.
         let dark = Sightings { moved: None, growth: None, ..seen(vec![thread(99.0)]) };
         assert_eq!(answer(&dark), Answer::Spinning);
@@ -375,7 +407,7 @@ mod tests {
     fn idle_hands_wait_for_something() {
         let pipe = ThreadSeen { waits: vec![(Wait::Pipe, 20)], ..thread(0.0) };
         assert_eq!(answer(&seen(vec![pipe])), Answer::Waiting(Wait::Pipe));
-        let ready = ThreadSeen { running: 19, ..thread(4.0) };
+        let ready = ThreadSeen { running: 19, yields: Some(30.0), ..thread(4.0) };
         assert_eq!(answer(&seen(vec![ready])), Answer::Waiting(Wait::Core));
         assert_eq!(answer(&seen(vec![thread(0.0)])), Answer::Waiting(Wait::Other("sleeping".to_owned())));
     }

@@ -260,11 +260,15 @@ impl Process {
         self.person.unwrap_or(self.uid)
     }
 
+    /// Whether it collects those whom their parents have left: what they used is not its doing.
+    pub(crate) fn collects(&self) -> bool {
+        self.id.pid == 1 || self.group.as_deref().is_some_and(|group| group.ends_with("/init.scope"))
+    }
+
     /// CPU that is known to be its doing, percent of one core: its own, and that of ended children it waited for. A service
     /// manager collects whatever others leave behind, which is nobody's that is known.
     pub fn accounted_cpu(&self) -> f64 {
-        let collects = self.id.pid == 1 || self.group.as_deref().is_some_and(|group| group.ends_with("/init.scope"));
-        let waited = self.waited.filter(|_| !collects).unwrap_or(0.0);
+        let waited = self.waited.filter(|_| !self.collects()).unwrap_or(0.0);
         self.cpu.unwrap_or(0.0) + f64::from(waited)
     }
 

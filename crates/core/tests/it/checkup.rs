@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use sophron_core::checkup::{
-    Finding, FindingKind, GroupMemory, HeldFile, Next, Observation, Past, Report, Settings, Since, Surroundings, check,
+    Finding, FindingKind, GroupMemory, Grown, HeldFile, Next, Observation, Past, Report, Settings, Since, Surroundings,
+    check,
 };
 use sophron_core::model::{CpuSplit, Machine, Origin, Passing, Process, Stall, Volume};
 use sophron_core::rules::{Severity, load};
@@ -456,5 +457,45 @@ fn since_when_is_told_by_what_came_before() {
     world.machine.cpu = Some(99.0);
     world.machine.stall_cpu =
         Some(Stall { ten_seconds: 70.0, minute: Some(60.0), five_minutes: Some(20.0), interval: Some(70.0) });
-    assert_eq!(only(&plain(&mut world)).since, Some(Since::AtLeast(Duration::from_secs(60))));
+    assert_eq!(only(&plain(&mut world)).since, Some(Since::OnAverage(Duration::from_secs(60))));
+}
+
+/// Who grows is named while nothing is short, with when memory ends; by what went on before, where that is known.
+#[test]
+fn who_grows_is_named_before_anything_is_short() {
+    let mut world = quiet();
+    let gib = 1_u64 << 30;
+    world.process(752).memory_held = Some(gib);
+    let id = world.process(752).id;
+    let with = |from: u64, minutes: u64| {
+        let grown = Grown { id, from, to: gib, over: Duration::from_secs(minutes * 60) };
+        Surroundings { grown: vec![grown], ..Surroundings::default() }
+    };
+    let report = look(&mut world, &Settings::default(), &with(gib / 4, 30));
+    let found = only(&report);
+    assert_eq!((found.kind, report.verdict.starts_with("nothing is short; ")), (FindingKind::Grows, true));
+    assert_eq!(found.headline, "labelpress grows by 25.6 MiB a minute");
+    assert!(found.suspects[0].amount.ends_with("768 MiB more than 30 m 00 s ago"), "{}", found.suspects[0].amount);
+    assert!(found.remarks[0].contains("is used up in "), "{:?}", found.remarks);
+    // A fifth more in half an hour is no growth, as long as memory is not about to end.
+    let report = look(&mut world, &Settings::default(), &with(gib / 5 * 4, 30));
+    assert!(report.findings.is_empty(), "{:?}", report.findings);
+    world.machine.memory_available = Some(60 << 20);
+    let report = look(&mut world, &Settings::default(), &with(gib / 5 * 4, 30));
+    assert!(report.findings.iter().any(|found| found.kind == FindingKind::Grows), "memory ends within minutes");
+}
+
+/// What the machine's first process collected for others is not its doing, and who has a name is named.
+#[test]
+fn nobody_is_lost_in_the_tree_of_the_first_process() {
+    let mut world = quiet();
+    (world.machine.cpu, world.machine.core_fullest) = (Some(28.0), Some(97.0));
+    world.process(752).cpu = Some(91.0);
+    world.process(752).parent = 1;
+    let mut init = sophron_testkit::process(1, "init");
+    (init.parent, init.waited) = (0, Some(16.0));
+    world.processes.push(init);
+    let found = plain(&mut world);
+    assert_eq!(only(&found).headline, "one program keeps one core to itself: labelpress");
+    assert_eq!(apps(only(&found)), ["labelpress"]);
 }

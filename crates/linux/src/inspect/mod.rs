@@ -1,6 +1,8 @@
 //! Everything about one process that only its own files tell. No file is read here that can hang its reader: those go
 //! through the sampler's expendable thread.
 
+mod call;
+mod chain;
 mod command;
 mod levers;
 mod threads;
@@ -12,11 +14,12 @@ use std::path::Path;
 
 use sophron_core::text;
 
+pub use chain::{Chain, follow};
 pub use command::command_line;
 pub use levers::lever;
 pub use threads::{Threads, any_waits};
 pub use units::{Restart, restart};
-pub use waits::{wait_of, waits_on_file};
+pub use waits::wait_of;
 
 use crate::living;
 use crate::proc::{kilobytes, number};

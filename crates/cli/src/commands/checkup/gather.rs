@@ -2,10 +2,12 @@
 
 use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
+use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
+use jiff::Timestamp;
 use sophron_core::audit::OpenSuspension;
-use sophron_core::checkup::{Observation, Past, Scene, Settings, Surroundings, Watched};
+use sophron_core::checkup::{Grown, Observation, Past, Scene, Settings, Surroundings, Watched};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
@@ -43,6 +45,11 @@ const HELD_AT_LEAST: u64 = 16 << 20;
 /// How long a disk that has not answered while we measured is waited for at the end.
 const DISKS: Duration = Duration::from_millis(20);
 
+/// So much of the lookback is looked at for who grows, and so far apart.
+const BEFORE: Duration = Duration::from_secs(1800);
+const APART: jiff::SignedDuration = jiff::SignedDuration::from_secs(60);
+const QUARTER: jiff::SignedDuration = jiff::SignedDuration::from_secs(240);
+
 /// Everything a checkup needs.
 pub(super) struct Gathered {
     pub scene: Scene,
@@ -61,6 +68,7 @@ pub(super) fn live(args: &args::Checkup, settings: &Settings) -> Result<Gathered
     source::measuring(length);
     let failed = |error| Failure::of(Exit::Failed, error);
     let survey = Survey::begin(Path::new("/proc"));
+    let before = held_before(&args.state);
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?.with_passing();
     let mut observation = Observation::default();
     let mut snapshot = Snapshot::default();
@@ -106,10 +114,54 @@ pub(super) fn live(args: &args::Checkup, settings: &Settings) -> Result<Gathered
         held: held_files(&scene, settings),
         own: own(&scene.snapshot),
         notes: notes(&scene.snapshot, &args.state),
+        grown: grown(&scene.snapshot, &before.recv_timeout(DISKS).unwrap_or_default()),
         past: Past::default(),
         protected: None,
     };
     Ok(Gathered { scene, around, zone: None, terminal, suffix: String::new(), notes: Vec::new() })
+}
+
+/// What processes held in the last of the lookback: at first, and at its later looks, with the times (wall).
+type HeldBefore = HashMap<ProcessId, Vec<(Timestamp, u64)>>;
+
+/// Read beside the looks, by a thread that can be done without.
+fn held_before(state: &args::State) -> Receiver<HeldBefore> {
+    let (sender, receiver) = channel();
+    let state = args::State { folder: state.folder.clone() };
+    let read = move || {
+        let mut held = HeldBefore::new();
+        if let Some(recordings) = Recordings::last_of_lookback(BEFORE, &state) {
+            let _ = recordings.each(|snapshot, _, _| {
+                let at = snapshot.moment.wall;
+                for process in snapshot.processes.iter().filter(|process| !process.kernel) {
+                    let points = held.entry(process.id).or_default();
+                    let is_due = points.last().is_none_or(|(last, _)| at.duration_since(*last) >= APART);
+                    points.extend(process.memory_held.filter(|_| is_due).map(|held| (at, held)));
+                }
+            });
+        }
+        let _ = sender.send(held);
+    };
+    // Without a thread nothing is known of before.
+    let _ = std::thread::Builder::new().name("lookback".to_owned()).spawn(read);
+    receiver
+}
+
+/// Who holds more than before, and did not stop growing since.
+fn grown(snapshot: &Snapshot, before: &HeldBefore) -> Vec<Grown> {
+    let of = |process: &Process| {
+        let (points, to) = (before.get(&process.id)?, process.memory_held?);
+        let (at, from) = *points.first()?;
+        let over = Duration::try_from(snapshot.moment.wall.duration_since(at)).ok()?;
+        let all = to.saturating_sub(from);
+        // In the last quarter of the time at least an eighth of it.
+        let late = points.iter().rev().find(|(point, _)| snapshot.moment.wall.duration_since(*point) >= QUARTER)?;
+        let lately = to.saturating_sub(late.1);
+        let share = QUARTER.as_secs_f64() / over.as_secs_f64().max(1.0);
+        let goes_on = lately as f64 >= all as f64 * share.min(1.0) / 2.0;
+        (all > 0 && over >= BEFORE / 6 && goes_on).then_some(Grown { id: process.id, from, to, over })
+    };
+    snapshot.processes.iter().filter_map(of).collect()
 }
 
 /// Sophron's own processes: this one, and every watcher. Offenders for trying rules are meant to be found.

@@ -70,17 +70,19 @@ fn row(checkup: &Checkup, finding: &Finding) -> Map<String, Value> {
             }
         })
         .collect();
-    let since = finding.since.map(|since| match since {
-        Since::At(at) => json!(at.to_string()),
-        Since::AtLeast(length) => units::Value::Duration(length).to_json(),
-    });
+    let (since, on_average) = match finding.since {
+        Some(Since::At(at)) => (json!(at.to_string()), Value::Null),
+        Some(Since::OnAverage(length)) => (Value::Null, units::Value::Duration(length).to_json()),
+        None => (Value::Null, Value::Null),
+    };
     let values = [
         ("finding", json!(finding.kind.word())),
         ("severity", json!(finding.severity.word())),
         ("headline", json!(finding.headline)),
         ("of", json!(finding.of)),
         ("known", json!(finding.known)),
-        ("since", json!(since)),
+        ("since", since),
+        ("on_average_over", on_average),
         ("figures", json!(figures)),
         ("remarks", json!(finding.remarks)),
         ("suspects", finding.suspects.iter().map(suspect).collect()),

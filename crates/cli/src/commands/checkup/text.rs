@@ -111,7 +111,7 @@ fn since_words(checkup: &Checkup, since: Since) -> String {
             let lasts = checkup.scene.snapshot.moment.wall.duration_since(at).unsigned_abs();
             format!("since {} ({})", clock(checkup, at), scaled_duration(Duration::from_secs(lasts.as_secs())))
         }
-        Since::AtLeast(length) => format!("for at least {}", scaled_duration(length)),
+        Since::OnAverage(length) => format!("on average over {}", scaled_duration(length)),
     }
 }
 

@@ -7,10 +7,10 @@ use sophron_core::facts::Facts;
 use sophron_core::inspect::{self, Answer, Sightings, Wait};
 use sophron_core::model::{Cost, Needs, Process, ProcessId, Snapshot};
 use sophron_core::state::State;
-use sophron_linux::inspect::{self as details, Details, Threads};
-use sophron_linux::open_files::{self, FileKind};
+use sophron_linux::inspect::{self as details, Chain, Details, Threads};
+use sophron_linux::open_files;
 use sophron_linux::patience::within;
-use sophron_linux::{Sampler, cgroups, here, locks, roles, terminal};
+use sophron_linux::{Sampler, cgroups, here, roles, terminal};
 
 use super::Inspection;
 use crate::args;
@@ -32,8 +32,8 @@ const OFTENEST: Duration = Duration::from_millis(50);
 /// How long a file is waited for that can hang its reader.
 const PATIENCE: Duration = Duration::from_millis(40);
 
-/// How long the other end of a pipe is looked for.
-const OTHER_END: Duration = Duration::from_millis(60);
+/// How long it is looked for who has to answer.
+const OTHER_ENDS: Duration = Duration::from_millis(300);
 
 /// Which process of the target: an app's heaviest.
 fn choose(target: Target<'_>) -> (Process, Vec<ProcessId>) {
@@ -141,40 +141,17 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     })
 }
 
-/// What exactly it waits for, and who has the other end of it.
+/// What exactly it waits for, and who has to answer in the end.
 fn waits_on(answer: &Answer, pid: u32, snapshot: &Snapshot) -> Vec<String> {
     let (Answer::Waiting(wait) | Answer::Stuck(Some(wait))) = answer else { return Vec::new() };
-    let name = |pid: &u32| snapshot.process(*pid).map_or(format!("process {pid}"), Process::label);
-    match wait {
-        Wait::FileLock => {
-            let waits = locks::waits(PATIENCE).unwrap_or_default();
-            let holders = waits.iter().filter(|(_, waiter)| *waiter == pid);
-            holders.map(|(holder, _)| format!("the lock is held by {}", name(holder))).collect()
-        }
-        Wait::Child | Wait::Start => {
-            let children = snapshot.processes.iter().filter(|process| process.parent == pid && !process.has_ended());
-            children.take(3).map(|child| format!("its child {}", child.label())).collect()
-        }
-        _ => {
-            let number = details::waits_on_file(pid, pid);
-            let file = number.and_then(|number| within(PATIENCE, move || open_files::one_of(pid, number)).flatten());
-            let Some(file) = file else {
-                return Vec::new();
-            };
-            let mut lines = vec![format!("it is open as number {}: {}", file.number, file.name)];
-            if matches!(file.kind, FileKind::Pipe) && file.name.starts_with("pipe:") {
-                let pids = snapshot.processes.iter().map(|process| process.id.pid);
-                let others = open_files::others_with(&file.name, pid, pids, Instant::now() + OTHER_END);
-                let others: Vec<String> = others.iter().take(4).map(name).collect();
-                lines.push(match others.is_empty() {
-                    true => "nobody else is seen to have that pipe: it may be the only one that could write to it"
-                        .to_owned(),
-                    false => format!("{} has that pipe as well", others.join(", ")),
-                });
-            }
-            lines
-        }
+    if *wait == Wait::Core {
+        return Vec::new();
     }
+    let alive = snapshot.processes.iter().filter(|process| !process.has_ended());
+    let processes: Vec<(u32, u32)> = alive.map(|process| (process.id.pid, process.parent)).collect();
+    let name = |pid: u32| snapshot.process(pid).map_or(format!("process {pid}"), Process::label);
+    let chain = Chain { processes: &processes, name: &name, give_up: Instant::now() + OTHER_ENDS };
+    details::follow(pid, pid, &chain)
 }
 
 pub(super) fn recorded(

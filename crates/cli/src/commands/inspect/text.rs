@@ -9,6 +9,9 @@ use sophron_core::units::{scaled_duration, scaled_percent, scaled_size};
 use super::{Inspection, sections};
 use crate::ui::{chart, document, table, when};
 
+/// Whoever grows or writes that fast is worth doing something about, bytes a second.
+const MUCH: f64 = 1_048_576.0;
+
 const INDENT: usize = 11;
 
 /// Most columns of the chart.
@@ -131,8 +134,20 @@ fn next(seen: &Inspection) -> Vec<(String, &'static str)> {
     if let Some(doing) =
         seen.doing.as_ref().filter(|_| seen.protected.is_none() && seen.role.is_none() && !seen.gone && !seen.recorded)
     {
+        let (growth, written) = (seen.sightings.growth.unwrap_or(0.0), seen.process.disk_write.unwrap_or(0.0));
         match doing.answer {
-            Answer::Spinning => {
+            Answer::Working if growth >= MUCH => {
+                next.push((format!("suspend {id}"), "it grows no further for 5 m, and goes on by itself"));
+                next.push((format!("terminate {id} --dry-run"), "what would end with it, and what starts it again"));
+            }
+            Answer::Working if f64::from(written) >= MUCH => {
+                next.push((
+                    format!("lower {id} --only disk"),
+                    "others come first at the disk, as far as that works here",
+                ));
+                next.push((format!("suspend {id}"), "it writes nothing for 5 m, and goes on by itself"));
+            }
+            Answer::Spinning | Answer::SpinningSlowed => {
                 next.push((format!("lower {id}"), "it gives way to the others, as far as that works here"));
                 next.push((format!("suspend {id}"), "it stands still for 5 m, and goes on by itself"));
                 next.push((format!("terminate {id} --dry-run"), "what would end with it, and what starts it again"));

@@ -1,5 +1,7 @@
 //! `list --by growth --since TIME`: whose memory has grown, with its course over the span.
 
+use std::collections::BTreeMap;
+
 use serde_json::{Map, Value, json};
 use sophron_core::model::{Process, Snapshot};
 use sophron_core::over::Seen;
@@ -28,13 +30,63 @@ fn ranked<'s>(snapshot: &'s Snapshot, over: &'s Spanned) -> Vec<(&'s Process, &'
     rows
 }
 
-/// How many are shown of how many, in words.
-pub fn words(snapshot: &Snapshot, over: &Spanned, limit: usize) -> String {
-    let all = ranked(snapshot, over).len();
-    format!("{} of {all} processes, most growth first", limit.min(all))
+/// One app's processes together: bytes more, bytes held.
+struct App<'s> {
+    app: &'s str,
+    owner: &'s str,
+    processes: usize,
+    growth: f64,
+    held: u64,
 }
 
-pub fn text(snapshot: &Snapshot, over: &Spanned, limit: usize, span: &str) -> String {
+/// The apps, the one that has grown most first. Who began within the span has grown from nothing known: by what he has gained since.
+fn apps<'s>(snapshot: &'s Snapshot, over: &'s Spanned) -> Vec<App<'s>> {
+    let mut apps: BTreeMap<(&str, &str), App<'s>> = BTreeMap::new();
+    for (process, _, growth) in ranked(snapshot, over) {
+        let (app, owner) = (process.app.as_str(), process.owner.as_str());
+        let sum = apps.entry((app, owner)).or_insert(App { app, owner, processes: 0, growth: 0.0, held: 0 });
+        sum.processes += 1;
+        sum.growth += growth;
+        sum.held += process.memory_held.unwrap_or(0);
+    }
+    let mut apps: Vec<App<'s>> = apps.into_values().collect();
+    apps.sort_by(|a, b| b.growth.total_cmp(&a.growth));
+    apps
+}
+
+/// How many are shown of how many, in words.
+pub fn words(snapshot: &Snapshot, over: &Spanned, limit: usize, by_app: bool) -> String {
+    let (all, what) = match by_app {
+        true => (apps(snapshot, over).len(), "apps"),
+        false => (ranked(snapshot, over).len(), "processes"),
+    };
+    format!("{} of {all} {what}, most growth first", limit.min(all))
+}
+
+fn signed(growth: f64) -> String {
+    format!("{}{}", if growth < 0.0 { "-" } else { "" }, scaled_size(growth.abs()))
+}
+
+fn text_of_apps(snapshot: &Snapshot, over: &Spanned, limit: usize) -> String {
+    let columns = [
+        Column::text("app").gives_way(),
+        Column::text("owner").gives_way(),
+        Column::number("processes"),
+        Column::number("growth"),
+        Column::number("memory.held"),
+    ];
+    let row = |app: &App<'_>| {
+        let (processes, held) = (app.processes.to_string(), scaled_size(app.held as f64));
+        vec![app.app.to_owned(), app.owner.to_owned(), processes, signed(app.growth), held]
+    };
+    let rows: Vec<Vec<String>> = apps(snapshot, over).iter().take(limit).map(row).collect();
+    table::render(&columns, &rows, table::terminal_width())
+}
+
+pub fn text(snapshot: &Snapshot, over: &Spanned, limit: usize, span: &str, by_app: bool) -> String {
+    if by_app {
+        return text_of_apps(snapshot, over, limit);
+    }
     let length = snapshot.interval.unwrap_or_default().as_secs_f64();
     let columns = [
         Column::text("id"),
@@ -46,12 +98,11 @@ pub fn text(snapshot: &Snapshot, over: &Spanned, limit: usize, span: &str) -> St
         Column::number("age"),
     ];
     let row = |(process, seen, growth): &(&Process, &Seen, f64)| {
-        let sign = if *growth < 0.0 { "-" } else { "" };
         vec![
             process.id.checked().to_string(),
             process.app.clone(),
             process.owner.clone(),
-            format!("{sign}{}", scaled_size(growth.abs())),
+            signed(*growth),
             process.memory_held.map_or("unknown".to_owned(), |held| scaled_size(held as f64)),
             chart::columns(&seen.course.columns(length, CHART)),
             scaled_duration(std::time::Duration::from_secs(process.age.as_secs())),
@@ -64,7 +115,17 @@ pub fn text(snapshot: &Snapshot, over: &Spanned, limit: usize, span: &str) -> St
 }
 
 /// The same for programs: bytes, and the course as a list over the span.
-pub fn machine_format(format: Format, snapshot: &Snapshot, over: &Spanned, limit: usize) -> String {
+pub fn machine_format(format: Format, snapshot: &Snapshot, over: &Spanned, limit: usize, by_app: bool) -> String {
+    if by_app {
+        const OF_APPS: [&str; 5] = ["app", "owner", "processes", "growth", "memory.held"];
+        let apps = apps(snapshot, over);
+        let row = |app: &App<'_>| {
+            let values = [json!(app.app), json!(app.owner), json!(app.processes), json!(app.growth), json!(app.held)];
+            OF_APPS.iter().map(|name| (*name).to_owned()).zip(values).collect::<Map<String, Value>>()
+        };
+        let rows = apps.iter().take(limit).map(row).collect();
+        return write(format, snapshot, &OF_APPS, rows, ("groups", apps.len()), true);
+    }
     const NAMES: [&str; 7] = ["id", "pid", "app", "owner", "growth", "memory.held", "age"];
     let length = snapshot.interval.unwrap_or_default().as_secs_f64();
     let ranked = ranked(snapshot, over);

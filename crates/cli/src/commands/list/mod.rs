@@ -32,6 +32,9 @@ use columns::{DEFAULT, field_named};
 /// Less than that in percent of one core is idle.
 const IDLE: f64 = 0.1;
 
+/// Over how much of the lookback growth is, unless told otherwise.
+const GROWTH: Duration = Duration::from_secs(3600);
+
 /// How long the exact memory of the groups shown is read for, all together; what is left is an upper bound.
 const EXACT_MEMORY: Duration = Duration::from_millis(250);
 
@@ -56,7 +59,13 @@ struct Query<'a> {
 
 pub fn run(args: &args::List) -> Result<Exit, Failure> {
     let query = Query::new(args)?;
-    let mut source = Source::new(Recordings::asked(&args.recorded, &args.state)?, query.needs())?;
+    let recordings = match Recordings::asked(&args.recorded, &args.state)? {
+        // Growth is over a span: of a recording the whole of it, else the last hour of the lookback, where there is one.
+        Some(recordings) if query.growth => Some(recordings.or_whole()),
+        None if query.growth => Recordings::last_of_lookback(GROWTH, &args.state),
+        asked => asked,
+    };
+    let mut source = Source::new(recordings, query.needs())?;
     let mut file = args.save.as_deref().map(files::create_new).transpose().map_err(|error| {
         Failure::of(Exit::Failed, error)
             .hint("--save never overwrites a file: give another name, or move that one away")
@@ -64,7 +73,7 @@ pub fn run(args: &args::List) -> Result<Exit, Failure> {
     let times =
         if source.is_live() { args.times.unwrap_or(if args.every.is_some() { u32::MAX } else { 1 }) } else { 1 };
     for time in 0..times {
-        let look = source.look(args.every)?;
+        let look = if query.growth { source.span(args.every)? } else { source.look(args.every)? };
         let shown = query.show(look, &mut source, time == 0);
         ui::out(&shown);
         if let Some(file) = file.as_mut() {
@@ -96,16 +105,10 @@ impl<'a> Query<'a> {
             Some(args::Group::Unit) => Some(Grouping::Unit),
         };
         let usage = |message: String, mend: &str| Err(Failure::new(Exit::Usage, message).hint(mend));
-        if growth && args.recorded.since.is_none() {
+        if growth && (!matches!(grouping, None | Some(Grouping::App)) || args.columns.is_some()) {
             return usage(
-                "growth is over a span, and none was given".to_owned(),
-                "write --by growth --since 08:00; the watcher's lookback is read, or a recording with --from",
-            );
-        }
-        if growth && (grouping.is_some() || args.columns.is_some()) {
-            return usage(
-                "growth is shown of processes, with columns of its own".to_owned(),
-                "leave out --group and --columns",
+                "growth is shown of processes and apps, with columns of its own".to_owned(),
+                "leave out --columns; --group takes app with it",
             );
         }
         if !by_field.kind().is_ordered() {
@@ -162,6 +165,9 @@ impl<'a> Query<'a> {
             || self.by == Field::Age
         {
             needs = needs.with(Cost::Stat);
+        }
+        if self.growth {
+            needs = needs.with(Cost::Stat).with(Cost::Status);
         }
         if self.grouping == Some(Grouping::Unit) {
             needs = needs.with(Cost::Cgroup);
@@ -228,17 +234,18 @@ impl<'a> Query<'a> {
 
     fn growth(&self, snapshot: &Snapshot, zone: Option<&jiff::tz::TimeZone>, over: &Spanned) -> String {
         if self.args.format != Format::Text {
-            return growth::machine_format(self.args.format, snapshot, over, self.limit());
+            return growth::machine_format(self.args.format, snapshot, over, self.limit(), self.grouping.is_some());
         }
-        let words = growth::words(snapshot, over, self.limit());
+        let words = growth::words(snapshot, over, self.limit(), self.grouping.is_some());
         let length = jiff::SignedDuration::try_from(snapshot.interval.unwrap_or_default()).unwrap_or_default();
         let clock = |at: jiff::Timestamp| {
             let form = if length.as_mins() < 10 { "%H:%M:%S" } else { "%H:%M" };
-            at.to_zoned(zone.cloned().unwrap_or(jiff::tz::TimeZone::UTC)).strftime(form).to_string()
+            at.to_zoned(zone.cloned().unwrap_or_else(jiff::tz::TimeZone::system)).strftime(form).to_string()
         };
         let end = snapshot.moment.wall;
         let span = format!("{} to {}", clock(end - length), clock(end));
-        self.head(snapshot, zone, &words) + &growth::text(snapshot, over, self.limit(), &span)
+        let apps = self.grouping.is_some();
+        self.head(snapshot, zone, &words) + &growth::text(snapshot, over, self.limit(), &span, apps)
     }
 
     /// Costly fields of `where` are read only of those for which all else in it holds.

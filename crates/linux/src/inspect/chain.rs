@@ -1,0 +1,277 @@
+//! From who waits to who has to answer: what a thread waits on, who has the other end of it, what that one waits on, and so on.
+
+use std::fs;
+use std::time::Instant;
+
+use sophron_core::inspect::Wait;
+use sophron_core::state::State;
+use sophron_core::text;
+
+use super::call::{Call, Stands, memory};
+use super::waits::wait_of;
+use crate::locks;
+use crate::open_files::{self, End, FileKind, OpenFile};
+use crate::patience::within;
+use crate::proc::stat;
+use crate::sockets::{self, Socket, SocketState};
+
+/// So far it is followed.
+const MOST_STEPS: usize = 8;
+
+/// Most that are named at once.
+const MOST_NAMED: usize = 4;
+
+/// What following takes: how processes are called, whose children they are, and until when there is time.
+pub struct Chain<'a> {
+    /// Everybody who may have the other end, with the parent.
+    pub processes: &'a [(u32, u32)],
+    /// How a process is called.
+    pub name: &'a dyn Fn(u32) -> String,
+    /// When there is no more time to look.
+    pub give_up: Instant,
+}
+
+/// Who comes next, and in what words.
+enum Next {
+    /// That thread.
+    Thread(u32, u32),
+    /// That process: any thread of it, the main one first.
+    Process(u32),
+    /// Nobody: what was said is the end.
+    Nobody,
+}
+
+/// Which way something has to go.
+#[derive(Debug, Clone, Copy)]
+enum Way {
+    In,
+    Out,
+}
+
+impl std::fmt::Display for Way {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Way::In => "to come from",
+            Way::Out => "to be taken from",
+        })
+    }
+}
+
+/// What a thread waits on and who has to answer, a line a step; empty where nothing more than the wait itself is known.
+pub fn follow(pid: u32, tid: u32, chain: &Chain<'_>) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut seen = vec![(pid, tid)];
+    let (mut pid, mut tid) = (pid, tid);
+    while lines.len() < MOST_STEPS && Instant::now() < chain.give_up {
+        let who = if seen.len() == 1 { "it".to_owned() } else { chain.called(pid, tid) };
+        let Some((line, next)) = chain.step(pid, tid, &who) else { break };
+        lines.push(line);
+        let (next_pid, next_tid) = match next {
+            Next::Thread(pid, tid) => (pid, tid),
+            Next::Process(pid) => (pid, pid),
+            Next::Nobody => break,
+        };
+        if seen.contains(&(next_pid, next_tid)) {
+            lines.push(format!(
+                "so they wait for each other in a circle: a deadlock, which ends only with {}",
+                (chain.name)(pid)
+            ));
+            break;
+        }
+        (pid, tid) = (next_pid, next_tid);
+        seen.push((pid, tid));
+    }
+    lines
+}
+
+impl Chain<'_> {
+    fn called(&self, pid: u32, tid: u32) -> String {
+        if pid == tid { (self.name)(pid) } else { thread(pid, tid) }
+    }
+
+    /// One line about a thread, and who comes next; `None` where nothing is known.
+    fn step(&self, pid: u32, tid: u32, who: &str) -> Option<(String, Next)> {
+        let line = fs::read(format!("/proc/{pid}/task/{tid}/stat")).ok()?;
+        let state = State::from_letter(stat::parse(&line)?.state);
+        let wait = match state {
+            State::Sleeping | State::Waiting => wait_of(pid, tid, state),
+            State::Running => {
+                return Some((format!("{who} runs: it has to get on before anybody else does"), Next::Nobody));
+            }
+            state => return Some((format!("{who} is {}", state.word()), Next::Nobody)),
+        }?;
+        let stands = Call::of(pid, tid).map_or(Stands::Else, |call| call.stands_on(pid));
+        let (what, next) = match (&wait, &stands) {
+            (Wait::Lock, Stands::Word(address)) => self.lock(pid, tid, *address)?,
+            (Wait::FileLock, stands) => self.file_lock(pid, stands),
+            (Wait::Child | Wait::Start, _) => self.child(pid)?,
+            (_, Stands::Reads(file)) => self.file(pid, *file, Way::In)?,
+            (_, Stands::Writes(file)) => self.file(pid, *file, Way::Out)?,
+            (_, Stands::Connects(file) | Stands::Accepts(file)) => self.file(pid, *file, Way::In)?,
+            (_, Stands::Watches(files)) => match files.as_slice() {
+                [only] => self.file(pid, *only, Way::In)?,
+                _ => self.files(pid, files)?,
+            },
+            _ if who == "it" => return None,
+            _ => (wait.to_string(), Next::Nobody),
+        };
+        Some((format!("{who} waits for {what}"), next))
+    }
+
+    /// A lock between threads: who holds it stands in it, where it is one of the C library's (pthread_mutex_lock(3)); whoever
+    /// waits for a thread to end waits on that one's number (pthread_join(3)).
+    fn lock(&self, pid: u32, tid: u32, address: u64) -> Option<(String, Next)> {
+        let words = memory(pid, address, 12)?;
+        let word = |at: usize| Some(u32::from_ne_bytes(words.get(at..at + 4)?.try_into().ok()?));
+        let lives = |other: u32| other != tid && fs::exists(format!("/proc/{pid}/task/{other}/stat")).unwrap_or(false);
+        let (value, holder) = (word(0)?, word(8)?);
+        if (1..=2).contains(&value) && lives(holder) {
+            let what = format!("a lock that {} holds", thread(pid, holder));
+            return Some((what, Next::Thread(pid, holder)));
+        }
+        lives(value).then(|| (format!("{} to end", thread(pid, value)), Next::Thread(pid, value)))
+    }
+
+    fn file_lock(&self, pid: u32, stands: &Stands) -> (String, Next) {
+        let file = match stands {
+            Stands::Locks(file) => opened(pid, *file).map(|file| format!("the lock on {}", file.name)),
+            _ => None,
+        };
+        let file = file.unwrap_or_else(|| Wait::FileLock.to_string());
+        let waits = locks::waits(self.left()).unwrap_or_default();
+        match waits.iter().find(|(_, waiter)| *waiter == pid) {
+            Some((holder, _)) => (format!("{file}, held by {}", (self.name)(*holder)), Next::Process(*holder)),
+            None => (file, Next::Nobody),
+        }
+    }
+
+    fn child(&self, pid: u32) -> Option<(String, Next)> {
+        let children: Vec<u32> =
+            self.processes.iter().filter(|(_, parent)| *parent == pid).map(|(child, _)| *child).collect();
+        let names: Vec<String> = children.iter().take(MOST_NAMED).map(|child| (self.name)(*child)).collect();
+        Some(match children.as_slice() {
+            [] => return None,
+            [only] => (format!("its child {} to end", names[0]), Next::Process(*only)),
+            more => {
+                let rest = more.len().saturating_sub(MOST_NAMED);
+                let rest = if rest > 0 { format!(" and {rest} more") } else { String::new() };
+                (format!("one of its children to end: {}{rest}", names.join(", ")), Next::Nobody)
+            }
+        })
+    }
+
+    fn left(&self) -> std::time::Duration {
+        self.give_up.saturating_duration_since(Instant::now())
+    }
+
+    /// An open file, and who has the other end of it.
+    fn file(&self, pid: u32, number: u32, how: Way) -> Option<(String, Next)> {
+        let file = opened(pid, number)?;
+        match file.kind {
+            FileKind::Pipe => {
+                let (end, could) = match how {
+                    Way::In => (End::Writing, "write to it"),
+                    Way::Out => (End::Reading, "read from it"),
+                };
+                let pids = self.processes.iter().map(|(pid, _)| *pid);
+                let others = open_files::others_with(&file.name, end, pid, pids, self.give_up);
+                let (ends, next) = self.ends(&others);
+                let ends = match others.is_empty() {
+                    true => format!("nobody else is seen who could {could}"),
+                    false => format!("that is {ends}'s"),
+                };
+                Some((format!("something {how} {} (number {number}); {ends}", file.name), next))
+            }
+            FileKind::Socket => {
+                let inode = file.name.trim_start_matches("socket:[").trim_end_matches(']').parse().ok()?;
+                let socket = within(self.left(), move || sockets::find(pid, inode)).flatten()?;
+                Some(self.socket(pid, &socket, how))
+            }
+            _ => Some((format!("something {how} {} (number {number})", file.name), Next::Nobody)),
+        }
+    }
+
+    fn socket(&self, pid: u32, socket: &Socket, how: Way) -> (String, Next) {
+        let with = |peer: &Option<u64>| {
+            let name = format!("socket:[{}]", (*peer)?);
+            let pids = self.processes.iter().map(|(pid, _)| *pid);
+            Some(open_files::others_with(&name, End::Any, u32::MAX, pids, self.give_up))
+                .filter(|others| !others.is_empty())
+        };
+        match socket {
+            Socket::Network { local, state: SocketState::Listening, .. } => {
+                (format!("somebody to connect to {local}"), Next::Nobody)
+            }
+            Socket::Network { local, remote: None, .. } => (format!("something to be sent to {local}"), Next::Nobody),
+            Socket::Network { remote: Some(remote), state: SocketState::Connecting, .. } => {
+                (format!("{remote} to answer: the connection has not come about yet"), Next::Nobody)
+            }
+            Socket::Network { remote: Some(remote), peer, .. } => match with(peer) {
+                Some(others) => {
+                    let (ends, next) = self.ends(&others);
+                    (format!("something {how} {remote}, which is {ends}"), next)
+                }
+                None => (format!("something {how} {remote}: that one has to answer"), Next::Nobody),
+            },
+            Socket::Local { path, peer } => {
+                let place = path.as_ref().map(|path| format!(" at {path}")).unwrap_or_default();
+                match with(peer).filter(|others| others.as_slice() != [pid]) {
+                    Some(others) => {
+                        let (ends, next) = self.ends(&others);
+                        (
+                            format!("something {how} a connection of this machine{place}, whose other end is {ends}'s"),
+                            next,
+                        )
+                    }
+                    None if peer.is_none() && path.is_some() => (format!("somebody to connect{place}"), Next::Nobody),
+                    None => (format!("something {how} a connection of this machine{place}"), Next::Nobody),
+                }
+            }
+        }
+    }
+
+    /// Several others are named, one is followed.
+    fn ends(&self, others: &[u32]) -> (String, Next) {
+        let names: Vec<String> = others.iter().take(MOST_NAMED).map(|other| (self.name)(*other)).collect();
+        let next = if let [only] = others { Next::Process(*only) } else { Next::Nobody };
+        (names.join(", "), next)
+    }
+
+    /// One of several open files.
+    fn files(&self, pid: u32, numbers: &[u32]) -> Option<(String, Next)> {
+        let names: Vec<String> = numbers.iter().filter_map(|number| self.briefly(pid, *number)).collect();
+        if names.is_empty() {
+            return None;
+        }
+        let rest = names.len().saturating_sub(MOST_NAMED);
+        let more = if rest > 0 { format!("; and {rest} more") } else { String::new() };
+        let names = names.into_iter().take(MOST_NAMED).collect::<Vec<_>>().join("; ");
+        Some((format!("one of several: {names}{more}"), Next::Nobody))
+    }
+
+    fn briefly(&self, pid: u32, number: u32) -> Option<String> {
+        let file = opened(pid, number)?;
+        if file.kind != FileKind::Socket {
+            return Some(file.name);
+        }
+        let inode = file.name.trim_start_matches("socket:[").trim_end_matches(']').parse().ok()?;
+        Some(match within(self.left(), move || sockets::find(pid, inode)).flatten()? {
+            Socket::Network { local, state: SocketState::Listening, .. } => format!("a caller at {local}"),
+            Socket::Network { remote: Some(remote), .. } => format!("the connection with {remote}"),
+            Socket::Network { local, .. } => format!("what is sent to {local}"),
+            Socket::Local { path: Some(path), .. } => format!("the connection at {path}"),
+            Socket::Local { .. } => "a connection of this machine".to_owned(),
+        })
+    }
+}
+
+/// A file on a disk that does not answer hangs whoever asks for it.
+fn opened(pid: u32, number: u32) -> Option<OpenFile> {
+    within(std::time::Duration::from_millis(40), move || open_files::one_of(pid, number)).flatten()
+}
+
+fn thread(pid: u32, tid: u32) -> String {
+    let line = fs::read(format!("/proc/{pid}/task/{tid}/stat")).unwrap_or_default();
+    let name = stat::parse(&line).map(|stat| text::clean(stat.name)).unwrap_or_default();
+    if pid == tid { format!("its main thread {tid} ({name})") } else { format!("its thread {tid} ({name})") }
+}
