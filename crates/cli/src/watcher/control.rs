@@ -8,7 +8,7 @@ use std::sync::mpsc::{Sender, SyncSender, channel};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
-use sophron_core::dispatch::{Standing, Wanted};
+use sophron_core::dispatch::{Running, Standing, Wanted};
 use sophron_core::model::ProcessId;
 use sophron_linux::{files, here};
 
@@ -26,10 +26,10 @@ const LONGEST: u64 = 4096;
 pub struct Answer {
     /// `None` where the watcher does not run that rule, or does not see the process.
     pub standing: Option<Standing>,
-    /// The rules that it runs.
-    pub rules: Vec<String>,
-    /// The digest of the files that they were read from.
-    pub digest: String,
+    /// What it runs.
+    pub running: Running,
+    /// When it ends by itself, where it was told to.
+    pub until: Option<jiff::Timestamp>,
 }
 
 /// A question on its way to the watcher's thread.

@@ -137,7 +137,9 @@ struct Watcher {
     system_log: SystemLog,
     /// The control socket, while it listens, and those who wait for an answer.
     control: Option<PathBuf>,
-    asked: BTreeMap<u64, Sender<control::Answer>>,
+    asked: BTreeMap<u64, (ProcessId, Sender<control::Answer>)>,
+    /// When it ends by itself, where it was told to.
+    until: Option<jiff::Timestamp>,
     wake: SyncSender<Wake>,
     /// Held for as long as the watcher runs.
     _lock: File,

@@ -292,6 +292,7 @@ fn assemble(
         },
         control: None,
         asked: BTreeMap::new(),
+        until: plan.length.and_then(|length| jiff::Timestamp::now().checked_add(length).ok()),
         wake,
         _lock: lock,
     })

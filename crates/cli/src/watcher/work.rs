@@ -9,7 +9,7 @@ use sophron_core::audit::Kind;
 use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Question, Standing, Trail, Wants};
 use sophron_core::happening::{Happening, News, What};
 use sophron_core::judge::MemoryWish;
-use sophron_core::model::{Boot, ProcessId, Snapshot};
+use sophron_core::model::{Boot, Process, ProcessId, Snapshot};
 use sophron_core::text::with_causes;
 use sophron_linux::act::Actuator;
 use sophron_linux::handle::Handle;
@@ -115,9 +115,10 @@ impl Watcher {
                 Command::Run(call) => self.call(*call),
                 Command::Read(wish) => self.read(*wish),
                 Command::Answer(ticket, standing) => {
-                    if let Some(reply) = self.asked.remove(&ticket) {
+                    if let Some((about, reply)) = self.asked.remove(&ticket) {
+                        let answer = self.answer(standing.map(|standing| *standing), self.snapshot.find(&about));
                         // Whoever asked may have gone.
-                        let _ = reply.send(self.answer(standing.map(|standing| *standing)));
+                        let _ = reply.send(answer);
                     }
                 }
             }
@@ -203,20 +204,20 @@ impl Watcher {
         });
     }
 
-    fn answer(&self, standing: Option<Standing>) -> Answer {
-        let (rules, digest) = self.dispatcher.rules_in_use();
-        Answer { standing, rules, digest: digest.to_owned() }
+    fn answer(&self, standing: Option<Standing>, about: Option<&Process>) -> Answer {
+        let running = self.dispatcher.running(about.map(|process| (process, &self.snapshot.machine)));
+        Answer { standing, running, until: self.until }
     }
 
     pub(super) fn ask(&mut self, asked: Asked) {
         let Asked { question, reply } = asked;
         let id = ProcessId { pid: question.pid, start: question.start, boot: self.scribe.boot };
         let Some(process) = self.snapshot.find(&id).cloned() else {
-            let _ = reply.send(self.answer(None));
+            let _ = reply.send(self.answer(None, None));
             return;
         };
         let ticket = self.asked.keys().next_back().map_or(0, |last| last + 1);
-        self.asked.insert(ticket, reply);
+        self.asked.insert(ticket, (id, reply));
         let (rule, machine) = (question.rule.into(), self.snapshot.machine.clone());
         self.step(Input::Question(Box::new(Question { ticket, rule, process, machine })));
     }

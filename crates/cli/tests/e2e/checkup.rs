@@ -109,3 +109,28 @@ fn an_ordinary_user_still_finds_a_disk_hog() {
     });
     assert!(suspect["amount"].as_str().unwrap().starts_with("found waiting in the kernel at"), "{suspect}");
 }
+
+/// Who grows is named; and whether anybody needs to stay depends on whether the watcher that runs would act on that one.
+#[test]
+fn the_watcher_is_asked_whether_anybody_needs_to_stay() {
+    let stage = stage();
+    let rules = |app: &str, armed: bool| {
+        format!(
+            "format = 1\n[[rule]]\nname = 'held'\nwhere = 'app = \"{app}\" and {{mine}}'\nbreach = 'memory.held > 9 GiB'\n\
+             lasting = '5m'\narmed = {armed}\n"
+        )
+    };
+    let press = stage.offender("labelpress", &["--grow", "80MiB/s", "--up-to", "1500MiB"]);
+    let state = stage.state().display().to_string();
+    let mut told = |app: &str, armed: bool, said: &str| {
+        let watcher = stage.watch(&stage.write("rules.toml", rules(app, armed)), &["--for", "10m"]);
+        let found = stage.run(&["checkup", "--for", "2s", "--state", &state]).stdout;
+        assert!(found.contains("labelpress grows by ") && found.contains(&press.pid().to_string()), "{found}");
+        let line = found.lines().find(|line| line.starts_with("watcher")).unwrap_or_default();
+        assert!(line.contains("runs: 1 rule, ") && line.contains(", until ") && line.ends_with(said), "{line}");
+        watcher.interrupt();
+    };
+    told("labelpress", true, ": no need to stay, held covers labelpress");
+    told("postbox", true, ": none of them covers labelpress, and nothing is done about it");
+    told("labelpress", false, ": it only tells");
+}

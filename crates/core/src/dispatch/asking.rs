@@ -6,10 +6,11 @@ use serde::{Deserialize, Serialize};
 
 use super::Dispatcher;
 use super::standing::{OpenCase, PartInWords, Standing, Story, word};
+use crate::condition::Truth;
 use crate::facts::Facts;
 use crate::judge::{Case, Part};
 use crate::model::{Machine, Moment, Process};
-use crate::rules::RuleName;
+use crate::rules::{Rule, RuleName};
 use crate::units::scaled_duration;
 
 /// A question as it is put: how a rule stands to a process, by its name, its PID and its start time.
@@ -44,6 +45,19 @@ pub struct Question {
     pub process: Process,
     /// The machine, as last sampled.
     pub machine: Machine,
+}
+
+/// What a watcher runs.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Running {
+    /// Its rules, by name.
+    pub rules: Vec<String>,
+    /// How many of them act, and do not only tell.
+    pub armed: usize,
+    /// Which of those that act cover the process that was asked about, and may act on it.
+    pub covering: Vec<String>,
+    /// The digest of the files that they were read from.
+    pub digest: String,
 }
 
 impl Dispatcher {
@@ -89,9 +103,22 @@ impl Dispatcher {
         Some(standing)
     }
 
-    /// The rules that are run, by name, and the digest of the files that they were read from.
-    pub fn rules_in_use(&self) -> (Vec<String>, &str) {
-        (self.rules.rules.iter().map(|rule| rule.name.to_string()).collect(), &self.rules.digest)
+    /// What is run, and which armed rules cover a process.
+    pub fn running(&self, process: Option<(&Process, &Machine)>) -> Running {
+        let acts = |rule: &Rule| rule.armed && !self.settings.shadow && !self.is_disarmed();
+        let covers = |rule: &Rule| {
+            let Some((process, machine)) = process else { return false };
+            let facts = Facts::new(process, machine);
+            let named = rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) == Truth::True);
+            named && self.protections.reason(&facts).is_none()
+        };
+        let armed = self.rules.rules.iter().filter(|rule| acts(rule));
+        Running {
+            rules: self.rules.rules.iter().map(|rule| rule.name.to_string()).collect(),
+            armed: armed.clone().count(),
+            covering: armed.filter(|rule| covers(rule)).map(|rule| rule.name.to_string()).collect(),
+            digest: self.rules.digest.clone(),
+        }
     }
 }
 

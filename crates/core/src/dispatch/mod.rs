@@ -22,7 +22,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use acting::children;
-pub use asking::{Question, Wanted};
+pub use asking::{Question, Running, Wanted};
 pub use commission::{Call, Check, Commission, Done};
 pub use hands::{HAND_MARGIN, Hand};
 use jiff::tz::TimeZone;

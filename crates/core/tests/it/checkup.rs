@@ -492,7 +492,7 @@ fn nobody_is_lost_in_the_tree_of_the_first_process() {
     (world.machine.cpu, world.machine.core_fullest) = (Some(28.0), Some(97.0));
     world.process(752).cpu = Some(91.0);
     world.process(752).parent = 1;
-    let mut init = sophron_testkit::process(1, "init");
+    let mut init = process(1, "init");
     (init.parent, init.waited) = (0, Some(16.0));
     world.processes.push(init);
     let found = plain(&mut world);

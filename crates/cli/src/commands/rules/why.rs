@@ -34,21 +34,21 @@ pub fn run(args: &args::Why) -> Result<Exit, Failure> {
     let asked = control::ask(args.state.folder.as_deref(), &args.rule, &process.id);
     let mut remarks = Vec::new();
     let standing = match asked {
-        Ok(Answer { standing: Some(standing), digest, .. }) => {
-            remarks.extend(other_file(args, &digest));
+        Ok(Answer { standing: Some(standing), running, .. }) => {
+            remarks.extend(other_file(args, &running.digest));
             standing
         }
         other => {
             remarks.push(match other {
                 Err(Unanswered::NoWatcher) => "no watcher runs here: this is what the file says; how long a breach has lasted, cases and budgets only a watcher knows".to_owned(),
                 Err(Unanswered::Silent(why)) => format!("{why}: this is what the file says"),
-                Ok(Answer { rules, .. }) if rules.contains(&args.rule) => {
+                Ok(Answer { running, .. }) if running.rules.contains(&args.rule) => {
                     "the watcher that runs here has not seen that process yet: this is what the file says".to_owned()
                 }
-                Ok(Answer { rules, .. }) => format!(
+                Ok(Answer { running, .. }) => format!(
                     "the watcher that runs here has no rule {} (it has {}): this is what the file says",
                     args.rule,
-                    rules.join(", ")
+                    running.rules.join(", ")
                 ),
             });
             by_file(args, &snapshot, &process)?
