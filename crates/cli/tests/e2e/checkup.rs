@@ -122,7 +122,7 @@ fn the_watcher_is_asked_whether_anybody_needs_to_stay() {
     };
     let press = stage.offender("labelpress", &["--grow", "80MiB/s", "--up-to", "1500MiB"]);
     let state = stage.state().display().to_string();
-    let mut told = |app: &str, armed: bool, said: &str| {
+    let told = |app: &str, armed: bool, said: &str| {
         let watcher = stage.watch(&stage.write("rules.toml", rules(app, armed)), &["--for", "10m"]);
         let found = stage.run(&["checkup", "--for", "2s", "--state", &state]).stdout;
         assert!(found.contains("labelpress grows by ") && found.contains(&press.pid().to_string()), "{found}");

@@ -1,15 +1,17 @@
 //! The account of one case, as one stands before a customer with it: who it was, why, what was done, what can be undone, and words
 //! that can be sent to the person whose program it was.
 
+use std::collections::BTreeSet;
+
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
-use super::{Evidence, InForce, Kind, Record, SubjectRecord, cases, stamps};
+use super::{InForce, Kind, Record, SubjectRecord, cases, stamps};
 use crate::act::{Came, Verb};
 use crate::document::{Block, Chart, Document, Text};
-use crate::model::is_at_work;
+use crate::model::{ProcessId, is_at_work};
 use crate::text::{clean, processes};
-use crate::units::{Value, scaled_duration};
+use crate::units::Value;
 
 const INDENT: usize = 10;
 
@@ -20,13 +22,16 @@ struct Account<'t> {
     records: Vec<&'t Record>,
     opening: &'t Record,
     zone: &'t TimeZone,
+    /// Whether a process is known to have ended.
+    gone: &'t dyn Fn(&ProcessId) -> bool,
 }
 
-/// The account of a case, with times in that zone; none where the trail does not have it.
-pub fn account(all: &[Record], case: u64, zone: &TimeZone) -> Option<Document> {
+/// The account of a case, with times in that zone; none where the trail does not have it. `gone` says of whom more is known than
+/// the trail tells: he has ended.
+pub fn account(all: &[Record], case: u64, zone: &TimeZone, gone: &dyn Fn(&ProcessId) -> bool) -> Option<Document> {
     let records: Vec<&Record> = all.iter().filter(|record| record.case == Some(case)).collect();
     let opening = records.iter().copied().find(|record| record.kind == Kind::Breach)?;
-    Some(Account { all, records, opening, zone }.document())
+    Some(Account { all, records, opening, zone, gone }.document())
 }
 
 impl Account<'_> {
@@ -52,7 +57,8 @@ impl Account<'_> {
         document.entry("proof", self.proof());
         document.push(Block::Gap);
         document.push(Block::Heading("to be sent to the person whose program it was".to_owned()));
-        document.push(Block::Paragraph(self.letter()));
+        let clock = |at| self.clock(at);
+        document.push(Block::Paragraph(super::letter::letter(&self.records, self.opening, clock, |at| self.date(at))));
         document
     }
 
@@ -218,8 +224,14 @@ impl Account<'_> {
 
     fn undone(&self) -> Vec<String> {
         let in_force = InForce::of(self.records.iter().copied());
+        // Who has ended has nothing left to take back.
+        let ended: BTreeSet<ProcessId> =
+            self.records.iter().filter(|record| is_an_end(record)).filter_map(|record| record.identity()).collect();
+        let lives = |id: &ProcessId| !ended.contains(id) && !(self.gone)(id);
+        let boot = self.opening.boot.parse().unwrap_or_default();
         let mut lines: Vec<String> = in_force
             .holds()
+            .filter(|hold| lives(&hold.subject.identity(boot)))
             .map(|hold| {
                 format!(
                     "still in force: nice {} on {}; `sophron restore {}` takes it back",
@@ -228,7 +240,10 @@ impl Account<'_> {
             })
             .collect();
         lines.extend(
-            in_force.suspensions().map(|(id, _)| format!("still suspended: {0}; `sophron resume {0}`", id.checked())),
+            in_force
+                .suspensions()
+                .filter(|(id, _)| lives(id))
+                .map(|(id, _)| format!("still suspended: {0}; `sophron resume {0}`", id.checked())),
         );
         if self.ended() {
             lines.push("ending it cannot be undone: what it had not saved is lost".to_owned());
@@ -266,44 +281,11 @@ impl Account<'_> {
         };
         vec![chain, signed]
     }
+}
 
-    /// Plain words for somebody who does not know this program.
-    fn letter(&self) -> String {
-        let Some(subject) = &self.opening.subject else {
-            return "This was about the machine as a whole, and nobody's program.".to_owned();
-        };
-        let evidence = self.opening.evidence.as_ref();
-        let read = evidence.and_then(reading_of);
-        let read = read.map(|words| format!(" ({words})")).unwrap_or_default();
-        let acts: Vec<String> = self
-            .records
-            .iter()
-            .filter(|record| record.kind == Kind::Outcome)
-            .filter_map(|record| {
-                let did = in_plain_words(record.verb()?, record.came()?)?;
-                Some(format!("{} {did}", self.clock(record.at)))
-            })
-            .collect();
-        let done = match acts.is_empty() {
-            true => "Nothing was done to it; people were told.".to_owned(),
-            false => format!("What was done: {}.", acts.join("; ")),
-        };
-        let end = if self.ended() {
-            " If you miss something that was not saved, tell us: we have the exact times."
-        } else {
-            ""
-        };
-        let lasted = self.records.last().map_or(SignedDuration::ZERO, |last| last.at.duration_since(self.opening.at));
-        let lasted = scaled_duration(std::time::Duration::try_from(lasted).unwrap_or_default());
-        format!(
-            "Hello {}, your program {} on {} used too much from {}{read}, for {lasted} in all; the rule for that is called {}. {done}{end}",
-            subject.owner,
-            subject.app,
-            self.opening.host,
-            self.date(self.opening.at),
-            self.rule(),
-        )
-    }
+/// The subject of it is there no longer.
+fn is_an_end(record: &Record) -> bool {
+    record.tells_an_end() || record.kind == Kind::Ended
 }
 
 fn letter(record: &Record) -> Option<char> {
@@ -317,20 +299,4 @@ fn letter(record: &Record) -> Option<char> {
         (Kind::Ended | Kind::Left, _) => Some('e'),
         _ => None,
     }
-}
-
-/// `memory.held 812 MiB`.
-fn reading_of(evidence: &Evidence) -> Option<String> {
-    Some(format!("{} {}", evidence.field.as_deref()?, evidence.reading_in_words()?))
-}
-
-fn in_plain_words(verb: &Verb, outcome: &Came) -> Option<&'static str> {
-    Some(match (verb, outcome) {
-        (Verb::Lower, Came::Lowered) => "it was made to give way to other programs",
-        (Verb::Suspend, Came::Suspended) => "it was held for a moment",
-        (Verb::Terminate, Came::Ended) => "it was asked to end, and ended",
-        (Verb::Terminate, Came::EndedByForce) => "it did not end when asked, and was ended by force",
-        (Verb::Restart, Came::Restarted) => "it was started anew",
-        _ => return None,
-    })
 }

@@ -262,7 +262,7 @@ impl InForce {
 fn bare(mut record: Record) -> Record {
     (record.evidence, record.wording) = (None, None);
     if let Some(subject) = &mut record.subject {
-        (subject.children, subject.open) = (Vec::new(), Vec::new());
+        (subject.children, subject.open, subject.held, subject.cpu) = (Vec::new(), Vec::new(), None, None);
     }
     record
 }

@@ -5,6 +5,7 @@ mod cases;
 mod chain;
 mod filter;
 mod in_force;
+mod letter;
 mod record;
 mod schema;
 pub mod stamps;

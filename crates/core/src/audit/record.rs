@@ -62,6 +62,12 @@ pub struct SubjectRecord {
     pub path_proven: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub command: Option<String>,
+    /// What it held in memory when it was acted on, bytes, in the intent of an act.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<u64>,
+    /// The CPU that it used then, percent of one core.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cpu: Option<u32>,
     /// Its children, named as everywhere, at most 32.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub children: Vec<String>,
@@ -102,6 +108,8 @@ impl From<&Process> for SubjectRecord {
             path: process.path.clone(),
             path_proven: process.path_proven(),
             command: process.command.clone(),
+            held: None,
+            cpu: None,
             children: Vec::new(),
             open: Vec::new(),
             of: None,

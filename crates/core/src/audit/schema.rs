@@ -19,6 +19,7 @@ pub fn schema() -> Value {
             "pid": number("process ID"), "id": text("with check letters"), "start": number("clock ticks since boot"),
             "app": text("program"), "owner": text("user"), "uid": number("user ID"), "parent": number("its parent's PID"),
             "path": text("the file it runs"), "path_proven": { "type": "boolean" }, "command": text("command line, secrets masked"),
+            "held": number("what it held in memory, bytes, in the intent of an act"), "cpu": number("percent of one core, in the intent of an act"),
             "children": list("its children, in the intent of an act", 32),
             "open": list("what it held open, in the intent of an act", 16),
             "of": { "type": "object", "required": ["judge", "name", "processes", "ids"], "description": "the group that was judged",

@@ -60,6 +60,9 @@ impl Scribe {
         }
         if let (What::Announced(_, announced) | What::Calls(announced), Some(subject)) = (&happening.what, &mut subject)
         {
+            let lead = happening.subject.lead();
+            subject.held = lead.and_then(|process| process.memory_held);
+            subject.cpu = lead.and_then(|process| process.cpu).map(|cpu| cpu.round() as u32);
             subject.children.clone_from(&announced.children);
             subject.open.clone_from(&announced.open);
         }

@@ -7,8 +7,8 @@ use sophron_core::act::{Ending, Outcome, Restoring, Verb};
 use sophron_core::audit::{Came, Draft, InForce, Kind, Link, Record, SeverityWord, account, cases};
 use sophron_core::dispatch::Input;
 
-use crate::script::{PID, load};
-use crate::watch::{Watch, lowered};
+use crate::script::{PID, load, seconds};
+use crate::watch::{Watch, lowered, suspended};
 
 const WRITER: &str = "[[rule]]\nname = 'bake-flood'\nnote = 'It writes without end.'\nbreach = 'disk.write > 19 MB/s'\nlasting = '1s'\nseverity = 'critical'\narmed = true\nladder = [ { at = '0s', do = 'lower' }, { at = '2s', do = 'terminate', force_after = '10s' } ]\n";
 
@@ -49,7 +49,7 @@ fn entry<'a>(document: &'a Value, word: &str) -> Vec<&'a str> {
 #[test]
 fn a_rate_stays_a_rate_from_the_sample_to_the_letter() {
     let records = sealed(&drafts(), |line| line);
-    let told = account(&records, 1, &TimeZone::UTC).unwrap().json();
+    let told = account(&records, 1, &TimeZone::UTC, &|_| false).unwrap().json();
     let why = entry(&told, "why").concat();
     assert!(why.contains("19.9 MiB/s"), "{why}");
     let letter = told["entries"].as_array().unwrap().last().unwrap()["lines"][0].as_str().unwrap().to_owned();
@@ -66,7 +66,7 @@ fn a_rate_stays_a_rate_from_the_sample_to_the_letter() {
 fn an_old_trail_is_still_told() {
     let records = sealed(&drafts(), |line| line.replace("\"reads_as\":\"rate\",", ""));
     assert!(records.iter().filter_map(|record| record.evidence.as_ref()).all(|evidence| evidence.reads_as.is_none()));
-    let told = account(&records, 1, &TimeZone::UTC).unwrap().json().to_string();
+    let told = account(&records, 1, &TimeZone::UTC, &|_| false).unwrap().json().to_string();
     assert!(told.contains("19.9 MiB/s"), "the words of that time: {told}");
     let bare = told.replace("19.9 MiB/s", "");
     assert!(!bare.contains("19.9 MiB"), "{told}");
@@ -89,6 +89,32 @@ fn words_of_a_newer_version_are_kept() {
     assert_eq!(InForce::of(&records).holds().count(), 0, "an act that is not known is not taken for a lowering");
     let again = serde_json::to_string(&records).unwrap();
     assert!(again.contains("\"severity\":\"dire\"") && again.contains("\"outcome\":\"put to sleep\""), "{again}");
-    let told = account(&records, 1, &TimeZone::UTC).unwrap().json().to_string();
+    let told = account(&records, 1, &TimeZone::UTC, &|_| false).unwrap().json().to_string();
     assert!(told.contains("put to sleep") && told.contains("dire"), "{told}");
+}
+
+/// A rule on the machine picks somebody: the letter is about him and by his own figure, and nothing is left to take back of who has
+/// ended meanwhile.
+#[test]
+fn the_letter_is_about_whom_something_was_done_to() {
+    let rules = "settle = '0s'\n[[rule]]\nname = 'short'\njudge = 'machine'\nwhere = 'not kernel'\nbreach = 'machine.memory.available < 500 MiB'\n\
+                 lasting = '0s'\narmed = true\npick = 'most memory'\nladder = [ { at = '0s', do = 'suspend', for = '5m' } ]\n";
+    let mut watch = Watch::new(&load(rules));
+    watch.world.machine.memory_available = Some(100 << 20);
+    watch.world.process(PID).memory_held = Some(2 << 30);
+    watch.world.process(PID).cpu = Some(42.0);
+    watch.sample();
+    let mut drafts = watch.drafts();
+    let now = watch.world.moment;
+    watch.came(suspended(now, seconds(300)));
+    drafts.extend(watch.drafts());
+    let records = sealed(&drafts, |line| line);
+    let told = |gone: bool| account(&records, 1, &TimeZone::UTC, &move |_| gone).unwrap().json();
+    let letter = told(false)["entries"].as_array().unwrap().last().unwrap()["lines"][0].as_str().unwrap().to_owned();
+    let about = "Hello ines, this is about your program labelpress on mossgate-desk-03: it held 2.00 GiB of memory and used 42% of a core, \
+                 when the machine had little memory left.";
+    assert!(letter.starts_with(about), "{letter}");
+    assert!(letter.contains("it was held for a while") && letter.contains("it was not over"), "{letter}");
+    assert!(entry(&told(false), "undone").concat().contains("still suspended"));
+    assert_eq!(entry(&told(true), "undone"), ["nothing is in force any more"]);
 }

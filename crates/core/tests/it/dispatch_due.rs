@@ -245,7 +245,7 @@ fn decoys_use_up_no_more_than_their_owners_share() {
     assert!(told.iter().filter(|word| *word == "capped").count() <= 3, "{told:?}");
     let drafts: Vec<_> = watch.recorded.iter().filter_map(|happening| scribe().record(happening)).collect();
     let records = sealed(&drafts, |line| line);
-    let story = |case| account(&records, case, &TimeZone::UTC).unwrap().json().to_string();
+    let story = |case| account(&records, case, &TimeZone::UTC, &|_| false).unwrap().json().to_string();
     assert!(story(4).contains("these cases count as one with it: 5, 6"), "{}", story(4));
     assert!(story(6).contains("counts as one with case 4") && !story(3).contains("counts as one"), "{}", story(6));
 
