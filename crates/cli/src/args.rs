@@ -22,7 +22,7 @@ use crate::exit::{Exit, TABLE};
 
 /// Watches processes for runaway CPU or memory use, acts by your rules, and keeps the record.
 #[derive(Debug, Parser)]
-#[command(name = "sophron", version, after_help = TABLE, disable_help_subcommand = true, arg_required_else_help = true)]
+#[command(name = "sophron", version, after_help = TABLE, arg_required_else_help = true)]
 pub struct Args {
     #[command(subcommand)]
     pub command: Command,
@@ -45,7 +45,7 @@ pub enum Command {
         #[command(flatten)]
         hand: Hand,
         /// The niceness, 1 to 19; higher gives way more
-        #[arg(long, value_name = "NICE", default_value_t = 15, value_parser = clap::value_parser!(i32).range(1..=19))]
+        #[arg(long, value_name = "NICE", default_value_t = 15, value_parser = milder, allow_hyphen_values = true)]
         nice: i32,
         /// Lower only that
         #[arg(long, value_enum, value_name = "WHAT", default_value_t = Only::Both)]
@@ -136,6 +136,18 @@ pub struct Recorded {
     /// Up to that moment
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
+}
+
+/// A niceness that makes a process milder.
+fn milder(text: &str) -> Result<i32, String> {
+    let nice: i32 = text.parse().map_err(|_| "write a number from 1 to 19".to_owned())?;
+    match nice {
+        1..=19 => Ok(nice),
+        ..=0 => Err("a niceness of 0 or less puts a process on a level with the others or before them, and Sophron only makes it give way: \
+                     write 1 to 19; `sophron restore` takes a lowering back"
+            .to_owned()),
+        _ => Err("write 1 to 19: 19 gives way most".to_owned()),
+    }
 }
 
 #[derive(Debug, clap::Args)]

@@ -198,7 +198,14 @@ fn size_factor(word: &str) -> Option<u64> {
 }
 
 fn time_factor_ms(word: &str) -> Option<u64> {
-    TIME_MS.iter().find(|(name, _)| *name == word).map(|(_, factor)| *factor)
+    let short = match word {
+        "second" | "seconds" => "s",
+        "minute" | "minutes" => "m",
+        "hour" | "hours" => "h",
+        "day" | "days" => "d",
+        short => short,
+    };
+    TIME_MS.iter().find(|(name, _)| *name == short).map(|(_, factor)| *factor)
 }
 
 /// Why a number with its unit is not a quantity.
@@ -252,10 +259,9 @@ pub fn quantity(number: &str, unit: &str) -> Result<Value, QuantityError> {
         "k" | "kb" => Some("KiB"),
         "m" | "mb" | "mib" | "meg" => Some("MiB"),
         "g" | "gb" | "gib" | "gig" => Some("GiB"),
-        "sec" | "secs" | "second" | "seconds" => Some("s"),
-        "min" | "mins" | "minute" | "minutes" => Some("m"),
-        "hour" | "hours" | "hr" | "hrs" => Some("h"),
-        "day" | "days" => Some("d"),
+        "sec" | "secs" => Some("s"),
+        "min" | "mins" => Some("m"),
+        "hr" | "hrs" => Some("h"),
         "percent" | "pct" => Some("%"),
         _ => unit_names()
             .find(|name| name.to_ascii_lowercase() == lower)
@@ -290,11 +296,12 @@ pub fn parse_duration(text: &str) -> Result<Duration, String> {
     while !rest.is_empty() {
         let digits = rest.find(|c: char| !c.is_ascii_digit() && c != '.').ok_or_else(mend)?;
         let (number, after) = rest.split_at(digits);
+        let after = after.trim_start();
         let letters = after.find(|c: char| !c.is_ascii_alphabetic()).unwrap_or(after.len());
         let (unit, next) = after.split_at(letters);
         let factor = time_factor_ms(unit).ok_or_else(mend)?;
         total += number.parse::<f64>().map_err(|_| mend())? * factor as f64;
-        rest = next;
+        rest = next.trim_start();
     }
     milliseconds(total).map_err(|error| format!("`{text}`: {error}"))
 }
@@ -403,6 +410,7 @@ mod tests {
 
     #[test]
     fn durations_read_and_write() {
+        assert_eq!(parse_duration("1 hour 30 minutes"), parse_duration("1h30m"));
         for text in ["90s", "1h30m", "500ms", "2d"] {
             let duration = parse_duration(text).unwrap();
             assert_eq!(parse_duration(&exact_duration(duration)), Ok(duration));

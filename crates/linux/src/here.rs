@@ -86,6 +86,12 @@ impl Users {
         (self.name(uid), None)
     }
 
+    /// Whether `/etc/passwd` has a user of that name, or of that number.
+    pub fn has(&mut self, name: &str) -> bool {
+        let number = name.parse::<u32>().ok();
+        self.known().iter().any(|(uid, known)| known == name || Some(*uid) == number)
+    }
+
     /// Whose a user ID is: his own, or one of his subordinate ones.
     pub(crate) fn person(&mut self, uid: u32) -> u32 {
         self.whose(uid).1.unwrap_or(uid)

@@ -57,7 +57,9 @@ fn what_is_odd_is_warned_of_and_strict_takes_it_for_an_error() {
         [[rule]]\nname = 'late'\nwhere = 'pid = 1'\nbreach = 'memory.held > 80 MiB'\nlasting = '10m'\narmed = true\n\
         ladder = [ { at = '0s', do = 'alert' }, { at = '1m', do = 'suspend' } ]\n\
         [[rule]]\nname = 'usual'\nbreach = 'cpu > typical(cpu) and avg(cpu, 2s) > 5%'\nlasting = '10s'\n\
-        [[rule]]\nname = 'forks'\nbreach = 'children > 50'\nlasting = '10s'\n";
+        [[rule]]\nname = 'forks'\nbreach = 'children > 50'\nlasting = '10s'\n\
+        [[rule]]\nname = 'between'\nbreach = 'memory > 1 GiB and memory < 500 MiB'\nlasting = '10s'\n\
+        [[rule]]\nname = 'all'\nwhere = 'owner = \"no-such-user\"'\nbreach = 'machine.cpu > 90%'\ncalm = 'machine.cpu < 95%'\nlasting = '10s'\n";
     let rules = stage.write("rules.toml", odd).display().to_string();
     let output = stage.run(&["rules", "check", &rules]);
     assert_eq!(output.status, Some(0), "{}", output.stderr);
@@ -75,6 +77,10 @@ fn what_is_odd_is_warned_of_and_strict_takes_it_for_an_error() {
         "usual: `typical` is unknown until a history of usage exists",
         "forks: it judges one process at a time by how many there are",
         "usual: a window of 2 s holds fewer than three samples",
+        "between: its `breach` can never hold",
+        "all: its `breach` names only the machine",
+        "all: its `calm` overlaps its `breach`: between 90 and 95 both hold",
+        "all: /etc/passwd knows no user no-such-user",
     ] {
         assert!(output.stdout.contains(words), "{words}: {}", output.stdout);
     }

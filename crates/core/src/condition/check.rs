@@ -276,16 +276,50 @@ impl Checker {
     }
 }
 
-fn field_names() -> String {
-    Field::ALL.iter().map(|field| field.name()).collect::<Vec<_>>().join(" ")
+/// What people say, and the fields that they may mean: the likeliest first.
+const MEANT: [(&[&str], &[Field]); 24] = [
+    (&["user", "username", "login", "account"], &[Field::Owner, Field::Uid]),
+    (&["ram", "mem", "rss", "resident"], &[Field::MemoryHeld, Field::Memory, Field::MachineMemoryAvailable]),
+    (&["pss"], &[Field::MemoryProportional]),
+    (&["uss"], &[Field::MemoryPrivate]),
+    (&["swap", "swapped"], &[Field::MemorySwapped, Field::MachineSwapUsed]),
+    (&["title", "comm"], &[Field::Name, Field::Command]),
+    (&["process", "program", "application", "script"], &[Field::App, Field::Name, Field::Path]),
+    (&["cmd", "cmdline", "args", "arguments", "commandline"], &[Field::Command]),
+    (&["exe", "executable", "binary", "file"], &[Field::Path, Field::App]),
+    (&["ppid"], &[Field::Parent]),
+    (&["priority", "prio", "niceness"], &[Field::Nice]),
+    (&["io", "iops"], &[Field::Disk, Field::MachineDiskBusy]),
+    (&["read", "reads"], &[Field::DiskRead]),
+    (&["write", "writes"], &[Field::DiskWrite]),
+    (&["status"], &[Field::State]),
+    (&["service", "cgroup", "group", "slice"], &[Field::Unit, Field::Origin]),
+    (&["time"], &[Field::CpuTime, Field::Age]),
+    (&["uptime", "runtime", "elapsed", "started"], &[Field::Age, Field::MachineUptime]),
+    (&["load", "loadavg"], &[Field::MachineLoad1, Field::MachineLoadCore]),
+    (&["fds", "handles", "descriptors"], &[Field::Files]),
+    (&["thread"], &[Field::Threads]),
+    (&["count", "number"], &[Field::Instances, Field::Children]),
+    (&["terminal", "pts"], &[Field::Tty]),
+    (&["hostname", "machine"], &[Field::Host]),
+];
+
+/// The fields that a word may mean, which is none: by its meaning, else by its letters.
+pub fn fields_meant(word: &str) -> Vec<Field> {
+    let lower = word.to_lowercase();
+    if let Some((_, fields)) = MEANT.iter().find(|(words, _)| words.contains(&lower.as_str())) {
+        return fields.to_vec();
+    }
+    let near = nearest(word, Field::ALL.iter().map(|field| field.name())).and_then(Field::named);
+    near.into_iter().collect()
 }
 
 pub(super) fn unknown_field(word: &str, span: &Range<usize>) -> Diagnostic {
-    let known = Field::ALL.iter().map(|field| field.name());
     let shown = crate::text::clean(word.as_bytes());
-    let help = match nearest(word, known) {
-        Some(near) => format!("write `{near}`"),
-        None => format!("fields: {}", field_names()),
+    let meant: Vec<String> = fields_meant(word).iter().map(|field| format!("`{field}`")).collect();
+    let help = match meant.is_empty() {
+        false => format!("write {}", meant.join(" or ")),
+        true => "`sophron rules fields` explains all that there are; text stands in quotes".to_owned(),
     };
     Diagnostic::at(span.clone(), format!("there is no field `{shown}`"), "unknown field").help(help)
 }

@@ -99,6 +99,24 @@ impl Condition {
         self.fields().into_iter().filter(|field| !known(field)).collect()
     }
 
+    /// The same where a story is told by one quantity already: as long as that holds, or nothing else makes the condition true, it
+    /// goes on with that one.
+    pub fn leading_on(&self, told_by: &Measure, facts: &Facts<'_>) -> Option<Measure> {
+        let mut found: Option<(bool, Measure)> = None;
+        self.visit(&mut |condition| {
+            let Condition::Compare(quantity, comparison, term) = condition else { return };
+            if found.is_none() && (quantity, comparison) == (&told_by.quantity, &told_by.comparison) {
+                let (reading, limit) = (facts.quantity(quantity), limit(term, facts));
+                let measure = Measure { quantity: quantity.clone(), reading, comparison: *comparison, limit };
+                found = Some((condition.evaluate(facts) == Truth::True, measure));
+            }
+        });
+        match found {
+            Some((holds, measure)) if holds || self.evaluate(facts) != Truth::True => Some(measure),
+            _ => self.leading(facts),
+        }
+    }
+
     /// The comparison with a limit that tells the story: the first that holds, else the first there is.
     pub fn leading(&self, facts: &Facts<'_>) -> Option<Measure> {
         let mut first: Option<(bool, Measure)> = None;

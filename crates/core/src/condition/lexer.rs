@@ -93,6 +93,8 @@ impl Lexer<'_> {
         } else if let Some((sign, token)) = SIGNS.iter().find(|(sign, _)| self.rest().starts_with(sign)) {
             self.at += sign.len();
             self.push(start, token.clone());
+        } else if matches!(c, '/' | '*' | '?' | '[' | '@' | ':' | '$') {
+            self.unquoted();
         } else {
             self.at += c.len_utf8();
             let shown = crate::text::clean(c.to_string().as_bytes());
@@ -102,6 +104,21 @@ impl Lexer<'_> {
                 "remove it",
             ));
         }
+    }
+
+    /// A path or a pattern without its quotes, with what of it was taken for a name.
+    fn unquoted(&mut self) {
+        let ends = |c: char| c.is_whitespace() || matches!(c, ')' | ',' | '"' | '\'');
+        let mut start = self.at;
+        if self.tokens.last().is_some_and(|last| last.span.end == start && matches!(last.token, Token::Name(_))) {
+            start = self.tokens.pop().map_or(start, |last| last.span.start);
+        }
+        self.at += self.rest().find(ends).unwrap_or(self.rest().len());
+        let shown = crate::text::clean(&self.text.as_bytes()[start..self.at]);
+        self.errors.push(
+            Diagnostic::at(start..self.at, "a path or a pattern is text, and stands in quotes", "quote it")
+                .help(format!("write `\"{shown}\"`")),
+        );
     }
 
     fn push(&mut self, start: usize, token: Token) {
@@ -239,7 +256,11 @@ fn quantity_error(span: Range<usize>, written: &str, error: &QuantityError) -> D
     let number = written.trim_end_matches(|c: char| !c.is_ascii_digit());
     match error {
         QuantityError::UnknownUnit { unit, nearest } => {
+            let cores = matches!(unit.as_str(), "core" | "cores").then(|| number.parse::<f64>().ok()).flatten();
             let mend = match nearest {
+                None if cores.is_some() => {
+                    format!("write `{}%`: `cpu` is percent of one core", cores.unwrap_or_default() * 100.0)
+                }
                 Some("%") => format!("write `{number}%`"),
                 Some(unit) => format!("write `{number} {unit}`"),
                 None => "sizes: B kB MB GB TB KiB MiB GiB TiB; times: ms s m h d; rates: a size and a time, as MiB/s; shares: %".to_owned(),

@@ -14,7 +14,7 @@ mod words;
 
 use std::collections::BTreeSet;
 
-pub use check::Place;
+pub use check::{Place, fields_meant};
 pub use eval::{Measure, Truth};
 pub use words::{InWords, Range};
 

@@ -114,6 +114,10 @@ impl<'t> Parser<'t> {
             };
         }
         let left = self.operand()?;
+        // `not in` and `not ~` read as they sound.
+        let next = self.tokens.get(self.at + 1).map(|placed| &placed.token);
+        let turned = matches!((self.peek(), next), (Some(Token::Not), Some(Token::In | Token::Like)));
+        self.at += usize::from(turned);
         let (kind, end) = match self.peek() {
             Some(Token::Compare(comparison)) => {
                 let sign = (*comparison, self.here());
@@ -138,7 +142,11 @@ impl<'t> Parser<'t> {
                 (NodeKind::Alone(left), end)
             }
         };
-        Ok(Node { kind, span: start.start..end })
+        let node = Node { kind, span: start.start..end };
+        Ok(match turned {
+            true => Node { span: node.span.clone(), kind: NodeKind::Not(Box::new(node)) },
+            false => node,
+        })
     }
 
     fn right_of(&mut self, comparison: Comparison, sign: &Range<usize>) -> Result<Operand, Diagnostic> {

@@ -135,7 +135,7 @@ impl Happening {
         let failed = !outcome.is_success() && !undoes && act.is_some() && !outcome.has_effect();
         let deed = act.filter(|_| failed).map(|act| format!("{act}: ")).unwrap_or_default();
         let reading = match (act, undoes, self.case) {
-            (Some(_), false, Some(_)) => format!("; {}", reading_words(out.measure.as_ref(), "was")),
+            (Some(_), false, Some(_)) => format!("; {}", field_words(out.measure.as_ref(), "was")),
             _ => String::new(),
         };
         (word(outcome), tone, format!("{deed}{seen}{reading}{next}"))
@@ -182,7 +182,7 @@ impl Happening {
         match verdict {
             Verdict::Alert => format!("{rule}: {}{next}", field_words(measure, "is")),
             Verdict::Act(_) | Verdict::Waits(_) => format!("{action}{next}"),
-            Verdict::Shadow(_) => format!("would {action}; {}{next}", reading_words(measure, "is")),
+            Verdict::Shadow(_) => format!("would {action}; {}{next}", field_words(measure, "is")),
             Verdict::Spared(why) => format!("would {action}, but it is protected: {why}{next}"),
             Verdict::OverBudget(_) => {
                 format!("would {action}, but its budget is spent: people are told, and nothing is done{next}")

@@ -54,7 +54,9 @@ pub struct Case {
     pub ladder: Ladder,
     /// The reading that tells the story, beside its limit, as last judged.
     pub measure: Option<Measure>,
-    /// The highest reading since the case opened (the lowest, where the limit is a floor).
+    /// By which quantity its story is told: that of its opening.
+    pub told_by: Option<Measure>,
+    /// The highest reading of that since the case opened (the lowest, where the limit is a floor).
     pub worst: Option<Value>,
     /// The readings of that field, at most 32.
     pub points: Points,
@@ -108,9 +110,19 @@ impl Case {
 
     pub(super) fn read(&mut self, rule: &Rule, facts: &Facts<'_>, members: &[ProcessId], at: Timestamp) {
         self.seen(facts.process, members);
-        self.measure = rule.breach.leading(facts);
-        note_point(&mut self.points, self.measure.as_ref(), at);
-        let Some(Measure { reading: Some(reading), comparison, .. }) = &self.measure else { return };
+        self.measure = match &self.told_by {
+            Some(told_by) => rule.breach.leading_on(told_by, facts),
+            None => rule.breach.leading(facts),
+        };
+        let told_by = match (&self.told_by, &self.measure) {
+            (Some(told_by), _) => told_by.quantity.clone(),
+            (None, Some(measure)) => self.told_by.insert(measure.clone()).quantity.clone(),
+            (None, None) => return,
+        };
+        // What another quantity reads is no point of this story.
+        let Some(measure) = self.measure.as_ref().filter(|measure| measure.quantity == told_by) else { return };
+        note_point(&mut self.points, Some(measure), at);
+        let Measure { reading: Some(reading), comparison, .. } = measure else { return };
         let worse = self
             .worst
             .as_ref()

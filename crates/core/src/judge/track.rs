@@ -199,6 +199,7 @@ impl Track {
             opened: seen.moment,
             ladder: Ladder::at(next, clock),
             measure: None,
+            told_by: None,
             worst: None,
             points,
             breached: true,

@@ -134,7 +134,8 @@ impl Story {
     pub(super) fn read(&mut self, case: &Case, at: Timestamp) {
         (self.breached, self.reached) = (case.ladder.clock, case.ladder.next);
         self.worst.clone_from(&case.worst);
-        let reading = case.measure.as_ref().and_then(|measure| measure.reading.clone());
+        let same = case.measure.as_ref().filter(|measure| measure.quantity.to_string() == self.quantity);
+        let reading = same.and_then(|measure| measure.reading.clone());
         if self.points.last().is_none_or(|(last, _)| *last < at) {
             self.point(at, reading.as_ref());
         }

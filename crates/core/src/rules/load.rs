@@ -129,10 +129,14 @@ fn one_file(so_far: &mut SoFar, place: usize, bytes: &[u8]) -> Result<(), Reject
     for error in &syntax_errors {
         let span = error.span().unwrap_or(0..0);
         let title = format!("not valid TOML: {}", crate::text::clean(error.message().as_bytes()));
-        source.error(
-            Diagnostic::at(span, title, "here")
-                .help("a rules file is TOML: `key = \"value\"` lines under `[[rule]]` headings"),
-        );
+        let rest = text.get(span.start..).unwrap_or_default();
+        let word: String = rest.chars().take_while(|c| c.is_alphanumeric()).collect();
+        let help = match word.to_lowercase().as_str() {
+            "yes" | "on" => "write `true`".to_owned(),
+            "no" | "off" => "write `false`".to_owned(),
+            _ => "a rules file is TOML: `key = \"value\"` lines under `[[rule]]` headings".to_owned(),
+        };
+        source.error(Diagnostic::at(span, title, "here").help(help));
     }
     // After an error of syntax the rest of the tree is what could be made of it: further errors could be its echo.
     if syntax_errors.is_empty() {

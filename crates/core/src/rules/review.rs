@@ -23,12 +23,14 @@ pub struct Warning {
 }
 
 /// What a look at a machine adds to what the file alone shows.
-#[derive(Debug, Clone, Copy)]
+#[derive(Clone, Copy)]
 pub struct Present<'a> {
     /// The machine now.
     pub snapshot: &'a Snapshot,
     /// Who is protected on it.
     pub protections: &'a Protections,
+    /// Whether the machine has a user of that name or number.
+    pub has_user: &'a dyn Fn(&str) -> bool,
 }
 
 /// Everything odd in these rules, in the file's order.
@@ -42,7 +44,9 @@ pub fn review(rules: &RuleSet, present: Option<Present<'_>>) -> Vec<Warning> {
         found.ladder(rule);
         found.forkers(rule);
         found.limits(rule, present.map(|present| present.snapshot.machine.cores));
+        found.never(rule);
         found.calm(rule);
+        found.everybody(rule);
         if let Some(present) = present {
             found.coverage(rule, present);
         }
@@ -166,6 +170,31 @@ impl Found {
         }
     }
 
+    /// A breach that no reading can be in.
+    fn never(&mut self, rule: &Rule) {
+        // A reading between two limits that exclude each other.
+        if let Some(range) = rule.breach.range()
+            && range.from > range.to
+        {
+            let (words, quantity) = (InWords(&rule.breach).to_string(), &range.quantity);
+            let mend = format!("write `or` where either is meant, or turn the limits on `{quantity}` round");
+            self.say(rule, format!("its `breach` can never hold: {words}"), mend);
+        }
+    }
+
+    /// A rule on processes that looks at none of them hits all that it covers.
+    fn everybody(&mut self, rule: &Rule) {
+        let of_machine = |field: &Field| field.info().subject == crate::model::Subject::Machine;
+        let fields = rule.breach.fields();
+        if rule.judge == Judged::Process && !fields.is_empty() && fields.iter().all(of_machine) {
+            self.say(
+                rule,
+                "its `breach` names only the machine: when that is so, it is so for every process that `where` covers",
+                "`judge = \"machine\"` with `pick` chooses one; or add to `breach` what the process itself does",
+            );
+        }
+    }
+
     fn calm(&mut self, rule: &Rule) {
         let Some(calm) = &rule.calm else { return };
         let Some(range) = calm.range() else { return };
@@ -179,6 +208,17 @@ impl Found {
                 format!("its `calm` can never hold: {}", InWords(calm)),
                 "a case is calm when the breach is well over: the limit of `calm` stands on the other side of it",
             );
+            return;
+        }
+        if let Some(breach) = rule.breach.range().filter(|breach| breach.quantity == range.quantity) {
+            let (from, to) = (breach.from.max(range.from), breach.to.min(range.to));
+            if from < to {
+                self.say(
+                    rule,
+                    format!("its `calm` overlaps its `breach`: between {from} and {to} both hold"),
+                    "a case could be calm while it is breached: let `calm` end where `breach` begins, or before",
+                );
+            }
         }
     }
 
@@ -189,6 +229,24 @@ impl Found {
             rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) == Truth::True)
         });
         let covered: Vec<_> = covered.collect();
+        for owner in rule.covers.iter().flat_map(|covers| covers.words_of(Field::Owner)) {
+            if !(present.has_user)(&owner) && !covered.iter().any(|process| process.owner == owner) {
+                self.say(
+                    rule,
+                    format!("/etc/passwd knows no user {owner}, and nobody of that name has a process here"),
+                    "`sophron list --group owner` shows who has processes here",
+                );
+            }
+        }
+        let restarts = rule.ladder.iter().any(|step| step.action == Action::Restart);
+        let without = covered.iter().find(|process| process.unit.as_deref().is_none_or(str::is_empty));
+        if let Some(process) = without.filter(|_| restarts) {
+            self.say(
+                rule,
+                format!("it would restart {}, which belongs to no unit of a service manager", process.label()),
+                "only what a service manager runs can be restarted: name its `unit` in `where`, or terminate it",
+            );
+        }
         if covered.is_empty() {
             self.say(rule, "it covers nothing at present", "see `sophron list` for what programs are called here");
             return;

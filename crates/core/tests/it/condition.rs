@@ -31,6 +31,7 @@ fn conditions_mean_what_they_say() {
         "app ~ \"label*\" and owner ~ 'i?es'",
         "memory.held < machine.memory.available",
         "age at least 9m59s and age under 1h30m",
+        "app not in (postbox, herbarium) and app not ~ \"post*\" and age > 5 minutes",
         "nice < 0 and nice = -5 and threads = 1",
         "not kernel and kernel is no",
         "cpu.part > 23% # a quarter of four cores",
@@ -101,6 +102,10 @@ fn every_error_names_the_words_and_the_mend() {
         "cpu > -5%",
         "memory > 5 MiB cpu > 1%",
         "app in labelpress",
+        "path ~ /usr/bin/*",
+        "app ~ label* and user = ines",
+        "ram > 1 GiB or zzqq = x",
+        "cpu > 2 cores",
         "",
     ];
     let shown: Vec<String> = wrong.iter().map(|text| errors(text, Place::Any)).collect();

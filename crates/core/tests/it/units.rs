@@ -78,10 +78,9 @@ fn units_that_people_try() {
         ("KiB", &["k", "K", "kb", "KB"][..]),
         ("MiB", &["m ", "Mb", "mib", "meg", "MIB"]),
         ("GiB", &["g", "G", "Gb", "gig"]),
-        ("s", &["sec", "seconds"]),
-        ("m", &["min", "Minutes"]),
-        ("h", &["hr", "hours"]),
-        ("d", &["day", "days"]),
+        ("s", &["sec", "secs"]),
+        ("m", &["min", "mins"]),
+        ("h", &["hr", "hrs"]),
         ("%", &["percent", "pct"]),
     ] {
         for unit in tried.iter().map(|unit| unit.trim()).filter(|unit| *unit != "m") {

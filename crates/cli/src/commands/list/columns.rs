@@ -1,9 +1,9 @@
 //! Fields as columns: a heading with its unit over every number.
 
+use sophron_core::condition::fields_meant;
 use sophron_core::facts::Facts;
 use sophron_core::groups::{Group, Grouping};
 use sophron_core::model::{Field, Machine, Process, Subject};
-use sophron_core::text::nearest;
 use sophron_core::units::{Kind, Value, scaled_duration, scaled_size};
 
 use crate::exit::{Exit, Failure};
@@ -19,12 +19,12 @@ pub(super) fn field_named(name: &str, option: &str) -> Result<Field, Failure> {
     if let Some(field) = Field::named(name).filter(of_process) {
         return Ok(field);
     }
-    let known = Field::ALL.iter().copied().filter(of_process).map(Field::name);
+    let meant: Vec<&str> = fields_meant(name).into_iter().filter(of_process).map(Field::name).collect();
     let shown = sophron_core::text::clean(name.as_bytes());
     let failure = Failure::new(Exit::Usage, format!("{option}: there is no field `{shown}` of a process"));
-    Err(match nearest(name, known.clone()) {
-        Some(near) => failure.hint(format!("write {near}")),
-        None => failure.hint(format!("fields: {}", known.collect::<Vec<_>>().join(" "))),
+    Err(match meant.is_empty() {
+        false => failure.hint(format!("write {}", meant.join(" or "))),
+        true => failure.hint("`sophron rules fields` explains all that there are"),
     })
 }
 

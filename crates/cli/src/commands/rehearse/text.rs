@@ -159,7 +159,12 @@ fn steps(story: &Story, replayed: &Replayed, width: Option<usize>) -> String {
             label => paragraph::styled(&clock(step.at), INDENT, &words, width, label),
         });
     }
-    let lasted = format!("{} in breach; worst {}{limit}", scaled_duration(story.breached), scaled(&story.worst));
+    let lasted = format!(
+        "{} in breach; {} at worst {}{limit}",
+        scaled_duration(story.breached),
+        story.quantity,
+        scaled(&story.worst)
+    );
     let (at, end) = match story.closed {
         Some((at, Over::Calm)) => (clock(at), "calm: case closed"),
         Some((at, why)) if why.end() == "ended" => (clock(at), "ended: case closed"),

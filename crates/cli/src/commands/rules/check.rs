@@ -5,6 +5,7 @@ use std::path::Path;
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Present, review};
 use sophron_core::units::exact_duration;
+use sophron_linux::here::Users;
 
 use crate::exit::{Exit, Failure};
 use crate::ui::style::{Label, Styled};
@@ -16,7 +17,10 @@ pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
     let snapshot = super::present()?;
     // Whom the files protect, and not what this very command was started from.
     let protections = Protections { conditions: loaded.protections()?, ..Protections::default() };
-    let warnings = review(&loaded.rules, Some(Present { snapshot: &snapshot, protections: &protections }));
+    let users = std::cell::RefCell::new(Users::default());
+    let has_user = |name: &str| users.borrow_mut().has(name);
+    let present = Present { snapshot: &snapshot, protections: &protections, has_user: &has_user };
+    let warnings = review(&loaded.rules, Some(present));
     let width = table::terminal_width();
     for warning in &warnings {
         let rule = if warning.rule.is_empty() { String::new() } else { format!("{}: ", warning.rule) };
