@@ -58,6 +58,17 @@ impl Kind {
         }
     }
 
+    /// A number in base units as a value of this kind; a bare number where the kind is none of numbers.
+    pub fn of_number(self, number: f64) -> Value {
+        match self {
+            Kind::Size => Value::Size(number.max(0.0) as u64),
+            Kind::Rate => Value::Rate(number),
+            Kind::Percent => Value::Percent(number),
+            Kind::Duration => Value::Duration(Duration::try_from_secs_f64(number).unwrap_or_default()),
+            Kind::Count | Kind::Text | Kind::State | Kind::Flag => Value::Count(number),
+        }
+    }
+
     /// Whether `<` and `>` mean something for it.
     pub fn is_ordered(self) -> bool {
         !matches!(self, Kind::Text | Kind::State | Kind::Flag)

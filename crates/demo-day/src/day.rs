@@ -236,6 +236,8 @@ impl<'s> Day<'s> {
         let held = ((actor.held / MIB * 4.0).round() / 4.0 * MIB) as u64;
         process.memory_held = Some(held);
         process.memory = Some(held + (actor.base * 0.3 / MIB).round() as u64 * MIB as u64);
+        // What is resident is a part of the address space.
+        process.memory_virtual = process.memory_virtual.max(process.memory.map(|memory| memory + memory / 8));
         process.disk_read =
             Some(if active { (actor.program.disk_read() * random.between(0.8, 1.15)) as f32 } else { 0.0 });
         process.state = if cpu > 60.0 { State::Running } else { State::Sleeping };
@@ -270,6 +272,7 @@ impl<'s> Day<'s> {
             worker.cpu = Some(cpu);
             worker.cpu_time = Duration::from_millis((every.as_secs_f64() * cpu * 10.0) as u64);
             worker.memory = Some(((self.random.between(9.0, 30.0)).round() * MIB) as u64);
+            worker.memory_virtual = worker.memory_virtual.max(worker.memory);
             worker.memory_held = worker.memory.map(|memory| memory * 3 / 4);
             seen += cpu;
             self.workers.push((worker, 1 + (self.random.unit() * 2.0) as u32));

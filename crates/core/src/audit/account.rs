@@ -94,7 +94,8 @@ impl Account<'_> {
             let proven = if subject.path_proven { "proven: that very file ran" } else { "a claim of the process" };
             lines.push(format!("runs {path} ({proven})"));
         }
-        lines.extend(subject.command.as_ref().map(|command| format!("command {command}")));
+        let command = subject.command.as_ref().filter(|command| !command.is_empty());
+        lines.extend(command.map(|command| format!("command {command}")));
         let mut others: Vec<String> = self.subjects().filter(|other| other.id != subject.id).map(name).collect();
         others.sort();
         others.dedup();

@@ -5,7 +5,7 @@ use std::time::Duration;
 use super::Dispatcher;
 use crate::act::{Lever, Lowering, Only};
 use crate::happening::{Effect, Happening, Look, Subject, What};
-use crate::model::{Process, Snapshot};
+use crate::model::{Field, Process, Snapshot};
 
 /// The effect is measured for at least that long.
 const LEAST: Duration = Duration::from_secs(1);
@@ -53,12 +53,16 @@ impl Dispatcher {
                 continue;
             }
             let cpu = used.saturating_sub(before).as_secs_f64() / now.saturating_sub(at).as_secs_f64() * 100.0;
+            // A rule on the disk wants to know what became of that.
+            let on_disk = case.told_by.as_ref().is_some_and(|told_by| {
+                matches!(told_by.quantity.field(), Field::Disk | Field::DiskRead | Field::DiskWrite)
+            });
             let look = Look {
                 before: &due.before,
                 after: snapshot,
                 cpu: Some(cpu),
                 over: (due.over, now.saturating_sub(at)),
-                only: Only::Both,
+                only: if on_disk { Only::Disk } else { Only::Both },
                 whole_session: due.whole_session,
                 lever: &due.lever,
             };

@@ -15,6 +15,9 @@ const CONTENDED: f64 = 90.0;
 /// Who uses less before, percent of a core, has little to give.
 const HARDLY_ANY: f64 = 1.0;
 
+/// Who moves less than that has little to give, bytes a second.
+const HARDLY_A_BYTE: f64 = 64.0 * 1024.0;
+
 /// All others together using less are nobody, percent of a core.
 const NOBODY: f64 = 5.0;
 
@@ -82,6 +85,20 @@ impl Effect {
         Effect { over: look.over, measured: measured(look, meant) }
     }
 
+    /// Whether somebody wants what it has, and it gave nothing of it up.
+    pub fn is_without(&self) -> bool {
+        match &self.measured {
+            Measured::Cpu(.., why) => matches!(why, Some(Why::OfGroup(_) | Why::OfSession | Why::NoMilder)),
+            Measured::Disk(Some((was, is))) => *was >= HARDLY_A_BYTE && *is >= *was * NO_CHANGE,
+            Measured::Disk(None) | Measured::Ended | Measured::Unknown => false,
+        }
+    }
+
+    /// Whether the whole session would have to be lowered, and not only one of it.
+    pub fn is_held_by_session(&self) -> bool {
+        matches!(&self.measured, Measured::Cpu(.., Some(Why::OfSession)))
+    }
+
     /// `cpu 98% → 31% of a core (each over 2 s)`, with a reason where nothing changed.
     pub fn words(&self) -> String {
         let (first, second) = (scaled_duration(self.over.0), scaled_duration(self.over.1));
@@ -91,7 +108,14 @@ impl Effect {
             Measured::Unknown => "its effect could not be measured".to_owned(),
             Measured::Disk(None) => "its disk rates may not be read".to_owned(),
             Measured::Disk(Some((was, is))) => {
-                format!("disk {} → {} ({over})", Value::Rate(*was).scaled(), Value::Rate(*is).scaled())
+                let figures = format!("disk {} → {} ({over})", Value::Rate(*was).scaled(), Value::Rate(*is).scaled());
+                match () {
+                    () if *is < *was * NO_CHANGE => figures,
+                    () if *was < HARDLY_A_BYTE => format!("{figures}: it read and wrote hardly anything before"),
+                    () => format!(
+                        "{figures}: no effect, since nobody else wants the disk, or the disk's scheduler heeds no priorities"
+                    ),
+                }
             }
             Measured::Cpu(was, is, why) => {
                 let figures = format!("cpu {} → {} of a core ({over})", scaled_percent(*was), scaled_percent(*is));

@@ -13,6 +13,7 @@ use sophron_linux::act::{Actuator, Commit, Found, Performed};
 use sophron_linux::here;
 use sophron_linux::service_manager::UnitName;
 
+use super::ending::{Asked, ending};
 use super::record::Trail;
 use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
@@ -35,6 +36,10 @@ impl Hand<'_> {
             Act::Terminate { .. } => {
                 let exit = if self.args.tree { self.as_one(&able) } else { self.each(&able) };
                 self.say_who_came_back(&able);
+                let before = self.snapshot.machine.clone();
+                if let Ok(after) = self.sampler.look() {
+                    ending(Asked::Memory, &before, &after.machine, None, &[]);
+                }
                 Ok(exit)
             }
             Act::Restart => Ok(self.each(&one_of_each_unit(able))),

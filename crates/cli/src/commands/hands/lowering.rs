@@ -7,6 +7,7 @@ use sophron_core::happening::{Effect, Look};
 use sophron_core::model::{Process, Snapshot};
 
 use super::acts::worse;
+use super::ending::{Asked, ending};
 use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
 use crate::source;
@@ -26,6 +27,7 @@ impl Hand<'_> {
         }
         let after = self.measure()?;
         let mut exit = Exit::Fine;
+        let mut without: Vec<(&Chosen, Effect)> = Vec::new();
         for (chosen, outcome, took) in done {
             let was = before.find(&chosen.process.id);
             let effect = match (&outcome, was) {
@@ -39,14 +41,29 @@ impl Hand<'_> {
                         whole_session: lowering.originals.session.is_some(),
                         lever: &lowering.lever,
                     };
-                    Some(Effect::of(&look, meant).words())
+                    Some(Effect::of(&look, meant))
                 }
                 _ => None,
             };
             exit = worse(exit, &outcome);
-            self.finish(chosen, outcome, took, effect);
+            let words = effect.as_ref().map(Effect::words);
+            self.finish(chosen, outcome, took, words);
+            without.extend(effect.filter(Effect::is_without).map(|effect| (chosen, effect)));
         }
-        Ok(exit)
+        let asked = if only == Only::Disk { Asked::Disk } else { Asked::Cpu };
+        let mut next = Vec::new();
+        for (chosen, effect) in &without {
+            let (process, id) = (&chosen.process, chosen.process.id.checked());
+            let leader = after.process(process.session).filter(|leader| leader.id != process.id);
+            next.extend(leader.filter(|_| effect.is_held_by_session()).map(|leader| {
+                (format!("sophron lower {} --tree", leader.id.checked()), "its whole session gives way to the others")
+            }));
+            next.push((format!("sophron suspend {id}"), "it stands still for 5 m, and goes on by itself"));
+        }
+        let undo = able.iter().map(|chosen| chosen.process.id.checked().to_string()).collect::<Vec<_>>().join(" ");
+        ending(asked, &before.machine, &after.machine, Some(&format!("sophron restore {undo}")), &next);
+        // That nothing came of it is worth an answer of its own.
+        Ok(if exit == Exit::Fine && !without.is_empty() { Exit::Found } else { exit })
     }
 
     fn measure(&mut self) -> Result<Snapshot, Failure> {

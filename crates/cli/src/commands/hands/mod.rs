@@ -4,6 +4,7 @@
 //! person is asked; the record is synced; everything is looked at once more; the act; what the kernel shows afterwards.
 
 mod acts;
+mod ending;
 mod lowering;
 mod preview;
 mod record;
@@ -157,7 +158,11 @@ fn no_unit(act: &Act, process: &Process) -> Option<String> {
         Err(error @ ManagerError::Claim { .. }) => return Some(error.to_string()),
         Err(_) => {}
     }
-    let started = process.command.as_deref().map(|command| format!("; its command line is: {command}"));
+    let started = process
+        .command
+        .as_deref()
+        .filter(|command| !command.is_empty())
+        .map(|command| format!("; its command line is: {command}"));
     let of = process
         .unit
         .as_deref()

@@ -83,6 +83,7 @@ fn identity(seen: &Inspection) -> Vec<String> {
     });
     match (&seen.unmasked, &process.command) {
         (Some(command), _) => lines.push(format!("command {command}")),
+        (None, Some(command)) if command.is_empty() => {}
         (None, Some(command)) => {
             let masked = if command.contains("***") { " (secrets masked; --unmasked shows them)" } else { "" };
             lines.push(format!("command {command}{masked}"));

@@ -4,6 +4,7 @@ use sophron_core::condition::fields_meant;
 use sophron_core::facts::Facts;
 use sophron_core::groups::{Group, Grouping};
 use sophron_core::model::{Field, Machine, Process, Subject};
+use sophron_core::subject::{Judged, Summing};
 use sophron_core::units::{Kind, Value, scaled_duration, scaled_size};
 
 use crate::exit::{Exit, Failure};
@@ -66,6 +67,7 @@ fn cell(facts: &Facts<'_>, field: Field) -> String {
         (Field::App, Value::Text(app)) if is(|process| process.id.pid == std::process::id()) => {
             format!("{app} (this command)")
         }
+        (Field::App, Value::Text(app)) if is(|process| process.kernel) => format!("{app} (kernel)"),
         // A forged path can name anything: what is not proven is marked, where it was looked at.
         (Field::Path, Value::Text(path)) if is(|process| process.replaced) => format!("{path} (replaced on disk)"),
         (Field::Path, Value::Text(path)) if !path.is_empty() && is(|process| !process.path_proven()) => {
@@ -79,33 +81,61 @@ fn cell(facts: &Facts<'_>, field: Field) -> String {
     }
 }
 
-pub(super) fn group_headings(grouping: Grouping) -> Vec<Column> {
+/// Whether a field adds up over a group.
+pub(super) fn sums(field: Field) -> bool {
+    matches!(Judged::App.summing(field), Some(Summing::Sum | Summing::Cpu | Summing::Memory | Summing::Count))
+}
+
+/// The sum of a field over a group, in base units; `None` where it is known of nobody.
+pub(super) fn sum(group: &Group<'_>, field: Field, machine: &Machine) -> Option<f64> {
+    if field == Field::Instances {
+        return Some(group.members.len() as f64);
+    }
+    let readings = group.members.iter().filter_map(|process| Facts::new(process, machine).reading(field)?.number());
+    readings.fold(None, |sum: Option<f64>, reading| Some(sum.unwrap_or(0.0) + reading))
+}
+
+/// One that the columns of groups have already.
+fn is_shown(by: Field) -> bool {
+    matches!(by, Field::Cpu | Field::Memory | Field::Instances)
+}
+
+pub(super) fn group_headings(grouping: Grouping, by: Field) -> Vec<Column> {
     let mut columns = vec![Column::text(grouping.word()).gives_way()];
     if matches!(grouping, Grouping::App | Grouping::Tree) {
         columns.push(Column::text("owner").gives_way());
     }
     let cpu = if grouping == Grouping::Tree { "cpu with ended children, % of a core" } else { "cpu, % of a core" };
-    columns.extend([
-        Column::number("processes"),
-        Column::number(cpu),
-        Column::number("memory"),
-        Column::text("heaviest").gives_way(),
-    ]);
+    columns.push(Column::number("processes"));
+    if !is_shown(by) {
+        columns.push(Column::number(format!("{by}{}", unit(by))));
+    }
+    columns.extend([Column::number(cpu), Column::number("memory"), Column::text("heaviest").gives_way()]);
     columns
 }
 
-pub(super) fn group_row(group: &Group<'_>, grouping: Grouping, by_memory: bool) -> Vec<String> {
-    let mut row = vec![group.name.clone()];
+pub(super) fn group_row(group: &Group<'_>, grouping: Grouping, by: Field, machine: &Machine) -> Vec<String> {
+    // A tree is named by its root.
+    let mut row = vec![match grouping {
+        Grouping::Tree => format!("{} {}", group.name, group.members[0].id.checked()),
+        _ if group.members[0].kernel => format!("{} (kernel)", group.name),
+        _ => group.name.clone(),
+    }];
     if matches!(grouping, Grouping::App | Grouping::Tree) {
         row.push(group.owner.clone());
     }
-    let heaviest = group.heaviest(by_memory);
+    let heaviest = group.heaviest(by == Field::Memory);
     let heaviest = match grouping {
         Grouping::App => heaviest.id.checked().to_string(),
         _ => format!("{} {}", heaviest.app, heaviest.id.checked()),
     };
     let cpu = group.cpu(grouping).map_or("unknown".to_owned(), |cpu| format!("{cpu:.1}"));
-    row.extend([group.members.len().to_string(), cpu, memory(group), heaviest]);
+    row.push(group.members.len().to_string());
+    if !is_shown(by) {
+        let value = sum(group, by, machine).map(|sum| by.kind().of_number(sum));
+        row.push(value.map_or("unknown".to_owned(), |value| value.scaled()));
+    }
+    row.extend([cpu, memory(group), heaviest]);
     row
 }
 

@@ -1,5 +1,6 @@
 //! JSON, JSON Lines and CSV: field names, base units, unknown is null or empty.
 
+use super::columns;
 use serde_json::{Map, Value, json};
 use sophron_core::facts::Facts;
 use sophron_core::groups::{Group, Grouping};
@@ -40,17 +41,21 @@ pub(super) fn processes(
 pub(super) fn groups(
     format: Format,
     snapshot: &Snapshot,
-    grouping: Grouping,
+    (grouping, by): (Grouping, Field),
     groups: &[&Group<'_>],
     total: usize,
     first: bool,
 ) -> String {
-    let names = [grouping.word(), "user", "processes", "cpu", "memory", "memory.at_most", "heaviest"];
+    let mut names = vec![grouping.word(), "user", "processes", "cpu", "memory", "memory.at_most", "heaviest"];
+    if !names.contains(&by.name()) {
+        names.push(by.name());
+    }
     let rows = groups
         .iter()
         .map(|group| {
             let memory = group.memory();
             let cpu = group.cpu(grouping).map(|cpu| (cpu * 1000.0).round() / 1000.0);
+            let by_sum = columns::sum(group, by, &snapshot.machine);
             let values = [
                 json!(group.name),
                 json!(group.owner),
@@ -59,6 +64,7 @@ pub(super) fn groups(
                 json!(memory.map(|amount| amount.bytes)),
                 json!(memory.map(|amount| amount.at_most)),
                 json!(group.heaviest(false).id.checked().to_string()),
+                json!(by_sum),
             ];
             names.iter().map(|name| (*name).to_owned()).zip(values).collect()
         })

@@ -117,10 +117,10 @@ impl<'a> Query<'a> {
                 "rank by a number: --by cpu, memory, disk.write, age …",
             );
         }
-        if grouping.is_some() && !matches!(by_field, Field::Cpu | Field::Memory) {
+        if grouping.is_some() && !columns::sums(by_field) {
             return usage(
-                format!("groups are ranked by cpu or memory, not by {by_field}"),
-                "write --by cpu or --by memory",
+                format!("`{by_field}` has no sum over a group"),
+                "rank groups by what adds up: cpu, memory, memory.held, disk, disk.write, threads, instances …",
             );
         }
         let columns = match &args.columns {
@@ -190,6 +190,13 @@ impl<'a> Query<'a> {
         // Who names processes wants to see them.
         let by_use = matches!(self.by, Field::Cpu | Field::CpuPart) && !self.args.tree && self.covers.is_none();
         self.args.format == Format::Text && self.args.idle.map_or(by_use, |idle| idle == Idle::Hide)
+    }
+
+    /// Of a rate those are of interest who have any; who names processes wants to see them.
+    fn hides_those_without(&self) -> bool {
+        let by_other_rate = self.by.info().rate && !matches!(self.by, Field::Cpu | Field::CpuPart);
+        let asked = self.args.idle == Some(Idle::Hide) || self.args.idle.is_none() && self.covers.is_none();
+        self.args.format == Format::Text && by_other_rate && asked
     }
 
     fn show(&self, look: Look, source: &mut Source, first: bool) -> String {
@@ -281,7 +288,10 @@ impl<'a> Query<'a> {
             None => groups::begins_a_tree(process),
         };
         let mut groups = groups::groups(&snapshot.processes, grouping, root);
-        if self.by == Field::Memory {
+        if !matches!(self.by, Field::Cpu | Field::Memory) {
+            let sum = |group: &Group<'_>| columns::sum(group, self.by, &snapshot.machine).unwrap_or(-1.0);
+            groups.sort_by(|a, b| sum(b).total_cmp(&sum(a)));
+        } else if self.by == Field::Memory {
             groups.sort_by_key(|group| std::cmp::Reverse(group.memory().map(|amount| amount.bytes)));
         } else {
             let cpu = |group: &Group<'_>| group.cpu(grouping).unwrap_or(-1.0);
@@ -363,12 +373,18 @@ impl<'a> Query<'a> {
         let (wide, narrow): (Vec<Field>, Vec<Field>) =
             self.columns.iter().partition(|field| of_all.has(field.info().cost));
         let mut unread = unreadable(&rows, &wide);
-        let hidden = if self.hides_idle() {
+        let mut hidden = 0;
+        if self.hides_idle() {
             rows.retain(|process| process.cpu.is_none_or(|cpu| cpu >= IDLE));
-            matched - rows.len()
-        } else {
-            0
-        };
+            hidden = matched - rows.len();
+        } else if self.hides_those_without() {
+            let does = |process: &Process| {
+                let reading = Facts::new(process, &snapshot.machine).reading(self.by);
+                reading.and_then(|reading| reading.number()).is_some_and(|rate| rate > 0.0)
+            };
+            rows.retain(does);
+            hidden = matched - rows.len();
+        }
         rows.sort_by(|a, b| self.heavier(b, a, &snapshot.machine).then(a.id.pid.cmp(&b.id.pid)));
         rows.truncate(self.limit());
         if let Source::Live(sampler, _) = source {
@@ -389,7 +405,11 @@ impl<'a> Query<'a> {
                 first,
             );
         }
-        let idle = if hidden > 0 { format!(", {hidden} idle hidden") } else { String::new() };
+        let idle = match (hidden, self.by) {
+            (0, _) => String::new(),
+            (hidden, Field::Cpu | Field::CpuPart) => format!(", {hidden} idle hidden"),
+            (hidden, by) => format!(", {hidden} with no {by} to be seen hidden"),
+        };
         let of = if self.covers.is_some() { format!("{matched} that match, of {total}") } else { total.to_string() };
         let order = if self.by == Field::Age { "oldest".to_owned() } else { format!("most {}", self.by) };
         let words = format!("{} of {of} processes, {order} first{idle}", rows.len());
@@ -415,7 +435,10 @@ impl<'a> Query<'a> {
     /// An empty result says what was searched, and offers the nearest name.
     fn nothing(&self, hidden: usize, source: &mut Source) -> String {
         if hidden > 0 {
-            return format!("all {hidden} are idle; show them with --idle show\n");
+            return match self.by {
+                Field::Cpu | Field::CpuPart => format!("all {hidden} are idle; show them with --idle show\n"),
+                by => format!("none of {hidden} has any {by} that can be seen; show them with --idle show\n"),
+            };
         }
         let searched = self
             .args
@@ -454,7 +477,7 @@ impl<'a> Query<'a> {
         };
         let shown: Vec<&Group<'_>> = shown.into_iter().take(self.limit()).collect();
         if self.args.format != Format::Text {
-            return machine_formats::groups(self.args.format, snapshot, grouping, &shown, total, first);
+            return machine_formats::groups(self.args.format, snapshot, (grouping, self.by), &shown, total, first);
         }
         let idle = if hidden > 0 { format!(", {hidden} idle hidden") } else { String::new() };
         let words = format!("{} of {total} {}s, most {} first{idle}", shown.len(), grouping.word(), self.by);
@@ -463,8 +486,8 @@ impl<'a> Query<'a> {
             return head + &format!("all {hidden} are idle; show them with --idle show\n");
         }
         let cells: Vec<Vec<String>> =
-            shown.iter().map(|group| columns::group_row(group, grouping, self.by == Field::Memory)).collect();
-        head + &table::render(&columns::group_headings(grouping), &cells, table::terminal_width())
+            shown.iter().map(|group| columns::group_row(group, grouping, self.by, &snapshot.machine)).collect();
+        head + &table::render(&columns::group_headings(grouping, self.by), &cells, table::terminal_width())
     }
 }
 
