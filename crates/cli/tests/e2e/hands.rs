@@ -51,6 +51,10 @@ fn termination_is_previewed_recorded_and_as_forceful_as_asked() {
 
     let (status, told) = hand(&stage, &["terminate", &id_of(polite.pid()), "--because", "too loud"]);
     assert!(status == Some(0) && told.contains("  ended  labelpress"), "{told}");
+    assert!(
+        told.contains("machine   memory that can be had: ") && told.contains("next      sophron checkup"),
+        "{told}"
+    );
     assert!(is_gone(polite.pid()));
     assert_eq!(kinds(&stage), ["intent terminate ", "outcome terminate ended"]);
     assert_eq!(stage.records()[2]["action"]["because"], "too loud");

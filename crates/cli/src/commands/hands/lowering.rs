@@ -11,6 +11,7 @@ use super::ending::{Asked, ending};
 use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
 use crate::source;
+use sophron_linux::act;
 
 /// Over how long the effect is measured, before and after.
 const MEASURED: Duration = Duration::from_secs(2);
@@ -61,7 +62,13 @@ impl Hand<'_> {
             next.push((format!("sophron suspend {id}"), "it stands still for 5 m, and goes on by itself"));
         }
         let undo = able.iter().map(|chosen| chosen.process.id.checked().to_string()).collect::<Vec<_>>().join(" ");
-        ending(asked, &before.machine, &after.machine, Some(&format!("sophron restore {undo}")), &next);
+        let by_root = only != Only::Disk && able.iter().any(|chosen| !act::may_raise(chosen.process.nice));
+        let undo = match by_root {
+            false => format!("sophron restore {undo}"),
+            // Of this record: root's own does not know of it.
+            true => format!("only root may: sudo sophron restore {undo} --state {}", self.trail.state.display()),
+        };
+        ending(asked, &before.machine, &after.machine, Some(&undo), &next);
         // That nothing came of it is worth an answer of its own.
         Ok(if exit == Exit::Fine && !without.is_empty() { Exit::Found } else { exit })
     }
