@@ -577,3 +577,20 @@ fn a_hand_at_work_is_not_stopped_half_way() {
     assert!(is_gone(press.pid()), "the act was carried through");
     assert_eq!(kinds(&stage), ["intent terminate ", "outcome terminate ended"]);
 }
+
+/// What is in force is known from the record alone: one that cannot be trusted is no ground to take anything back.
+#[test]
+fn a_record_that_is_not_sound_restores_nothing() {
+    if !sophron_testkit::can_be_lowered() {
+        return;
+    }
+    let stage = stage();
+    let baker = stage.offender("tilebaker", &[]);
+    hand(&stage, &["lower", &id(&stage, baker.pid()), "--nice", "7"]);
+    let file = stage.state().join("audit/000001.jsonl");
+    let record = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, record.replacen("\"nice\":7", "\"nice\":8", 1)).unwrap();
+    let (status, told) = hand(&stage, &["restore", "--all"]);
+    assert!(status == Some(1) && told.contains("not sound at record") && told.contains("nothing was done"), "{told}");
+    assert!(nices(baker.pid()).iter().all(|nice| *nice == 7), "it is still lowered");
+}
