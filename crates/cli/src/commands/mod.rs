@@ -3,6 +3,7 @@
 mod audit;
 mod checkup;
 mod demo;
+mod ended;
 mod guard;
 mod hands;
 mod inspect;

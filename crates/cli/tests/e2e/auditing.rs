@@ -195,7 +195,8 @@ fn the_record_is_followed() {
         let listed = stage.json(&["list", "--where", &format!("pid = {}", press.pid()), "--format", "json"]);
         let id = listed["rows"][0]["id"].as_str().unwrap().to_owned();
         let done = stage.run(&["lower", &id, "--nice", nice, "--yes", "--state", &state]);
-        assert_eq!(done.status, Some(0), "{}", done.stderr);
+        // Beside other work it may be without effect, which is an answer of its own.
+        assert!(matches!(done.status, Some(0 | 3)), "{}", done.stderr);
     };
     lower("3");
     let mut follow = stage

@@ -24,6 +24,11 @@ pub fn hand(stage: &Stage, args: &[&str]) -> (Option<i32>, String) {
     (output.status, format!("{}{}", output.stdout, output.stderr))
 }
 
+/// Beside other work a lowering may be without effect, which is an answer of its own.
+fn was_lowered(status: Option<i32>) -> bool {
+    matches!(status, Some(0 | 3))
+}
+
 /// A verb that stays: suspend.
 fn staying(stage: &Stage, args: &[&str]) -> Child {
     let state = stage.state().display().to_string();
@@ -141,7 +146,8 @@ fn every_thread_is_lowered_and_restored() {
     let baker_id = id(&stage, baker.pid());
     let (status, told) = hand(&stage, &["lower", &baker_id, "--nice", "7"]);
     assert!(
-        status == Some(0) && told.contains(&format!("nice {} → 7, disk only when nobody else wants it", usual_nice())),
+        was_lowered(status)
+            && told.contains(&format!("nice {} → 7, disk only when nobody else wants it", usual_nice())),
         "{told}"
     );
     let lowered = nices(baker.pid());
@@ -261,7 +267,7 @@ fn rules_stand_back_from_what_a_hand_has_touched() {
     let press = stage.offender("labelpress", &[]);
     let mut watcher = stage.watch(&rules, &[]);
     let (status, told) = hand(&stage, &["lower", &id(&stage, press.pid()), "--nice", "3"]);
-    assert_eq!(status, Some(0), "{told}");
+    assert!(was_lowered(status), "{told}");
     let line = watcher.line_with("by hand");
     assert!(line.contains("labelpress") && line.contains("rules stand back from it until"), "{line}");
     assert!(
@@ -350,7 +356,7 @@ fn the_weight_of_a_unit_is_lowered_and_put_back() {
     let press_id = id(&stage, press.pid());
     let socket = manager.socket.display().to_string();
     let (status, told) = hand(&stage, &["lower", &press_id, "--nice", "10", "--service-manager", &socket]);
-    assert!(status == Some(0) && told.contains("CPU weight of its unit 100 → 11"), "{told}");
+    assert!(was_lowered(status) && told.contains("CPU weight of its unit 100 → 11"), "{told}");
     let intent = stage.records().into_iter().rfind(|record| record["kind"] == "intent").unwrap();
     assert_eq!(intent["action"]["originals"]["weight"]["set"], 11);
     let (status, told) = hand(&stage, &["restore", &press_id, "--service-manager", &socket]);
@@ -488,7 +494,7 @@ fn a_capability_does_instead_of_root() {
     let (status, told) = with("kill", &["lower", "--nice", "5"]);
     assert!(status == Some(4) && told.contains("CAP_SYS_NICE"), "{told}");
     let (status, told) = with("sys_nice", &["lower", "--nice", "5"]);
-    assert!(status == Some(0) && !told.contains("cannot be undone"), "{told}");
+    assert!(was_lowered(status) && !told.contains("cannot be undone"), "{told}");
     assert!(nices(press.pid()).iter().all(|nice| *nice == 5));
     let (status, told) = with("kill", &["terminate"]);
     assert!(status == Some(0) && is_gone(press.pid()), "{told}");

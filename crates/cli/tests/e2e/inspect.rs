@@ -200,3 +200,25 @@ fn a_recording_and_the_fields_are_explained() {
     let all = stage.json(&["rules", "fields", "--format", "json"]);
     assert!(rows(&all).len() > 50 && rows(&all).iter().all(|row| row["usual"].is_string()), "{all}");
 }
+
+/// What was ended before and is back is told to be, where the record knows of it.
+#[test]
+fn what_came_back_after_it_was_ended_is_told() {
+    let stage = stage();
+    let program = stage.path("kiln");
+    std::fs::copy("/bin/sleep", &program).unwrap();
+    let state = stage.state().display().to_string();
+    let again = |kiln: &Own| {
+        let told = stage.run(&["inspect", &kiln.pid().to_string(), "--state", &state]).stdout;
+        told.lines().skip_while(|line| !line.starts_with("again")).take(3).collect::<Vec<_>>().join("\n")
+    };
+    for ended in ["", "ended its like once since", "ended its like twice since"] {
+        let kiln = Own(Command::new(&program).arg("60").spawn().unwrap());
+        let told = eventually("it is listed", || Some(again(&kiln)).filter(|told| !told.is_empty()));
+        assert_eq!(told.contains("it came back"), !ended.is_empty(), "{told}");
+        assert!(told.contains(ended), "{told}");
+        let listed = stage.json(&["list", "--where", &format!("pid = {}", kiln.pid()), "--format", "json"]);
+        let id = listed["rows"][0]["id"].as_str().unwrap().to_owned();
+        assert_eq!(stage.run(&["terminate", &id, "--state", &state]).status, Some(0));
+    }
+}

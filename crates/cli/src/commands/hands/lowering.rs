@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use sophron_core::act::{Only, Outcome};
+use sophron_core::facts::Facts;
 use sophron_core::happening::{Effect, Look};
 use sophron_core::model::{Process, Snapshot};
 
@@ -55,7 +56,9 @@ impl Hand<'_> {
         let mut next = Vec::new();
         for (chosen, effect) in &without {
             let (process, id) = (&chosen.process, chosen.process.id.checked());
-            let leader = after.process(process.session).filter(|leader| leader.id != process.id);
+            // What would be refused is not offered.
+            let spared = |leader: &Process| self.protections.reason(&Facts::new(leader, &after.machine)).is_some();
+            let leader = after.process(process.session).filter(|leader| leader.id != process.id && !spared(leader));
             next.extend(leader.filter(|_| effect.is_held_by_session()).map(|leader| {
                 (format!("sophron lower {} --tree", leader.id.checked()), "its whole session gives way to the others")
             }));

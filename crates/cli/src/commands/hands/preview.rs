@@ -9,6 +9,7 @@ use sophron_linux::inspect::restart;
 use sophron_linux::{act, jobs, locks};
 
 use super::{Chosen, Hand};
+use crate::commands::ended::often;
 use crate::ui::style::{Label, Styled};
 use crate::ui::{paragraph, table, when};
 
@@ -113,8 +114,8 @@ fn consequences(hand: &Hand<'_>, process: &Process) -> Vec<String> {
             {
                 lines.push(format!("the service manager will start {unit} again (Restart={})", restart.policy));
             }
-            if let Some((times, since)) = hand.trail.ended_before(process) {
-                let times = if times == 1 { "once".to_owned() } else { format!("{times} times") };
+            if let Some((times, since)) = hand.trail.ended.before(process) {
+                let times = often(times);
                 let since = when::clock_or_date(since, hand.snapshot.moment.wall, None);
                 lines.push(format!(
                     "ended {times} since {since}, and it is back: this will not hold; find what starts it ({})",

@@ -2,14 +2,14 @@
 
 use std::path::PathBuf;
 
-use sophron_core::audit::{By, Draft, InForce, Kind, Record, SubjectRecord};
+use sophron_core::audit::{By, Draft, InForce, Kind};
 use sophron_core::happening::{Happening, Scribe};
-use sophron_core::model::Process;
 use sophron_core::rules::Audit;
 use sophron_linux::here;
 use sophron_linux::trail::{self, Append, Keeping, TrailFile};
 
 use crate::args;
+use crate::commands::ended::Ended;
 use crate::exit::{Exit, Failure};
 use crate::places;
 use crate::watcher::{keeping, scribe};
@@ -23,7 +23,7 @@ pub(super) struct Trail {
     /// What is in force by it.
     pub in_force: InForce,
     /// What was ended by us before: whom, and when.
-    ended: Vec<(SubjectRecord, jiff::Timestamp)>,
+    pub ended: Ended,
     file: Option<TrailFile>,
     keeping: Keeping,
 }
@@ -34,8 +34,8 @@ impl Trail {
         let state = places::state(folder.folder.as_deref())?;
         let boot = here::boot(std::path::Path::new("/proc"))
             .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
-        let mut ended = Vec::new();
-        let latest = trail::latest(&state, |record| ended.extend(end_of(record)));
+        let mut ended = Ended::default();
+        let latest = trail::latest(&state, |record| ended.note(record));
         let unreadable = "no record, no action: nothing was done; --state DIR names another place";
         let latest = latest.map_err(|error| Failure::of(Exit::Failed, error).hint(unreadable))?.unwrap_or_default();
         if let Some(fault) = &latest.fault {
@@ -82,20 +82,4 @@ impl Trail {
         let file = self.file.as_mut().ok_or("the trail is not open")?;
         file.append(std::slice::from_ref(draft)).map_err(|error| with_causes(&error))
     }
-
-    /// How often that program of that owner was ended by Sophron before, and since when.
-    pub fn ended_before(&self, process: &Process) -> Option<(usize, jiff::Timestamp)> {
-        let same = |subject: &SubjectRecord| {
-            subject.app == process.app && subject.uid == process.uid && subject.path == process.path
-        };
-        let ends: Vec<jiff::Timestamp> =
-            self.ended.iter().filter(|(subject, _)| same(subject)).map(|(_, at)| *at).collect();
-        ends.first().map(|first| (ends.len(), *first))
-    }
-}
-
-/// Whom a record tells to have been ended by us.
-fn end_of(record: &Record) -> Option<(SubjectRecord, jiff::Timestamp)> {
-    let subject = record.subject.clone().filter(|_| record.tells_an_end())?;
-    Some((subject, record.at))
 }

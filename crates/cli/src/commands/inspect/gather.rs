@@ -15,8 +15,10 @@ use sophron_linux::{Sampler, cgroups, here, roles, terminal};
 use super::Inspection;
 use crate::args;
 use crate::commands::checkup::notes;
+use crate::commands::ended::Ended;
 use crate::commands::target::{self, Target};
 use crate::exit::{Exit, Failure};
+use crate::places;
 use crate::recordings::Recordings;
 use crate::source;
 use crate::watcher::rules_file::Guidance;
@@ -128,6 +130,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         protected,
         role,
         note: notes(&snapshot, &args.state).remove(&process.id),
+        ended_before: ended_before(args, &process),
         gone,
         unmasked: if args.unmasked { sophron_linux::inspect::command_line(&process.id) } else { None },
         sightings,
@@ -139,6 +142,12 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         guidance,
         suffix: String::new(),
     })
+}
+
+/// A record can be long: it is not waited for longer than for anything else.
+fn ended_before(args: &args::Inspect, process: &Process) -> Option<(usize, jiff::Timestamp)> {
+    let state = places::state(args.state.folder.as_deref()).ok()?;
+    within(OTHER_ENDS, move || Ended::of(&state))?.before(process)
 }
 
 /// What exactly it waits for, and who has to answer in the end.
@@ -189,6 +198,7 @@ pub(super) fn recorded(
         protected,
         role: None,
         note: None,
+        ended_before: None,
         gone: false,
         unmasked: None,
         guidance,

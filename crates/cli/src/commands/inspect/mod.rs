@@ -44,6 +44,8 @@ struct Inspection {
     role: Option<String>,
     /// What the record tells of it.
     note: Option<String>,
+    /// How often its like was ended by us before, and since when.
+    ended_before: Option<(usize, jiff::Timestamp)>,
     /// Why it has no answer or no rates, where something came in between.
     gone: bool,
     unmasked: Option<String>,

@@ -13,6 +13,7 @@ use sophron_core::units::{Value, scaled_duration, scaled_percent, scaled_size};
 use sophron_linux::open_files::{FileKind, OpenFile};
 
 use super::{Inspection, gather};
+use crate::commands::ended::often;
 use crate::ui::when;
 
 /// Threads that use at least that much are worth naming, percent of one core.
@@ -396,7 +397,7 @@ fn again(seen: &Inspection) -> Vec<String> {
         return Vec::new();
     }
     let unit = seen.process.unit.as_deref().unwrap_or_default();
-    vec![match &seen.restart {
+    let mut lines = vec![match &seen.restart {
         Some(restart) => {
             let word = match (restart.after_a_polite_end(), restart.after_force()) {
                 (true, true) => "the service manager starts its unit again whichever way it ends",
@@ -414,8 +415,21 @@ fn again(seen: &Inspection) -> Vec<String> {
             format!("{word} (Restart={} in {}){watchdog}", restart.policy, restart.file.display())
         }
         None if unit.ends_with(".service") => format!("unknown: no file of the unit {unit} was found"),
-        None => "not by a service manager; its parent may start another".to_owned(),
-    }]
+        None => match seen.ended_before {
+            None => "not by a service manager; its parent may start another".to_owned(),
+            Some(_) => "not by a service manager".to_owned(),
+        },
+    }];
+    lines.extend(seen.ended_before.map(|(times, since)| {
+        let since = when::clock_or_date(since, seen.snapshot.moment.wall, None);
+        let parent = ancestors(&seen.snapshot, &seen.process);
+        let parent = parent.first().map_or("unknown".to_owned(), |parent| parent.label());
+        format!(
+            "Sophron ended its like {} since {since}, and it came back: find what starts it ({parent})",
+            often(times)
+        )
+    }));
+    lines
 }
 
 fn rules(seen: &Inspection) -> Vec<String> {
