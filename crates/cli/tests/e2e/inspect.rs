@@ -5,7 +5,7 @@ use std::os::unix::process::CommandExt;
 use std::process::Command;
 
 use serde_json::Value;
-use sophron_testkit::{Own, Stage, eventually, is_root, is_suspended};
+use sophron_testkit::{Own, Stage, copy_program, eventually, is_root, is_suspended};
 
 use crate::{rows, stage};
 
@@ -206,7 +206,7 @@ fn a_recording_and_the_fields_are_explained() {
 fn what_came_back_after_it_was_ended_is_told() {
     let stage = stage();
     let program = stage.path("kiln");
-    std::fs::copy("/bin/sleep", &program).unwrap();
+    copy_program("/bin/sleep", &program);
     let state = stage.state().display().to_string();
     let again = |kiln: &Own| {
         let told = stage.run(&["inspect", &kiln.pid().to_string(), "--state", &state]).stdout;

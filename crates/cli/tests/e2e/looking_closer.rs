@@ -78,7 +78,7 @@ fn no_control_byte_of_a_hostile_name_reaches_anybody() {
     let hostile: &[u8] = b"=1+1\x1b[31m\xe2\x80\xae\xff\n\xe8\x8b\x97\xc2\x9b";
     let program = stage.path("x").with_file_name(std::ffi::OsStr::from_bytes(hostile));
     let sleep = ["/bin/sleep", "/usr/bin/sleep"].into_iter().find(|path| fs::metadata(path).is_ok()).unwrap();
-    fs::copy(sleep, &program).unwrap();
+    sophron_testkit::copy_program(sleep, &program);
     // A very long command line that `sleep` takes for a number.
     let long = "0".repeat(6000);
     let mut child = Command::new(&program).args(["60", &long]).stdin(Stdio::null()).spawn();

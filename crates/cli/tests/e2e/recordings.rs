@@ -28,7 +28,7 @@ fn what_is_recorded_can_be_looked_at() {
         let seen = look(&stage, &file, &[]);
         let row = &seen["rows"][0];
         assert_eq!((row["app"].as_str(), row["pid"].as_u64()), (Some("labelpress"), Some(press.pid().into())));
-        assert!(row["cpu"].as_f64().is_some_and(|cpu| cpu > 5.0 && cpu < 60.0), "{row}");
+        assert!(row["cpu"].as_f64().is_some_and(|cpu| cpu > 0.0 && cpu < 60.0), "{row}");
         let again = stage.run(&["record", &file, "--for", "1s"]);
         assert!(again.status == Some(1) && again.stderr.contains("never overwrites"), "{}", again.stderr);
     }

@@ -51,7 +51,7 @@ fn a_group_may_read_the_trail_and_nothing_else() {
     let opened = std::fs::Permissions::from_mode(0o711);
     std::fs::set_permissions(stage.path(""), opened).unwrap();
     let program = stage.path("sophron");
-    std::fs::copy(env!("CARGO_BIN_EXE_sophron"), &program).unwrap();
+    sophron_testkit::copy_program(env!("CARGO_BIN_EXE_sophron"), &program);
     let rules = stage.write(
         "rules.toml",
         format!("format = 1\n[audit]\nreaders = '{READERS}'\n[lookback]\nkeep = '0s'\n[protect]\nwhere = 'app = x'\n"),

@@ -105,7 +105,7 @@ fn who_hides_from_examination_still_has_his_owner() {
     fs::set_permissions(stage.path(""), fs::Permissions::from_mode(0o711)).unwrap();
     // Whoever runs a file that he may not read cannot be examined.
     let program = stage.path("labelpress");
-    fs::copy(env!("CARGO_BIN_EXE_sophron"), &program).unwrap();
+    sophron_testkit::copy_program(env!("CARGO_BIN_EXE_sophron"), &program);
     fs::set_permissions(&program, fs::Permissions::from_mode(0o711)).unwrap();
     let start = |uid: u32| {
         let mut command = Command::new(&program);
