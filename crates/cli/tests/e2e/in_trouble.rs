@@ -66,7 +66,7 @@ fn it_sees_to_its_own_life_and_hands_that_to_nobody() {
     let (lines, _) = watcher.interrupt();
     let most = files.maximum.unwrap_or(u64::MAX).min(65_536);
     assert!(limit.split_whitespace().nth(3) == Some(&*most.to_string()), "{limit}");
-    // The thread that writes the lookback gives way to everybody.
+    // The thread that verifies the older record after a start gives way to everybody.
     let ahead = nice.iter().filter(|nice| **nice != 19).all(|nice| *nice <= -5);
     assert!(ahead || lines.contains("that takes CAP_SYS_NICE"), "{nice:?} {lines}");
     assert!(spared == "-500" || lines.contains("that takes CAP_SYS_RESOURCE"), "{spared} {lines}");
