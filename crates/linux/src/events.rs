@@ -2,13 +2,12 @@
 //! A process whose parent has ended stands below another one, and no look at parents finds it any more; its fork was
 //! seen. Only root may listen, and only in the machine's own namespaces.
 
-use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
 
-use rustix::net::netlink::{CONNECTOR, SocketAddrNetlink};
-use rustix::net::{
-    AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, bind, recv, send, socket_with, sockopt,
-};
+use rustix::net::netlink::CONNECTOR;
+use rustix::net::{SendFlags, send};
+
+use crate::netlink;
 
 /// CN_IDX_PROC and CN_VAL_PROC (linux/connector.h).
 const PROCESSES: u32 = 1;
@@ -19,8 +18,12 @@ const LISTEN: u32 = 1;
 const FORK: u32 = 0x0000_0001;
 const EXIT: u32 = 0x8000_0000;
 
-/// struct nlmsghdr and struct cn_msg.
-const HEADERS: usize = 16 + 20;
+/// NLMSG_DONE.
+const DONE: u16 = 3;
+
+/// struct cn_msg; and with struct nlmsghdr before it.
+const CONNECTED: usize = 20;
+const HEADERS: usize = netlink::HEADER + CONNECTED;
 
 /// 16 MiB of waiting events lost nothing at 5,000 forks a second.
 const BUFFER: usize = 16 << 20;
@@ -47,41 +50,24 @@ pub(crate) struct Heard {
 impl Events {
     /// Begins to listen; `None` where that is not allowed.
     pub fn listen() -> Option<Events> {
-        let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
-        let socket = socket_with(AddressFamily::NETLINK, SocketType::DGRAM, flags, Some(CONNECTOR)).ok()?;
-        // A smaller buffer may lose events: then looks at parents have to do.
-        let _ = sockopt::set_socket_recv_buffer_size_force(&socket, BUFFER);
-        bind(&socket, &SocketAddrNetlink::new(0, PROCESSES)).ok()?;
-        let length = (HEADERS + 4) as u32;
-        let mut request = Vec::with_capacity(HEADERS + 4);
-        // nlmsghdr: length, type NLMSG_DONE, no flags, sequence, sender.
-        request.extend(length.to_ne_bytes());
-        request.extend(3_u16.to_ne_bytes());
-        request.extend(0_u16.to_ne_bytes());
-        request.extend([0; 8]);
+        let socket = netlink::socket(CONNECTOR, Some(BUFFER), PROCESSES)?;
         // cn_msg: index, value, sequence, acknowledgement, length, flags.
-        request.extend(PROCESSES.to_ne_bytes());
-        request.extend(PROCESSES.to_ne_bytes());
-        request.extend([0; 8]);
-        request.extend(4_u16.to_ne_bytes());
-        request.extend(0_u16.to_ne_bytes());
-        request.extend(LISTEN.to_ne_bytes());
-        send(&socket, &request, SendFlags::empty()).ok()?;
+        let mut body = Vec::with_capacity(CONNECTED + 4);
+        body.extend(PROCESSES.to_ne_bytes());
+        body.extend(PROCESSES.to_ne_bytes());
+        body.extend([0; 8]);
+        body.extend(4_u16.to_ne_bytes());
+        body.extend(0_u16.to_ne_bytes());
+        body.extend(LISTEN.to_ne_bytes());
+        send(&socket, &netlink::message(DONE, 0, &body), SendFlags::empty()).ok()?;
         Some(Events { socket })
     }
 
     /// All that has come in since it was asked last.
     pub fn heard(&self) -> Heard {
-        let mut heard = Heard { events: Vec::new(), lost: false };
-        let mut buffer = [MaybeUninit::uninit(); 4096];
-        loop {
-            match recv(&self.socket, &mut buffer, RecvFlags::DONTWAIT) {
-                Ok(((message, _), _)) => heard.events.extend(parse(message)),
-                Err(rustix::io::Errno::NOBUFS) => heard.lost = true,
-                Err(rustix::io::Errno::INTR) => {}
-                Err(_) => return heard,
-            }
-        }
+        let mut events = Vec::new();
+        let lost = netlink::each(&self.socket, |message| events.extend(parse(message)));
+        Heard { events, lost }
     }
 }
 

@@ -2,20 +2,17 @@
 //! linux/taskstats.h): of those that come and go between two samples nothing else is left. Only root may listen, and only in the
 //! machine's own namespaces.
 
-use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::net::netlink::{GENERIC, SocketAddrNetlink};
-use rustix::net::{
-    AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, bind, recv, send, socket_with, sockopt,
-};
+use rustix::net::netlink::GENERIC;
+use rustix::net::{SendFlags, send};
 
-/// struct nlmsghdr, struct genlmsghdr, struct nlattr.
-const HEADER: usize = 16;
+use crate::netlink::{self, ATTRIBUTE, HEADER, attribute};
+
+/// struct genlmsghdr.
 const GENERIC_HEADER: usize = 4;
-const ATTRIBUTE: usize = 4;
 
 /// GENL_ID_CTRL, CTRL_CMD_GETFAMILY, CTRL_ATTR_FAMILY_NAME, CTRL_ATTR_FAMILY_ID (linux/genetlink.h).
 const CONTROL: u16 = 16;
@@ -67,10 +64,7 @@ pub(crate) struct Exits {
 impl Exits {
     /// Begins to listen; `None` where that is not allowed or not to be had.
     pub fn listen() -> Option<Exits> {
-        let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
-        let socket = socket_with(AddressFamily::NETLINK, SocketType::RAW, flags, Some(GENERIC)).ok()?;
-        let _ = sockopt::set_socket_recv_buffer_size_force(&socket, BUFFER);
-        bind(&socket, &SocketAddrNetlink::new(0, 0)).ok()?;
+        let socket = netlink::socket(GENERIC, Some(BUFFER), 0)?;
         let family = ask(&socket, &request(CONTROL, GET_FAMILY, FAMILY_NAME, b"TASKSTATS\0", REQUEST), |message| {
             let family = attribute(message.get(HEADER + GENERIC_HEADER..)?, FAMILY_ID)?;
             Some(u16::from_ne_bytes(family.get(..2)?.try_into().ok()?))
@@ -87,58 +81,32 @@ impl Exits {
     /// All that have ended since it was asked last, as far as the kernel kept them.
     pub fn heard(&self) -> Vec<Exit> {
         let mut heard = Vec::new();
-        let mut buffer = [MaybeUninit::uninit(); 4096];
-        loop {
-            match recv(&self.socket, &mut buffer, RecvFlags::DONTWAIT) {
-                Ok(((message, _), _)) => heard.extend(parse(message)),
-                // Some were lost: what is heard is that much less.
-                Err(rustix::io::Errno::NOBUFS | rustix::io::Errno::INTR) => {}
-                Err(_) => return heard,
-            }
-        }
+        // Some may be lost: what is heard is that much less.
+        netlink::each(&self.socket, |message| heard.extend(parse(message)));
+        heard
     }
 }
 
 /// What the kernel answers.
 fn ask<T>(socket: &OwnedFd, request: &[u8], read: impl Fn(&[u8]) -> Option<T>) -> Option<T> {
     send(socket, request, SendFlags::empty()).ok()?;
-    let mut buffer = [MaybeUninit::uninit(); 4096];
     poll(&mut [PollFd::new(socket, PollFlags::IN)], Some(&PATIENCE)).ok()?;
-    let ((message, _), _) = recv(socket, &mut buffer, RecvFlags::DONTWAIT).ok()?;
-    read(message)
+    netlink::next(socket, read).ok()?
 }
 
 /// A message with one attribute.
 fn request(family: u16, command: u8, attribute: u16, value: &[u8], flags: u16) -> Vec<u8> {
-    let padded = value.len().next_multiple_of(4);
-    let mut message = Vec::new();
-    message.extend(((HEADER + GENERIC_HEADER + ATTRIBUTE + padded) as u32).to_ne_bytes());
-    message.extend(family.to_ne_bytes());
-    message.extend(flags.to_ne_bytes());
-    // Sequence, sender; the command, its version, two bytes of nothing.
-    message.extend([0; 8]);
-    message.extend([command, 1, 0, 0]);
-    message.extend(((ATTRIBUTE + value.len()) as u16).to_ne_bytes());
-    message.extend(attribute.to_ne_bytes());
-    message.extend(value);
-    message.resize(HEADER + GENERIC_HEADER + ATTRIBUTE + padded, 0);
-    message
+    // The command, its version, two bytes of nothing; then the attribute.
+    let mut body = vec![command, 1, 0, 0];
+    body.extend(((ATTRIBUTE + value.len()) as u16).to_ne_bytes());
+    body.extend(attribute.to_ne_bytes());
+    body.extend(value);
+    body.resize(body.len().next_multiple_of(4), 0);
+    netlink::message(family, flags, &body)
 }
 
 fn kind(message: &[u8]) -> Option<u16> {
     Some(u16::from_ne_bytes(message.get(4..6)?.try_into().ok()?))
-}
-
-/// The first attribute of that type.
-fn attribute(mut rest: &[u8], wanted: u16) -> Option<&[u8]> {
-    loop {
-        let number = |at: usize| Some(u16::from_ne_bytes(rest.get(at..at + 2)?.try_into().ok()?));
-        let (length, found) = (usize::from(number(0)?), number(2)?);
-        if found == wanted {
-            return rest.get(ATTRIBUTE..length);
-        }
-        rest = rest.get(length.max(ATTRIBUTE).next_multiple_of(4)..)?;
-    }
 }
 
 /// A thread's end; that of a whole process, which is told beside it, says nothing of CPU.

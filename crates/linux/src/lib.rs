@@ -15,6 +15,7 @@ pub mod inspect;
 pub mod jobs;
 mod living;
 pub mod locks;
+mod netlink;
 pub mod open_files;
 pub mod own_life;
 pub mod patience;

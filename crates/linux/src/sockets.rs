@@ -2,12 +2,13 @@
 //! diagnosis (sock_diag(7)). How long those lists are is up to any user: whoever asks waits no longer than he wants to.
 
 use std::fs;
-use std::mem::MaybeUninit;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 
-use rustix::net::netlink::{SOCK_DIAG, SocketAddrNetlink};
-use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, bind, recv, send, socket_with};
+use rustix::net::netlink::SOCK_DIAG;
+use rustix::net::{SendFlags, send};
 use sophron_core::text;
+
+use crate::netlink::{self, HEADER, attribute};
 
 /// One socket.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -123,42 +124,33 @@ fn local(pid: u32, number: u64) -> Option<Socket> {
     Some(Socket::Local { path: path(number).or_else(|| path(peer?)), peer })
 }
 
-/// SOCK_DIAG_BY_FAMILY; UDIAG_SHOW_PEER and UNIX_DIAG_PEER (linux/unix_diag.h).
+/// SOCK_DIAG_BY_FAMILY and NLM_F_REQUEST; UDIAG_SHOW_PEER, UNIX_DIAG_PEER and the length of struct unix_diag_msg
+/// (linux/unix_diag.h).
 const BY_FAMILY: u16 = 20;
+const REQUEST: u16 = 1;
 const SHOW_PEER: u32 = 4;
 const PEER: u16 = 2;
+const ANSWER: usize = 16;
 
 /// The other end of a local socket.
 fn peer(number: u64) -> Option<u64> {
     let number = u32::try_from(number).ok()?;
-    let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
-    let socket = socket_with(AddressFamily::NETLINK, SocketType::RAW, flags, Some(SOCK_DIAG)).ok()?;
-    bind(&socket, &SocketAddrNetlink::new(0, 0)).ok()?;
-    // nlmsghdr: length, type, NLM_F_REQUEST; unix_diag_req: family, protocol, padding, states, inode, show, cookie.
-    let mut request = Vec::with_capacity(40);
-    request.extend(40_u32.to_ne_bytes());
-    request.extend(BY_FAMILY.to_ne_bytes());
-    request.extend(1_u16.to_ne_bytes());
-    request.extend([0; 8]);
-    request.extend([libc::AF_UNIX as u8, 0, 0, 0]);
-    request.extend(u32::MAX.to_ne_bytes());
-    request.extend(number.to_ne_bytes());
-    request.extend(SHOW_PEER.to_ne_bytes());
-    request.extend([0xff; 8]);
-    send(&socket, &request, SendFlags::empty()).ok()?;
-    let mut buffer = [MaybeUninit::uninit(); 4096];
+    let socket = netlink::socket(SOCK_DIAG, None, 0)?;
+    // unix_diag_req: family, protocol, padding, states, inode, show, cookie.
+    let mut body = vec![libc::AF_UNIX as u8, 0, 0, 0];
+    body.extend(u32::MAX.to_ne_bytes());
+    body.extend(number.to_ne_bytes());
+    body.extend(SHOW_PEER.to_ne_bytes());
+    body.extend([0xff; 8]);
+    send(&socket, &netlink::message(BY_FAMILY, REQUEST, &body), SendFlags::empty()).ok()?;
     // The kernel has answered when the call that asks returns.
-    let ((message, _), _) = recv(&socket, &mut buffer, RecvFlags::DONTWAIT).ok()?;
-    // unix_diag_msg is 16 bytes long; attributes follow.
-    let mut rest = message.get(16..).filter(|_| message.get(4..6) == Some(&BY_FAMILY.to_ne_bytes()))?.get(16..)?;
-    loop {
-        let number = |at: usize| Some(u16::from_ne_bytes(rest.get(at..at + 2)?.try_into().ok()?));
-        let (length, kind) = (usize::from(number(0)?), number(2)?);
-        if kind == PEER {
-            return Some(u64::from(u32::from_ne_bytes(rest.get(4..8)?.try_into().ok()?)));
-        }
-        rest = rest.get(length.max(4).next_multiple_of(4)..)?;
-    }
+    netlink::next(&socket, |message| {
+        let answers = message.get(4..6) == Some(&BY_FAMILY.to_ne_bytes());
+        let attributes = message.get(HEADER + ANSWER..).filter(|_| answers)?;
+        let peer = attribute(attributes, PEER)?.get(..4)?;
+        Some(u64::from(u32::from_ne_bytes(peer.try_into().ok()?)))
+    })
+    .ok()?
 }
 
 #[cfg(test)]

@@ -116,7 +116,7 @@ impl Lowering {
                 Some(why) => format!("the CPU weight of its unit stays: {why}"),
             });
         }
-        what.push(threads(self.threads));
+        what.push(counted(self.threads, "thread"));
         if !self.complete {
             what.push("it makes new threads faster than they can be lowered".to_owned());
         }
@@ -159,21 +159,19 @@ impl Restoring {
     /// For people: what was put back.
     pub fn seen(&self) -> String {
         let mut what = Vec::new();
-        what.extend(self.nice.map(|(set, to, count)| format!("nice {set} → {to}, {}", threads(count))));
-        what.extend((self.disks > 0).then(|| format!("disk as before, {}", threads(self.disks))));
+        what.extend(self.nice.map(|(set, to, count)| format!("nice {set} → {to}, {}", counted(count, "thread"))));
+        what.extend((self.disks > 0).then(|| format!("disk as before, {}", counted(self.disks, "thread"))));
         what.extend(self.weight.map(|(set, to)| format!("CPU weight of its unit {set} → {to}")));
         what.extend(self.session.map(|(set, to)| format!("its session's value {set} → {to}")));
         what.extend(self.failed.iter().map(|why| format!("niceness not put back: {why}")));
         if what.is_empty() {
             return "it was as before".to_owned();
         }
-        what.extend((self.left > 0).then(|| format!("{} left as somebody else has set them", threads(self.left))));
+        what.extend(
+            (self.left > 0).then(|| format!("{} left as somebody else has set them", counted(self.left, "thread"))),
+        );
         what.join("; ")
     }
-}
-
-fn threads(count: usize) -> String {
-    counted(count, "thread")
 }
 
 /// Time a whole suspension of a tree took, and the like, in whole milliseconds.

@@ -227,7 +227,7 @@ impl<'s> Lineup<'s> {
 
     /// Of the machine, of a user's manager, or of a session at a terminal.
     fn is_root(&self, process: &Process) -> bool {
-        process.id.pid == 1 || process.collects() || process.id.pid == process.session && !process.tty.is_empty()
+        process.collects() || process.id.pid == process.session && !process.tty.is_empty()
     }
 
     fn suspect(&self, group: &Group<'s>, weigh: impl Fn(&Process) -> f64, amount: String) -> Suspect {

@@ -106,9 +106,7 @@ impl Condition {
         self.visit(&mut |condition| {
             let Condition::Compare(quantity, comparison, term) = condition else { return };
             if found.is_none() && (quantity, comparison) == (&told_by.quantity, &told_by.comparison) {
-                let (reading, limit) = (facts.quantity(quantity), limit(term, facts));
-                let measure = Measure { quantity: quantity.clone(), reading, comparison: *comparison, limit };
-                found = Some((condition.evaluate(facts) == Truth::True, measure));
+                found = Some((condition.evaluate(facts) == Truth::True, measure(quantity, *comparison, term, facts)));
             }
         });
         match found {
@@ -127,13 +125,7 @@ impl Condition {
             }
             let holds = condition.evaluate(facts) == Truth::True;
             if holds || first.is_none() {
-                let measure = Measure {
-                    quantity: quantity.clone(),
-                    reading: facts.quantity(quantity),
-                    comparison: *comparison,
-                    limit: limit(term, facts),
-                };
-                first = Some((holds, measure));
+                first = Some((holds, measure(quantity, *comparison, term, facts)));
             }
         });
         first.map(|(_, measure)| measure)
@@ -142,6 +134,10 @@ impl Condition {
 
 fn known(facts: &Facts<'_>, field: Field, test: impl FnOnce(&Value) -> bool) -> Truth {
     facts.reading(field).map_or(Truth::Unknown, |reading| test(&reading).into())
+}
+
+fn measure(quantity: &Quantity, comparison: Comparison, term: &Term, facts: &Facts<'_>) -> Measure {
+    Measure { quantity: quantity.clone(), reading: facts.quantity(quantity), comparison, limit: limit(term, facts) }
 }
 
 fn limit(term: &Term, facts: &Facts<'_>) -> Option<Value> {

@@ -109,8 +109,7 @@ impl Dispatcher {
         let covers = |rule: &Rule| {
             let Some((process, machine)) = process else { return false };
             let facts = Facts::new(process, machine);
-            let named = rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) == Truth::True);
-            named && self.protections.reason(&facts).is_none()
+            rule.covering(&facts) == Truth::True && self.protections.reason(&facts).is_none()
         };
         let armed = self.rules.rules.iter().filter(|rule| acts(rule));
         Running {

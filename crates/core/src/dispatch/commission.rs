@@ -129,7 +129,7 @@ impl Check {
         (now.memory_private, now.memory_proportional) = (judged.memory_private, judged.memory_proportional);
         (now.children, now.instances) = (judged.children, judged.instances);
         let facts = Facts::new(&now, &self.machine);
-        let covered = self.rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) == Truth::True);
+        let covered = self.rule.covering(&facts) == Truth::True;
         if self.by_where && !covered {
             return Err("the rule no longer covers it".to_owned());
         }

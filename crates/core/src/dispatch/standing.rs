@@ -87,12 +87,11 @@ impl Standing {
         zone: &TimeZone,
     ) -> Standing {
         let waiting = rule.ladder.iter().filter(|step| !step.hours.covers(now.wall, zone));
-        let covered = rule.covers.as_ref().map_or(Truth::True, |covers| covers.evaluate(facts));
         let seconds = |time: Duration| time.as_secs_f64();
         Standing {
             subject,
             judged: (rule.judge != Judged::Process).then(|| rule.judge.with_article().to_owned()),
-            covered: word(covered).to_owned(),
+            covered: word(rule.covering(facts)).to_owned(),
             by_tree: rule.judge == Judged::Tree,
             covers: rule.covers.iter().flat_map(Condition::parts).map(|part| in_words(part, facts)).collect(),
             parts: rule.breach.parts().into_iter().map(|part| in_words(part, facts)).collect(),

@@ -61,7 +61,7 @@ impl Wants {
             return Needs::NONE;
         }
         let facts = Facts::lasting(process, machine);
-        let covers = |rule: &Rule| rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) != Truth::False);
+        let covers = |rule: &Rule| rule.covering(&facts) != Truth::False;
         let named = self.rules.rules.iter().zip(&self.needs).filter(|(rule, _)| covers(rule));
         named.fold(Needs::NONE, |all, (_, needs)| all.and(*needs))
     }
@@ -77,7 +77,7 @@ impl Wants {
     /// Whether a rule that wants something costly cannot decide on a process without it.
     pub fn hangs_on_it(rule: &Rule, process: &Process, machine: &Machine) -> bool {
         let facts = Facts::new(process, machine);
-        let covered = rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) == Truth::True);
+        let covered = rule.covering(&facts) == Truth::True;
         covered && rule.breach.evaluate(&facts) == Truth::Unknown
     }
 }

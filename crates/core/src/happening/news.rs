@@ -202,7 +202,7 @@ impl News {
             News::AsUser(user) => format!("as {user}: acts on processes of {user}; on the others it only alerts"),
             News::CannotBeAsked(why) => format!("cannot be asked: {why}"),
             News::Ending => "undoing what is in force".to_owned(),
-            News::Ended { open, undone } => format!("{} open, {} undone", counted(*open, "case"), processes(*undone)),
+            News::Ended { open, undone } => format!("{}, {} undone", cases(*open), processes(*undone)),
             News::Blind(why) => why.clone(),
             News::BeyondShare(owner, most, case) => format!(
                 "half of what all rules together may do in an hour ({}) was done to processes of {owner}: what more of his breaches is \

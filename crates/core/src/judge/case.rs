@@ -108,20 +108,23 @@ impl Case {
         self.members.extend_from_slice(members);
     }
 
+    /// The reading by which its story is told: none, where another quantity is what breaches at present.
+    fn of_story(&self) -> Option<&Measure> {
+        let told_by = self.told_by.as_ref()?;
+        self.measure.as_ref().filter(|measure| measure.quantity == told_by.quantity)
+    }
+
     pub(super) fn read(&mut self, rule: &Rule, facts: &Facts<'_>, members: &[ProcessId], at: Timestamp) {
         self.seen(facts.process, members);
         self.measure = match &self.told_by {
             Some(told_by) => rule.breach.leading_on(told_by, facts),
             None => rule.breach.leading(facts),
         };
-        let told_by = match (&self.told_by, &self.measure) {
-            (Some(told_by), _) => told_by.quantity.clone(),
-            (None, Some(measure)) => self.told_by.insert(measure.clone()).quantity.clone(),
-            (None, None) => return,
-        };
-        // What another quantity reads is no point of this story.
-        let Some(measure) = self.measure.as_ref().filter(|measure| measure.quantity == told_by) else { return };
-        note_point(&mut self.points, Some(measure), at);
+        if self.told_by.is_none() {
+            self.told_by.clone_from(&self.measure);
+        }
+        let Some(measure) = self.of_story().cloned() else { return };
+        note_point(&mut self.points, Some(&measure), at);
         let Measure { reading: Some(reading), comparison, .. } = measure else { return };
         let worse = self
             .worst
@@ -129,7 +132,7 @@ impl Case {
             .and_then(|worst| reading.compare(worst))
             .is_none_or(|order| if comparison.is_upward() { order.is_gt() } else { order.is_lt() });
         if worse {
-            self.worst = Some(reading.clone());
+            self.worst = Some(reading);
         }
     }
 

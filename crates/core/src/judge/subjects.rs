@@ -155,7 +155,7 @@ impl State {
                 continue;
             }
             let plain = Facts::new(process, &tick.snapshot.machine);
-            let covered = rule.covers.as_ref().map_or(Truth::True, |condition| condition.evaluate(&plain));
+            let covered = rule.covering(&plain);
             if covered == Truth::False && self.tracks.is_empty() {
                 continue;
             }
@@ -373,7 +373,7 @@ impl Round<'_, '_> {
                 continue;
             }
             let facts = Facts::new(process, &self.tick.snapshot.machine);
-            match self.rule.covers.as_ref().map_or(Truth::True, |condition| condition.evaluate(&facts)) {
+            match self.rule.covering(&facts) {
                 // Whose program is not known yet is of no app.
                 Truth::True if self.rule.judge == Judged::App && process.app_unread() => {
                     self.status.undecided += 1;

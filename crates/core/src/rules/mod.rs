@@ -27,7 +27,8 @@ pub use meaning::Meaning;
 pub use name::RuleName;
 pub use review::{Present, Warning, by_name_alone, review};
 
-use crate::condition::Condition;
+use crate::condition::{Condition, Truth};
+use crate::facts::Facts;
 use crate::model::Field;
 pub use crate::severity::Severity;
 use crate::subject::Judged;
@@ -243,6 +244,11 @@ impl fmt::Display for Action {
 }
 
 impl Rule {
+    /// Whether its `where` is true; without one it covers everybody.
+    pub fn covering(&self, facts: &Facts<'_>) -> Truth {
+        self.covers.as_ref().map_or(Truth::True, |covers| covers.evaluate(facts))
+    }
+
     /// The fields that its conditions name, and those that make its subjects and its choice among them.
     pub fn fields(&self) -> BTreeSet<Field> {
         let mut fields = self.breach.fields();

@@ -226,7 +226,7 @@ impl Found {
         let machine = &present.snapshot.machine;
         let covered = present.snapshot.processes.iter().filter(|process| !process.has_ended()).filter(|process| {
             let facts = Facts::new(process, machine);
-            rule.covers.as_ref().is_none_or(|covers| covers.evaluate(&facts) == Truth::True)
+            rule.covering(&facts) == Truth::True
         });
         let covered: Vec<_> = covered.collect();
         for owner in rule.covers.iter().flat_map(|covers| covers.words_of(Field::Owner)) {

@@ -3,6 +3,12 @@
 
 use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
+use std::time::Duration;
+
+use crate::patience::within;
+
+/// How long a process's memory is waited for.
+const PATIENCE: Duration = Duration::from_millis(40);
 
 /// Most open files of one call that are looked at.
 const MOST_FILES: usize = 64;
@@ -58,7 +64,7 @@ impl Call {
             libc::SYS_futex => Stands::Word(first),
             libc::SYS_ppoll => Stands::Watches(polled(pid, first, second)),
             libc::SYS_pselect6 => Stands::Watches(selected(pid, first, [second, third, fourth])),
-            libc::SYS_epoll_pwait | EPOLL_PWAIT2 => Stands::Watches(watched(pid, file)),
+            libc::SYS_epoll_pwait | libc::SYS_epoll_pwait2 => Stands::Watches(watched(pid, file)),
             #[cfg(target_arch = "x86_64")]
             libc::SYS_poll => Stands::Watches(polled(pid, first, second)),
             #[cfg(target_arch = "x86_64")]
@@ -70,8 +76,6 @@ impl Call {
     }
 }
 
-const EPOLL_PWAIT2: libc::c_long = libc::SYS_epoll_pwait2;
-
 fn parse(line: &str) -> Option<Call> {
     let mut fields = line.split_whitespace();
     let number: libc::c_long = fields.next()?.parse().ok().filter(|number| *number >= 0)?;
@@ -82,11 +86,14 @@ fn parse(line: &str) -> Option<Call> {
     Some(Call { number, arguments })
 }
 
-/// Bytes of a process's memory (`/proc/PID/mem`, proc_pid_mem(5)).
+/// Bytes of a process's memory (`/proc/PID/mem`, proc_pid_mem(5)): one that is stuck with its memory locked hangs its reader.
 pub(super) fn memory(pid: u32, address: u64, length: usize) -> Option<Vec<u8>> {
-    let mut bytes = vec![0; length];
-    File::open(format!("/proc/{pid}/mem")).ok()?.read_exact_at(&mut bytes, address).ok()?;
-    Some(bytes)
+    let read = move || {
+        let mut bytes = vec![0; length];
+        File::open(format!("/proc/{pid}/mem")).ok()?.read_exact_at(&mut bytes, address).ok()?;
+        Some(bytes)
+    };
+    within(PATIENCE, read).flatten()
 }
 
 /// The files of a `struct pollfd[]` (poll(2)).

@@ -1,7 +1,7 @@
 //! From who waits to who has to answer: what a thread waits on, who has the other end of it, what that one waits on, and so on.
 
 use std::fs;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use sophron_core::inspect::Wait;
 use sophron_core::state::State;
@@ -31,15 +31,8 @@ pub struct Chain<'a> {
     pub give_up: Instant,
 }
 
-/// Who comes next, and in what words.
-enum Next {
-    /// That thread.
-    Thread(u32, u32),
-    /// That process: any thread of it, the main one first.
-    Process(u32),
-    /// Nobody: what was said is the end.
-    Nobody,
-}
+/// What is waited for, and which thread comes next: none, where that is the end.
+type Step = (String, Option<(u32, u32)>);
 
 /// Which way something has to go.
 #[derive(Debug, Clone, Copy)]
@@ -63,23 +56,20 @@ pub fn follow(pid: u32, tid: u32, chain: &Chain<'_>) -> Vec<String> {
     let mut seen = vec![(pid, tid)];
     let (mut pid, mut tid) = (pid, tid);
     while lines.len() < MOST_STEPS && Instant::now() < chain.give_up {
-        let who = if seen.len() == 1 { "it".to_owned() } else { chain.called(pid, tid) };
-        let Some((line, next)) = chain.step(pid, tid, &who) else { break };
-        lines.push(line);
-        let (next_pid, next_tid) = match next {
-            Next::Thread(pid, tid) => (pid, tid),
-            Next::Process(pid) => (pid, pid),
-            Next::Nobody => break,
-        };
-        if seen.contains(&(next_pid, next_tid)) {
+        let first = seen.len() == 1;
+        let who = if first { "it".to_owned() } else { chain.called(pid, tid) };
+        let Some((what, next)) = chain.step(pid, tid, first) else { break };
+        lines.push(format!("{who} {what}"));
+        let Some(next) = next else { break };
+        if seen.contains(&next) {
             lines.push(format!(
                 "so they wait for each other in a circle: a deadlock, which ends only with {}",
                 (chain.name)(pid)
             ));
             break;
         }
-        (pid, tid) = (next_pid, next_tid);
-        seen.push((pid, tid));
+        (pid, tid) = next;
+        seen.push(next);
     }
     lines
 }
@@ -89,16 +79,16 @@ impl Chain<'_> {
         if pid == tid { (self.name)(pid) } else { thread(pid, tid) }
     }
 
-    /// One line about a thread, and who comes next; `None` where nothing is known.
-    fn step(&self, pid: u32, tid: u32, who: &str) -> Option<(String, Next)> {
+    /// What a thread does, and who comes next; `None` where nothing is known, or of the first nothing more than its wait.
+    fn step(&self, pid: u32, tid: u32, first: bool) -> Option<Step> {
         let line = fs::read(format!("/proc/{pid}/task/{tid}/stat")).ok()?;
         let state = State::from_letter(stat::parse(&line)?.state);
         let wait = match state {
             State::Sleeping | State::Waiting => wait_of(pid, tid, state),
             State::Running => {
-                return Some((format!("{who} runs: it has to get on before anybody else does"), Next::Nobody));
+                return Some(("runs: it has to get on before anybody else does".to_owned(), None));
             }
-            state => return Some((format!("{who} is {}", state.word()), Next::Nobody)),
+            state => return Some((format!("is {}", state.word()), None)),
         }?;
         let stands = Call::of(pid, tid).map_or(Stands::Else, |call| call.stands_on(pid));
         let (what, next) = match (&wait, &stands) {
@@ -112,27 +102,27 @@ impl Chain<'_> {
                 [only] => self.file(pid, *only, Way::In)?,
                 _ => self.files(pid, files)?,
             },
-            _ if who == "it" => return None,
-            _ => (wait.to_string(), Next::Nobody),
+            _ if first => return None,
+            _ => (wait.to_string(), None),
         };
-        Some((format!("{who} waits for {what}"), next))
+        Some((format!("waits for {what}"), next))
     }
 
     /// A lock between threads: who holds it stands in it, where it is one of the C library's (pthread_mutex_lock(3)); whoever
     /// waits for a thread to end waits on that one's number (pthread_join(3)).
-    fn lock(&self, pid: u32, tid: u32, address: u64) -> Option<(String, Next)> {
+    fn lock(&self, pid: u32, tid: u32, address: u64) -> Option<Step> {
         let words = memory(pid, address, 12)?;
         let word = |at: usize| Some(u32::from_ne_bytes(words.get(at..at + 4)?.try_into().ok()?));
         let lives = |other: u32| other != tid && fs::exists(format!("/proc/{pid}/task/{other}/stat")).unwrap_or(false);
         let (value, holder) = (word(0)?, word(8)?);
         if (1..=2).contains(&value) && lives(holder) {
             let what = format!("a lock that {} holds", thread(pid, holder));
-            return Some((what, Next::Thread(pid, holder)));
+            return Some((what, Some((pid, holder))));
         }
-        lives(value).then(|| (format!("{} to end", thread(pid, value)), Next::Thread(pid, value)))
+        lives(value).then(|| (format!("{} to end", thread(pid, value)), Some((pid, value))))
     }
 
-    fn file_lock(&self, pid: u32, stands: &Stands) -> (String, Next) {
+    fn file_lock(&self, pid: u32, stands: &Stands) -> Step {
         let file = match stands {
             Stands::Locks(file) => opened(pid, *file).map(|file| format!("the lock on {}", file.name)),
             _ => None,
@@ -140,32 +130,42 @@ impl Chain<'_> {
         let file = file.unwrap_or_else(|| Wait::FileLock.to_string());
         let waits = locks::waits(self.left()).unwrap_or_default();
         match waits.iter().find(|(_, waiter)| *waiter == pid) {
-            Some((holder, _)) => (format!("{file}, held by {}", (self.name)(*holder)), Next::Process(*holder)),
-            None => (file, Next::Nobody),
+            Some((holder, _)) => (format!("{file}, held by {}", (self.name)(*holder)), Some((*holder, *holder))),
+            None => (file, None),
         }
     }
 
-    fn child(&self, pid: u32) -> Option<(String, Next)> {
+    fn child(&self, pid: u32) -> Option<Step> {
         let children: Vec<u32> =
             self.processes.iter().filter(|(_, parent)| *parent == pid).map(|(child, _)| *child).collect();
         let names: Vec<String> = children.iter().take(MOST_NAMED).map(|child| (self.name)(*child)).collect();
         Some(match children.as_slice() {
             [] => return None,
-            [only] => (format!("its child {} to end", names[0]), Next::Process(*only)),
+            [only] => (format!("its child {} to end", names[0]), Some((*only, *only))),
             more => {
                 let rest = more.len().saturating_sub(MOST_NAMED);
                 let rest = if rest > 0 { format!(" and {rest} more") } else { String::new() };
-                (format!("one of its children to end: {}{rest}", names.join(", ")), Next::Nobody)
+                (format!("one of its children to end: {}{rest}", names.join(", ")), None)
             }
         })
     }
 
-    fn left(&self) -> std::time::Duration {
+    fn left(&self) -> Duration {
         self.give_up.saturating_duration_since(Instant::now())
     }
 
+    fn others_with(&self, name: &str, end: End, but: u32) -> Vec<u32> {
+        open_files::others_with(name, end, but, self.processes.iter().map(|(pid, _)| *pid), self.give_up)
+    }
+
+    /// What stands behind `socket:[4711]`.
+    fn socket_of(&self, pid: u32, file: &OpenFile) -> Option<Socket> {
+        let number = file.name.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok()?;
+        within(self.left(), move || sockets::find(pid, number)).flatten()
+    }
+
     /// An open file, and who has the other end of it.
-    fn file(&self, pid: u32, number: u32, how: Way) -> Option<(String, Next)> {
+    fn file(&self, pid: u32, number: u32, how: Way) -> Option<Step> {
         let file = opened(pid, number)?;
         match file.kind {
             FileKind::Pipe => {
@@ -173,8 +173,7 @@ impl Chain<'_> {
                     Way::In => (End::Writing, "write to it"),
                     Way::Out => (End::Reading, "read from it"),
                 };
-                let pids = self.processes.iter().map(|(pid, _)| *pid);
-                let others = open_files::others_with(&file.name, end, pid, pids, self.give_up);
+                let others = self.others_with(&file.name, end, pid);
                 let (ends, next) = self.ends(&others);
                 let ends = match others.is_empty() {
                     true => format!("nobody else is seen who could {could}"),
@@ -182,36 +181,30 @@ impl Chain<'_> {
                 };
                 Some((format!("something {how} {} (number {number}); {ends}", file.name), next))
             }
-            FileKind::Socket => {
-                let inode = file.name.trim_start_matches("socket:[").trim_end_matches(']').parse().ok()?;
-                let socket = within(self.left(), move || sockets::find(pid, inode)).flatten()?;
-                Some(self.socket(pid, &socket, how))
-            }
-            _ => Some((format!("something {how} {} (number {number})", file.name), Next::Nobody)),
+            FileKind::Socket => Some(self.socket(pid, &self.socket_of(pid, &file)?, how)),
+            _ => Some((format!("something {how} {} (number {number})", file.name), None)),
         }
     }
 
-    fn socket(&self, pid: u32, socket: &Socket, how: Way) -> (String, Next) {
+    fn socket(&self, pid: u32, socket: &Socket, how: Way) -> Step {
         let with = |peer: &Option<u64>| {
             let name = format!("socket:[{}]", (*peer)?);
-            let pids = self.processes.iter().map(|(pid, _)| *pid);
-            Some(open_files::others_with(&name, End::Any, u32::MAX, pids, self.give_up))
-                .filter(|others| !others.is_empty())
+            Some(self.others_with(&name, End::Any, u32::MAX)).filter(|others| !others.is_empty())
         };
         match socket {
             Socket::Network { local, state: SocketState::Listening, .. } => {
-                (format!("somebody to connect to {local}"), Next::Nobody)
+                (format!("somebody to connect to {local}"), None)
             }
-            Socket::Network { local, remote: None, .. } => (format!("something to be sent to {local}"), Next::Nobody),
+            Socket::Network { local, remote: None, .. } => (format!("something to be sent to {local}"), None),
             Socket::Network { remote: Some(remote), state: SocketState::Connecting, .. } => {
-                (format!("{remote} to answer: the connection has not come about yet"), Next::Nobody)
+                (format!("{remote} to answer: the connection has not come about yet"), None)
             }
             Socket::Network { remote: Some(remote), peer, .. } => match with(peer) {
                 Some(others) => {
                     let (ends, next) = self.ends(&others);
                     (format!("something {how} {remote}, which is {ends}"), next)
                 }
-                None => (format!("something {how} {remote}: that one has to answer"), Next::Nobody),
+                None => (format!("something {how} {remote}: that one has to answer"), None),
             },
             Socket::Local { path, peer } => {
                 let place = path.as_ref().map(|path| format!(" at {path}")).unwrap_or_default();
@@ -223,22 +216,22 @@ impl Chain<'_> {
                             next,
                         )
                     }
-                    None if peer.is_none() && path.is_some() => (format!("somebody to connect{place}"), Next::Nobody),
-                    None => (format!("something {how} a connection of this machine{place}"), Next::Nobody),
+                    None if peer.is_none() && path.is_some() => (format!("somebody to connect{place}"), None),
+                    None => (format!("something {how} a connection of this machine{place}"), None),
                 }
             }
         }
     }
 
     /// Several others are named, one is followed.
-    fn ends(&self, others: &[u32]) -> (String, Next) {
+    fn ends(&self, others: &[u32]) -> Step {
         let names: Vec<String> = others.iter().take(MOST_NAMED).map(|other| (self.name)(*other)).collect();
-        let next = if let [only] = others { Next::Process(*only) } else { Next::Nobody };
+        let next = if let [only] = others { Some((*only, *only)) } else { None };
         (names.join(", "), next)
     }
 
     /// One of several open files.
-    fn files(&self, pid: u32, numbers: &[u32]) -> Option<(String, Next)> {
+    fn files(&self, pid: u32, numbers: &[u32]) -> Option<Step> {
         let names: Vec<String> = numbers.iter().filter_map(|number| self.briefly(pid, *number)).collect();
         if names.is_empty() {
             return None;
@@ -246,7 +239,7 @@ impl Chain<'_> {
         let rest = names.len().saturating_sub(MOST_NAMED);
         let more = if rest > 0 { format!("; and {rest} more") } else { String::new() };
         let names = names.into_iter().take(MOST_NAMED).collect::<Vec<_>>().join("; ");
-        Some((format!("one of several: {names}{more}"), Next::Nobody))
+        Some((format!("one of several: {names}{more}"), None))
     }
 
     fn briefly(&self, pid: u32, number: u32) -> Option<String> {
@@ -254,8 +247,7 @@ impl Chain<'_> {
         if file.kind != FileKind::Socket {
             return Some(file.name);
         }
-        let inode = file.name.trim_start_matches("socket:[").trim_end_matches(']').parse().ok()?;
-        Some(match within(self.left(), move || sockets::find(pid, inode)).flatten()? {
+        Some(match self.socket_of(pid, &file)? {
             Socket::Network { local, state: SocketState::Listening, .. } => format!("a caller at {local}"),
             Socket::Network { remote: Some(remote), .. } => format!("the connection with {remote}"),
             Socket::Network { local, .. } => format!("what is sent to {local}"),
@@ -267,7 +259,7 @@ impl Chain<'_> {
 
 /// A file on a disk that does not answer hangs whoever asks for it.
 fn opened(pid: u32, number: u32) -> Option<OpenFile> {
-    within(std::time::Duration::from_millis(40), move || open_files::one_of(pid, number)).flatten()
+    within(Duration::from_millis(40), move || open_files::one_of(pid, number)).flatten()
 }
 
 fn thread(pid: u32, tid: u32) -> String {

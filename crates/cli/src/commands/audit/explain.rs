@@ -5,7 +5,7 @@ use std::path::Path;
 use jiff::tz::TimeZone;
 use sophron_core::audit;
 use sophron_core::model::ProcessId;
-use sophron_linux::handle::{Handle, HandleError};
+use sophron_linux::handle::Handle;
 use sophron_linux::here;
 
 use super::{nothing_there, read};
@@ -16,6 +16,11 @@ use crate::ui::{self, document, table};
 pub fn run(args: &args::AuditExplain) -> Result<Exit, Failure> {
     let Some(trail) = read(&args.state)? else { return nothing_there(&args.state) };
     let broken = trail.complain();
+    // Of another boot everybody has ended.
+    let boot = here::boot(Path::new("/proc")).ok();
+    let is_gone = |id: &ProcessId| {
+        boot.is_some_and(|boot| id.boot != boot) || Handle::open(id).is_err_and(|error| error.is_gone())
+    };
     let account =
         audit::account(&trail.verified.records, args.case, &TimeZone::system(), &is_gone).ok_or_else(|| {
             Failure::new(Exit::Failed, format!("the record has no case {}", args.case))
@@ -26,11 +31,4 @@ pub fn run(args: &args::AuditExplain) -> Result<Exit, Failure> {
         TextOrJson::Json => ui::out(format_args!("{}\n", account.json())),
     }
     Ok(if broken { Exit::Found } else { Exit::Fine })
-}
-
-/// Whether a process is seen to have ended: of another boot everybody has.
-fn is_gone(id: &ProcessId) -> bool {
-    let boot = here::boot(Path::new("/proc"));
-    boot.is_ok_and(|boot| id.boot != boot)
-        || Handle::open(id).is_err_and(|error| matches!(error, HandleError::Gone(_) | HandleError::Another { .. }))
 }

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
-use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
@@ -11,7 +10,7 @@ use sophron_core::checkup::{Grown, Observation, Past, Scene, Settings, Surroundi
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
-use sophron_linux::patience::within;
+use sophron_linux::patience::{Asked, beside, within};
 use sophron_linux::volumes::Survey;
 use sophron_linux::{Sampler, cgroups, here, inspect, open_files, terminal, trail};
 
@@ -48,7 +47,7 @@ const DISKS: Duration = Duration::from_millis(20);
 /// So much of the lookback is looked at for who grows, and so far apart.
 const BEFORE: Duration = Duration::from_secs(1800);
 const APART: jiff::SignedDuration = jiff::SignedDuration::from_secs(60);
-const QUARTER: jiff::SignedDuration = jiff::SignedDuration::from_secs(240);
+const LATELY: jiff::SignedDuration = jiff::SignedDuration::from_secs(240);
 
 /// Everything a checkup needs.
 pub(super) struct Gathered {
@@ -114,7 +113,7 @@ pub(super) fn live(args: &args::Checkup, settings: &Settings) -> Result<Gathered
         held: held_files(&scene, settings),
         own: own(&scene.snapshot),
         notes: notes(&scene.snapshot, &args.state),
-        grown: grown(&scene.snapshot, &before.recv_timeout(DISKS).unwrap_or_default()),
+        grown: grown(&scene.snapshot, &before.within(DISKS).unwrap_or_default()),
         past: Past::default(),
         protected: None,
     };
@@ -124,11 +123,10 @@ pub(super) fn live(args: &args::Checkup, settings: &Settings) -> Result<Gathered
 /// What processes held in the last of the lookback: at first, and at its later looks, with the times (wall).
 type HeldBefore = HashMap<ProcessId, Vec<(Timestamp, u64)>>;
 
-/// Read beside the looks, by a thread that can be done without.
-fn held_before(state: &args::State) -> Receiver<HeldBefore> {
-    let (sender, receiver) = channel();
+/// Read beside the looks.
+fn held_before(state: &args::State) -> Asked<HeldBefore> {
     let state = args::State { folder: state.folder.clone() };
-    let read = move || {
+    beside(move || {
         let mut held = HeldBefore::new();
         if let Some(recordings) = Recordings::last_of_lookback(BEFORE, &state) {
             let _ = recordings.each(|snapshot, _, _| {
@@ -140,11 +138,8 @@ fn held_before(state: &args::State) -> Receiver<HeldBefore> {
                 }
             });
         }
-        let _ = sender.send(held);
-    };
-    // Without a thread nothing is known of before.
-    let _ = std::thread::Builder::new().name("lookback".to_owned()).spawn(read);
-    receiver
+        held
+    })
 }
 
 /// Who holds more than before, and did not stop growing since.
@@ -154,10 +149,10 @@ fn grown(snapshot: &Snapshot, before: &HeldBefore) -> Vec<Grown> {
         let (at, from) = *points.first()?;
         let over = Duration::try_from(snapshot.moment.wall.duration_since(at)).ok()?;
         let all = to.saturating_sub(from);
-        // In the last quarter of the time at least an eighth of it.
-        let late = points.iter().rev().find(|(point, _)| snapshot.moment.wall.duration_since(*point) >= QUARTER)?;
+        // In the last minutes at least half as fast as on average.
+        let late = points.iter().rev().find(|(point, _)| snapshot.moment.wall.duration_since(*point) >= LATELY)?;
         let lately = to.saturating_sub(late.1);
-        let share = QUARTER.as_secs_f64() / over.as_secs_f64().max(1.0);
+        let share = LATELY.as_secs_f64() / over.as_secs_f64().max(1.0);
         let goes_on = lately as f64 >= all as f64 * share.min(1.0) / 2.0;
         (all > 0 && over >= BEFORE / 6 && goes_on).then_some(Grown { id: process.id, from, to, over })
     };

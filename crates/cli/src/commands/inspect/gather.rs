@@ -9,7 +9,7 @@ use sophron_core::model::{Cost, Needs, Process, ProcessId, Snapshot};
 use sophron_core::state::State;
 use sophron_linux::inspect::{self as details, Chain, Details, Threads};
 use sophron_linux::open_files;
-use sophron_linux::patience::within;
+use sophron_linux::patience::{beside, within};
 use sophron_linux::{Sampler, cgroups, here, roles, terminal};
 
 use super::Inspection;
@@ -56,6 +56,9 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     // A target that is not there, or not the one meant, is refused before anything is measured.
     let target = target::find(&args.target, &snapshot)?;
     source::measuring(length);
+    // A record can be long: it is read while is measured, and hardly waited for.
+    let state = places::state(args.state.folder.as_deref()).ok();
+    let ended = state.map(|state| beside(move || Ended::of(&state)));
     // The heaviest of an app has used most so far: its rates are not known yet.
     let (mut process, members) = match target {
         Target::App(members) => {
@@ -130,7 +133,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         protected,
         role,
         note: notes(&snapshot, &args.state).remove(&process.id),
-        ended_before: ended_before(args, &process),
+        ended_before: ended.and_then(|ended| ended.within(PATIENCE)?.before(&process)),
         gone,
         unmasked: if args.unmasked { sophron_linux::inspect::command_line(&process.id) } else { None },
         sightings,
@@ -142,12 +145,6 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         guidance,
         suffix: String::new(),
     })
-}
-
-/// A record can be long: it is not waited for longer than for anything else.
-fn ended_before(args: &args::Inspect, process: &Process) -> Option<(usize, jiff::Timestamp)> {
-    let state = places::state(args.state.folder.as_deref()).ok()?;
-    within(OTHER_ENDS, move || Ended::of(&state))?.before(process)
 }
 
 /// What exactly it waits for, and who has to answer in the end.

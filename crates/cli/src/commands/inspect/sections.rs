@@ -437,7 +437,7 @@ fn rules(seen: &Inspection) -> Vec<String> {
     let facts = Facts::new(&seen.process, &seen.snapshot.machine);
     let mut lines = Vec::new();
     for rule in &loaded.rules.rules {
-        let covered = rule.covers.as_ref().map_or(Truth::True, |covers| covers.evaluate(&facts));
+        let covered = rule.covering(&facts);
         let armed = if rule.armed { "armed" } else { "in shadow" };
         match covered {
             Truth::False => {}

@@ -373,18 +373,13 @@ impl<'a> Query<'a> {
         let (wide, narrow): (Vec<Field>, Vec<Field>) =
             self.columns.iter().partition(|field| of_all.has(field.info().cost));
         let mut unread = unreadable(&rows, &wide);
-        let mut hidden = 0;
         if self.hides_idle() {
             rows.retain(|process| process.cpu.is_none_or(|cpu| cpu >= IDLE));
-            hidden = matched - rows.len();
         } else if self.hides_those_without() {
-            let does = |process: &Process| {
-                let reading = Facts::new(process, &snapshot.machine).reading(self.by);
-                reading.and_then(|reading| reading.number()).is_some_and(|rate| rate > 0.0)
-            };
-            rows.retain(does);
-            hidden = matched - rows.len();
+            let rate = |process: &Process| Facts::new(process, &snapshot.machine).reading(self.by)?.number();
+            rows.retain(|process| rate(process).is_some_and(|rate| rate > 0.0));
         }
+        let hidden = matched - rows.len();
         rows.sort_by(|a, b| self.heavier(b, a, &snapshot.machine).then(a.id.pid.cmp(&b.id.pid)));
         rows.truncate(self.limit());
         if let Source::Live(sampler, _) = source {

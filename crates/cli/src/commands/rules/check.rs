@@ -4,6 +4,7 @@ use std::path::Path;
 
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Present, review};
+use sophron_core::text::counted;
 use sophron_core::units::exact_duration;
 use sophron_linux::here::Users;
 
@@ -29,17 +30,16 @@ pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
     }
     let rules = &loaded.rules;
     let armed = rules.rules.iter().filter(|rule| rule.armed).count();
-    let plural = |count: usize, one: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") };
     let protection = if rules.protect.is_empty() { "" } else { ", with protections" };
     let found = match warnings.len() {
         0 => "no errors".to_owned(),
-        count => format!("no errors, {}", plural(count, "warning")),
+        count => format!("no errors, {}", counted(count, "warning")),
     };
     ui::out(format_args!(
         "{}: {}. {}, {armed} armed{protection}; samples every {}\n",
         loaded.origin(),
         Styled(if warnings.is_empty() { Label::Heading } else { Label::Warning }, &found),
-        plural(rules.rules.len(), "rule"),
+        counted(rules.rules.len(), "rule"),
         exact_duration(rules.every),
     ));
     for rule in &rules.rules {

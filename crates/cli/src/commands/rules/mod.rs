@@ -88,7 +88,7 @@ fn covered<'s>(rule: &Rule, snapshot: &'s Snapshot) -> (Vec<&'s Process>, usize)
     let mut unknown = 0;
     for process in snapshot.processes.iter().filter(|process| !process.has_ended()) {
         let facts = Facts::new(process, &snapshot.machine);
-        match rule.covers.as_ref().map_or(Truth::True, |covers| covers.evaluate(&facts)) {
+        match rule.covering(&facts) {
             Truth::True => covered.push(process),
             Truth::Unknown => unknown += 1,
             Truth::False => {}
