@@ -156,10 +156,12 @@ impl Dispatcher {
         Some((lead.or(known.map(|(process, _)| process))?.clone(), rule))
     }
 
-    /// Hands it out, or keeps it until nothing is under way on whom it is done to.
+    /// Hands it out, or keeps it until nothing is under way on whom it is done to, and behind what waits for him already:
+    /// what is put back follows from what was put back before.
     pub(super) fn commission(&mut self, commission: Commission) {
         let touches = commission.touches();
-        if touches.iter().any(|id| self.busy.contains(id)) {
+        let waits = |id: &ProcessId| self.queued.iter().any(|queued| queued.touches().contains(id));
+        if touches.iter().any(|id| self.busy.contains(id) || waits(id)) {
             self.queued.push(commission);
             return;
         }

@@ -136,6 +136,44 @@ fn whoever_leaves_his_group_is_undone() {
     assert!(watch.under_way.is_empty(), "the other keeps what was done to it: {:?}", watch.acts());
 }
 
+/// Two rules let go of one process while a third acts on it: its niceness is put back in the order in which they did, or
+/// the part of it that the second still wanted would stay for good.
+#[test]
+fn what_waits_for_a_busy_process_is_put_back_in_order() {
+    let lower = |nice| format!("lasting = '0s'\narmed = true\nladder = [ {{ at = '0s', do = 'lower', nice = {nice} }} ]\n");
+    let rules = load(&format!(
+        "[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'memory.held > 500 MiB'\nbreach = 'instances > 0'\n{}\
+         [[rule]]\nname = 'mild'\nbreach = 'memory.held > 300 MiB'\n{}\
+         [[rule]]\nname = 'hard'\nbreach = 'memory.held > 900 MiB'\nlasting = '0s'\narmed = true\n\
+         ladder = [ {{ at = '0s', do = 'suspend', for = '1m' }} ]\n",
+        lower(10),
+        lower(5)
+    ));
+    let mut watch = Watch::new(&rules);
+    watch.world.processes.push(process(PID + 1, "labelpress"));
+    watch.ticks(1, 800);
+    while !watch.under_way.is_empty() {
+        watch.came(lowered(10));
+    }
+    let mut sample = |watch: &mut Watch, held: u64| {
+        watch.world.pass(seconds(1));
+        watch.world.process(PID).memory_held = Some(held * MIB);
+        watch.sample();
+    };
+    sample(&mut watch, 950);
+    assert_eq!(watch.acts(), ["suspend for 1m"]);
+    for _ in 0..3 {
+        sample(&mut watch, 20);
+    }
+    watch.came(Outcome::Refused("a test".to_owned()));
+    let mut put_back = Vec::new();
+    while !watch.under_way.is_empty() {
+        let Act::Restore { set, still, .. } = watch.came(Outcome::Restored(Restoring::default())) else { continue };
+        put_back.push((set, still));
+    }
+    assert_eq!(put_back, [(10, Some(5)), (5, None)]);
+}
+
 /// A doubted trail disarms until a person accepts the loss, even where it could be written again.
 #[test]
 fn a_doubted_trail_waits_for_a_person() {
