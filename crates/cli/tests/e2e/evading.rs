@@ -190,10 +190,11 @@ fn a_chain_of_short_lives_is_counted_with_its_unit_and_as_unseen() {
         let told = || stage.records().into_iter().find(|record| record["rule"] == rule && record["kind"] == "breach");
         eventually(rule, || told().map(drop));
     }
-    let found = stage.run(&["checkup"]);
-    // Beside other work the machine may be short of CPU as well: he is named either way.
+    // Beside other work others may come first, or it may have had too little itself: then it is looked once more.
     let told = format!("labelpress ({user})");
-    assert!(!tells || found.stdout.contains(&told), "{found:?}");
+    if tells {
+        eventually("checkup names it", || stage.run(&["checkup"]).stdout.contains(&told).then_some(()));
+    }
     drop(chain);
     // Whoever is the chain's at present; the group is this test's own.
     eventually("the group is empty", || {

@@ -1,5 +1,6 @@
 //! Checkup: is this machine short of something, of what, and because of whom? Snapshots in, findings out.
 
+mod cpu;
 mod findings;
 mod grows;
 mod known;

@@ -306,6 +306,18 @@ fn time_of_the_short_lived_is_found_or_said() {
     let told =
         "of what came and went, most was used by mill (mara), 25 a second, 95%; others of mara, 25 a second, 4.0%";
     assert!(only(&found).remarks[0].ends_with(told), "{:?}", only(&found).remarks);
+    // Where all use as much as that, who is heard of from the kernel is named like the others.
+    let mut world = quiet();
+    world.machine.stall_cpu = stall(50.0);
+    world.process(752).cpu = Some(f64::from(world.machine.cores) * 99.0 - 22.0);
+    world.machine.cpu = Some(99.0);
+    world.machine.passing = vec![mill("mill", 22.0)];
+    let said =
+        |world: &mut World| only(&plain(world)).remarks.iter().any(|line| line.contains("mill (mara), 25 a second"));
+    assert!(said(&mut world));
+    // What no figure of the machine shows was somebody's who asked for it.
+    world.process(752).cpu = Some(f64::from(world.machine.cores) * 99.0 - 2.0);
+    assert!(!said(&mut world));
 }
 
 #[test]

@@ -140,7 +140,8 @@ fn whoever_leaves_his_group_is_undone() {
 /// the part of it that the second still wanted would stay for good.
 #[test]
 fn what_waits_for_a_busy_process_is_put_back_in_order() {
-    let lower = |nice| format!("lasting = '0s'\narmed = true\nladder = [ {{ at = '0s', do = 'lower', nice = {nice} }} ]\n");
+    let lower =
+        |nice| format!("lasting = '0s'\narmed = true\nladder = [ {{ at = '0s', do = 'lower', nice = {nice} }} ]\n");
     let rules = load(&format!(
         "[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'memory.held > 500 MiB'\nbreach = 'instances > 0'\n{}\
          [[rule]]\nname = 'mild'\nbreach = 'memory.held > 300 MiB'\n{}\
@@ -155,7 +156,7 @@ fn what_waits_for_a_busy_process_is_put_back_in_order() {
     while !watch.under_way.is_empty() {
         watch.came(lowered(10));
     }
-    let mut sample = |watch: &mut Watch, held: u64| {
+    let sample = |watch: &mut Watch, held: u64| {
         watch.world.pass(seconds(1));
         watch.world.process(PID).memory_held = Some(held * MIB);
         watch.sample();
