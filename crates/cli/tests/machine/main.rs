@@ -252,6 +252,9 @@ fn the_effect_of_lowering_is_measured_and_true() {
             let told = stage.run(&["lower", id, "--nice", "19", "--only", "cpu", "--state", &state]).stdout;
             let (before, after) = (share(&told, 0), share(&told, 1));
             let shared = (15.0..85.0).contains(&before);
+            // Its session is ours as well, which is protected: what works is said before it is done.
+            let confined = told.contains("acts only inside its session") && told.contains(&format!("suspend {id}"));
+            assert_eq!(confined, autogroup && !alone, "{told}");
             let right = if alone && autogroup {
                 after < before / 2.0 && told.contains("its session's value 0 → 19")
             } else if other_session && autogroup {

@@ -4,6 +4,7 @@
 mod levers;
 mod originals;
 mod outcome;
+mod reach;
 mod words;
 
 use std::collections::BTreeMap;
@@ -13,6 +14,7 @@ use std::time::Duration;
 pub use levers::{Lever, Lowering, Moved, Only, Restoring};
 pub use originals::{Originals, UnitWeight};
 pub use outcome::{Ending, Outcome, Standstill};
+pub use reach::{Confined, Reach};
 pub use words::{Came, Verb};
 
 use crate::model::{Process, ProcessId};
@@ -129,28 +131,6 @@ pub struct Whole {
     pub spared: BTreeMap<u32, String>,
     /// Its members as they were judged, each behind the one that it descends from, by PID.
     pub members: Vec<(ProcessId, u32)>,
-}
-
-/// What a lowering may move beyond niceness: decided on the processes that are meant.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Reach {
-    /// Those meant are a whole session: only then its own value may be changed, which acts on all of it.
-    pub whole_session: bool,
-    /// Those meant are all of their unit, or the same program as the rest of it: then its weight may be changed.
-    pub whole_unit: bool,
-}
-
-impl Reach {
-    /// The reach on `process`, where `meant` says who is lowered along with it.
-    pub fn of(processes: &[Process], process: &Process, meant: impl Fn(&Process) -> bool) -> Reach {
-        let alive = || processes.iter().filter(|process| !process.has_ended());
-        let session = process.session;
-        let whole_session =
-            session != 0 && meant(process) && alive().filter(|other| other.session == session).all(&meant);
-        let mate = |other: &Process| meant(other) || other.app == process.app;
-        let whole_unit = alive().filter(|other| other.group == process.group).all(mate);
-        Reach { whole_session, whole_unit }
-    }
 }
 
 impl Order {

@@ -94,11 +94,6 @@ impl Effect {
         }
     }
 
-    /// Whether the whole session would have to be lowered, and not only one of it.
-    pub fn is_held_by_session(&self) -> bool {
-        matches!(&self.measured, Measured::Cpu(.., Some(Why::OfSession)))
-    }
-
     /// `cpu 98% → 31% of a core (each over 2 s)`, with a reason where nothing changed.
     pub fn words(&self) -> String {
         let (first, second) = (scaled_duration(self.over.0), scaled_duration(self.over.1));
@@ -168,7 +163,7 @@ impl Why {
             Why::OfGroup(group) => format!(
                 "it is in the control group {group}: niceness acts only against that group's own processes, against the others its CPU weight"
             ),
-            Why::OfSession => "the kernel groups CPU by session: niceness acts only inside its own; lowering the whole session (its leader with --tree) acts against the others".to_owned(),
+            Why::OfSession => "the kernel groups CPU by session: niceness acts only inside its own; lowering the whole session acts against the others".to_owned(),
             Why::NoMilder => "those who want the CPU are no milder than it, or there is room for all".to_owned(),
         }
     }

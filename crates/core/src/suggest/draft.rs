@@ -1,8 +1,9 @@
 //! A rule for one offender that somebody is looking at, with limits from what it has done so far.
 
 use super::figures::{Figures, Minute, middle};
-use super::rule::{Written, percent, quoted, size};
+use super::rule::{Written, percent, size};
 use super::{LEAST_OF_APP, SPREADS};
+use crate::condition::quoted;
 use crate::model::{Process, Snapshot};
 use crate::units::{Value, scaled_size};
 

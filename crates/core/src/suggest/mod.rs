@@ -14,7 +14,9 @@ pub use rule::Written;
 
 use crate::model::is_at_work;
 use crate::units::{exact_duration, scaled_size};
-use rule::{percent, quoted, size};
+use rule::{percent, size};
+
+use crate::condition::quoted;
 use std::time::Duration;
 
 /// Spreads from the middle to a limit.

@@ -71,11 +71,6 @@ fn string(text: &str) -> String {
     }
 }
 
-/// A text inside a condition.
-pub(super) fn quoted(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
-}
-
 /// A whole size for a limit: rounded up to a figure that a person would write.
 pub(super) fn size(bytes: f64) -> String {
     const MIB: f64 = 1024.0 * 1024.0;
@@ -96,6 +91,7 @@ pub(super) fn percent(value: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::condition::quoted;
 
     /// Names come from outside: whatever they are, the rule means that very program.
     #[test]

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use sophron_core::act::{Act, Only, Order, Originals, Reach, same};
+use sophron_core::act::{Act, Confined, Lever, Only, Order, Originals, Reach, same};
 use sophron_core::model::Process;
 use sophron_core::state::State;
 use sophron_testkit::process;
@@ -52,6 +52,44 @@ fn a_unit_is_weighed_only_as_a_whole() {
     all[2] = at(12, "dash", 12, "/lamp");
     all[2].state = State::Zombie;
     assert!(whole(&all, &[10]), "who has ended is nobody");
+}
+
+/// A lowering that nobody outside its scheduling group has anything of: who is in the group, and the condition that fits
+/// all of them, where anything moves the group as a whole.
+#[test]
+fn what_a_lowering_does_not_reach_is_known_beforehand() {
+    let scope = "/user.slice/user-1001.slice/session-4.scope";
+    let app = "/user.slice/user-1001.slice/user@1001.service/app.slice/app-inklane.scope";
+    let own = "/user.slice/user-1001.slice/user@1001.service/app.slice/mill.service";
+    let all = [
+        at(10, "labelpress", 10, "/system.slice/labelpress.service"),
+        at(11, "dash", 10, "/system.slice/labelpress.service"),
+        at(12, "dash", 12, scope),
+        at(13, "inklane", 13, app),
+        at(14, "mill", 14, own),
+        at(15, "dash", 15, own),
+        at(16, "tilebaker", 16, "/system.slice/labelpress.service/tenant"),
+    ];
+    let told = |at: usize, lever: &Lever, meant: &[u32]| {
+        let confined = Confined::of(&all, &all[at], lever, |process| meant.contains(&process.id.pid))?;
+        let others: Vec<u32> = confined.others.iter().map(|other| other.id.pid).collect();
+        Some((others, confined.all))
+    };
+    let fits = |condition: &str| Some(condition.to_owned());
+    let session = Lever::SessionGroup { group: "/autogroup-41".to_owned() };
+    assert_eq!(told(0, &session, &[10]), Some((vec![11], fits("session = 10"))));
+    assert_eq!(told(0, &session, &[10, 11]), None);
+    assert_eq!(told(0, &Lever::Nice, &[10]), None);
+    let weight = |at: usize, meant: &[u32]| {
+        let group = all[at].group.clone().unwrap();
+        told(at, &Lever::Weight { group, unified: true }, meant)
+    };
+    assert_eq!(weight(0, &[10]), Some((vec![11], fits("unit = \"labelpress.service\""))));
+    assert_eq!(weight(0, &[10, 11]), None);
+    assert_eq!(weight(2, &[12]), Some((vec![], None)), "a login's weight is everybody's in it");
+    assert_eq!(weight(3, &[13]), None, "a program's own scope");
+    assert_eq!(weight(4, &[14]), Some((vec![15], fits("unit = \"mill.service\" and uid = 1001"))));
+    assert_eq!(weight(6, &[16]), Some((vec![], None)), "a group that no manager made");
 }
 
 /// Whoever is of the unit is started anew with it, and only he; nobody else's act knows of mates.

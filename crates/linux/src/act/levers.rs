@@ -38,12 +38,10 @@ impl<'a> Levers<'a> {
         Levers { handle, process, nice, only, reach, direct, lever: lever(process.id.pid) }
     }
 
-    /// The unit whose weight may be changed: where the desktop puts every program into a control group of its own, that
-    /// group's weight is the lever.
+    /// The unit whose weight may be changed: where the CPU is shared out by control groups, that weight is the lever.
     fn unit(&self) -> Option<UnitName> {
         let by_weight = self.direct.is_some() || matches!(self.lever, Lever::Weight { .. });
-        let unit = UnitName::of(self.process).filter(|unit| by_weight && !unit.name.starts_with("session-"))?;
-        (unit.name.starts_with("app-") || self.reach.whole_unit).then_some(unit)
+        UnitName::of(self.process).filter(|_| by_weight && self.reach.moves_weight(self.process))
     }
 
     /// What there is to put back, of every lever that will be moved; goes into the intent.

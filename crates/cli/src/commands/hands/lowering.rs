@@ -2,13 +2,15 @@
 
 use std::time::Duration;
 
-use sophron_core::act::{Only, Outcome};
+use sophron_core::act::{Confined, Lever, Only, Outcome};
 use sophron_core::facts::Facts;
 use sophron_core::happening::{Effect, Look};
 use sophron_core::model::{Process, Snapshot};
+use sophron_core::text::processes;
 
 use super::acts::worse;
 use super::ending::{Asked, ending};
+use super::targets::MOST_UNASKED;
 use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
 use crate::source;
@@ -16,6 +18,19 @@ use sophron_linux::act;
 
 /// Over how long the effect is measured, before and after.
 const MEASURED: Duration = Duration::from_secs(2);
+
+/// A lowering that acts inside a scheduling group only.
+pub(super) struct Narrow {
+    /// Inside which, and who else is in it.
+    pub said: String,
+    /// What works against the others: what to type, and what that does.
+    pub way: (String, &'static str),
+}
+
+/// What stops it for a while, whatever the kernel groups CPU by.
+fn suspend(process: &Process) -> (String, &'static str) {
+    (format!("sophron suspend {}", process.id.checked()), "it stands still for 5 m, and goes on by itself")
+}
 
 impl Hand<'_> {
     pub(super) fn lower(&mut self, able: &[Chosen], only: Only) -> Result<Exit, Failure> {
@@ -29,7 +44,7 @@ impl Hand<'_> {
         }
         let after = self.measure()?;
         let mut exit = Exit::Fine;
-        let mut without: Vec<(&Chosen, Effect)> = Vec::new();
+        let mut without: Vec<(&Chosen, Lever)> = Vec::new();
         for (chosen, outcome, took) in done {
             let was = before.find(&chosen.process.id);
             let effect = match (&outcome, was) {
@@ -48,21 +63,20 @@ impl Hand<'_> {
                 _ => None,
             };
             exit = worse(exit, &outcome);
-            let words = effect.as_ref().map(Effect::words);
-            self.finish(chosen, outcome, took, words);
-            without.extend(effect.filter(Effect::is_without).map(|effect| (chosen, effect)));
+            if let Outcome::Lowered(lowering) = &outcome
+                && effect.as_ref().is_some_and(Effect::is_without)
+            {
+                without.push((chosen, lowering.lever.clone()));
+            }
+            self.finish(chosen, outcome, took, effect.as_ref().map(Effect::words));
         }
         let asked = if only == Only::Disk { Asked::Disk } else { Asked::Cpu };
         let mut next = Vec::new();
-        for (chosen, effect) in &without {
-            let (process, id) = (&chosen.process, chosen.process.id.checked());
-            // What would be refused is not offered.
-            let spared = |leader: &Process| self.protections.reason(&Facts::new(leader, &after.machine)).is_some();
-            let leader = after.process(process.session).filter(|leader| leader.id != process.id && !spared(leader));
-            next.extend(leader.filter(|_| effect.is_held_by_session()).map(|leader| {
-                (format!("sophron lower {} --tree", leader.id.checked()), "its whole session gives way to the others")
-            }));
-            next.push((format!("sophron suspend {id}"), "it stands still for 5 m, and goes on by itself"));
+        for (chosen, lever) in &without {
+            let way = self.confined(&after, &chosen.process, lever, meant).map(|confined| confined.way);
+            let suspend = suspend(&chosen.process);
+            next.extend(way.filter(|way| *way != suspend && !next.contains(way)));
+            next.push(suspend);
         }
         let undo = able.iter().map(|chosen| chosen.process.id.checked().to_string()).collect::<Vec<_>>().join(" ");
         let by_root = only != Only::Disk && able.iter().any(|chosen| !act::may_raise(chosen.process.nice));
@@ -74,6 +88,39 @@ impl Hand<'_> {
         ending(asked, &before.machine, &after.machine, Some(&undo), &next);
         // That nothing came of it is worth an answer of its own.
         Ok(if exit == Exit::Fine && !without.is_empty() { Exit::Found } else { exit })
+    }
+
+    /// Whom a lowering of it does not act against, and what would.
+    pub(super) fn confined(
+        &self,
+        snapshot: &Snapshot,
+        process: &Process,
+        lever: &Lever,
+        meant: impl Fn(&Process) -> bool,
+    ) -> Option<Narrow> {
+        let confined = Confined::of(&snapshot.processes, process, lever, &meant)?;
+        let others = confined.others.len();
+        let inside = &confined.inside;
+        let mut said = match others {
+            0 => format!("acts only inside {inside}, in which nobody else runs: nobody has anything of it"),
+            some => {
+                format!("acts only inside {inside}, against {} more: nobody else has anything of it", processes(some))
+            }
+        };
+        let spared = confined.others.iter().find_map(|other| {
+            let why = self.protections.reason(&Facts::new(other, &snapshot.machine))?;
+            Some(format!("; all of it is not to be lowered: {} is protected ({why})", other.label()))
+        });
+        let way = match confined.all.filter(|_| spared.is_none()) {
+            Some(all) => {
+                let count = others + snapshot.processes.iter().filter(|process| meant(process)).count();
+                let most = if count > MOST_UNASKED { format!(" --at-most {count}") } else { String::new() };
+                (format!("sophron lower --where '{all}'{most}"), "all of it gives way to the others")
+            }
+            None => suspend(process),
+        };
+        said.extend(spared);
+        Some(Narrow { said, way })
     }
 
     fn measure(&mut self) -> Result<Snapshot, Failure> {

@@ -5,7 +5,7 @@ use sophron_core::inspect;
 use sophron_core::model::Process;
 use sophron_core::text::{children, processes};
 use sophron_core::units::{exact_duration, scaled_duration, scaled_size};
-use sophron_linux::inspect::restart;
+use sophron_linux::inspect::{lever, restart};
 use sophron_linux::{act, jobs, locks};
 
 use super::{Chosen, Hand};
@@ -63,7 +63,30 @@ pub(super) fn render(hand: &Hand<'_>) -> String {
             width,
         ));
     }
+    for (word, line) in reach(hand) {
+        text.push_str(&paragraph::under(word, INDENT, &line, width));
+    }
     text
+}
+
+/// Where a lowering acts inside a scheduling group only: that, and what works against all others.
+fn reach(hand: &Hand<'_>) -> Vec<(&'static str, String)> {
+    let mut lines = Vec::new();
+    if !matches!(hand.act, Act::Lower { only: Only::Both | Only::Cpu, .. }) {
+        return lines;
+    }
+    let able = || hand.chosen.iter().filter(|chosen| chosen.refused.is_none());
+    let meant = |process: &Process| able().any(|chosen| chosen.process.id == process.id);
+    for chosen in able().filter(|chosen| chosen.root) {
+        let process = &chosen.process;
+        let Some(narrow) = hand.confined(&hand.snapshot, process, &lever(process.id.pid), meant) else { continue };
+        let line = ("reach", narrow.said);
+        if !lines.contains(&line) {
+            let (command, what) = narrow.way;
+            lines.extend([line, ("instead", format!("{command}   {what}"))]);
+        }
+    }
+    lines
 }
 
 fn one(hand: &Hand<'_>, chosen: &Chosen, width: Option<usize>) -> String {

@@ -16,7 +16,7 @@ use crate::commands::target::{self, Target};
 use crate::exit::{Exit, Failure};
 
 /// Most processes that `--where` acts on where nobody is asked.
-const MOST_UNASKED: usize = 10;
+pub(super) const MOST_UNASKED: usize = 10;
 
 /// Every process meant, and whether it was asked for by itself.
 pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<Vec<(Process, bool)>, Failure> {
