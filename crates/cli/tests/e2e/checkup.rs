@@ -114,20 +114,35 @@ fn an_ordinary_user_still_finds_a_disk_hog() {
 #[test]
 fn the_watcher_is_asked_whether_anybody_needs_to_stay() {
     let stage = stage();
+    // Beside other work the machine is short of CPU as well, and then its suspects come first: here that is nothing to tell.
+    let most = |figure: &str, most: &str| format!("machine.{figure} = {{ notice = '{most}', critical = '{most}' }}\n");
+    let limits =
+        most("stall.cpu", "101%") + &most("cpu", "101%") + &most("core.fullest", "101%") + &most("load.core", "999");
     let rules = |app: &str, armed: bool| {
         format!(
-            "format = 1\n[[rule]]\nname = 'held'\nwhere = 'app = \"{app}\" and {{mine}}'\nbreach = 'memory.held > 9 GiB'\n\
-             lasting = '5m'\narmed = {armed}\n"
+            "format = 1\n[checkup]\n{limits}[[rule]]\nname = 'held'\nwhere = 'app = \"{app}\" and {{mine}}'\n\
+             breach = 'memory.held > 9 GiB'\nlasting = '5m'\narmed = {armed}\n"
         )
     };
-    let press = stage.offender("labelpress", &["--grow", "80MiB/s", "--up-to", "1500MiB"]);
     let state = stage.state().display().to_string();
     let told = |app: &str, armed: bool, said: &str| {
-        let watcher = stage.watch(&stage.write("rules.toml", rules(app, armed)), &["--for", "10m"]);
-        let found = stage.run(&["checkup", "--for", "2s", "--state", &state]).stdout;
-        assert!(found.contains("labelpress grows by ") && found.contains(&press.pid().to_string()), "{found}");
-        let line = found.lines().find(|line| line.starts_with("watcher")).unwrap_or_default();
-        assert!(line.contains("runs: 1 rule, ") && line.contains(", until ") && line.ends_with(said), "{line}");
+        let path = stage.write("rules.toml", rules(app, armed));
+        let watcher = stage.watch(&path, &["--for", "10m"]);
+        let path = path.display().to_string();
+        eventually(said, || {
+            let press = stage.offender("labelpress", &["--grow", "80MiB/s", "--up-to", "1500MiB"]);
+            let found = stage.run(&["checkup", "--for", "2s", "--state", &state, "--rules", &path]).stdout;
+            let line = found.lines().find(|line| line.starts_with("watcher")).unwrap_or_default();
+            let right = found.contains("labelpress grows by ")
+                && found.contains(&press.pid().to_string())
+                && line.contains("runs: 1 rule, ")
+                && line.contains(", until ")
+                && line.ends_with(said);
+            if !right {
+                eprintln!("{found}");
+            }
+            right.then_some(())
+        });
         watcher.interrupt();
     };
     told("labelpress", true, ": no need to stay, held covers labelpress");
