@@ -174,12 +174,9 @@ impl Value {
 impl fmt::Display for Value {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Value::Size(bytes) => {
-                let unit = BINARY.iter().rev().find(|(_, factor)| *bytes != 0 && bytes % factor == 0);
-                match unit {
-                    Some((name, factor)) => write!(f, "{} {name}", bytes / factor),
-                    None => write!(f, "{bytes} B"),
-                }
+            Value::Size(bytes) => f.write_str(&exact_size(*bytes)),
+            Value::Rate(rate) if rate.fract() == 0.0 && (0.0..=MOST_EXACT).contains(rate) => {
+                write!(f, "{}/s", exact_size(*rate as u64))
             }
             Value::Rate(rate) => write!(f, "{rate} B/s"),
             Value::Percent(percent) => write!(f, "{percent}%"),
@@ -190,6 +187,17 @@ impl fmt::Display for Value {
             Value::Flag(flag) => f.write_str(if *flag { "yes" } else { "no" }),
         }
     }
+}
+
+/// Up to there a float is every whole number.
+const MOST_EXACT: f64 = (1_u64 << 53) as f64;
+
+/// As a person would have written it: in the unit in which it is the smallest whole number.
+fn exact_size(bytes: u64) -> String {
+    let whole = |(_, factor): &&(&str, u64)| bytes != 0 && bytes % factor == 0;
+    let units = BINARY.iter().chain(&DECIMAL).filter(whole);
+    let (unit, factor) = units.min_by_key(|(_, factor)| bytes / factor).unwrap_or(&DECIMAL[0]);
+    format!("{} {unit}", bytes / factor)
 }
 
 const KIB: u64 = 1024;
@@ -417,6 +425,15 @@ mod tests {
         let shown: Vec<String> =
             [0.0, 999.0, 1023.0, 786_432_000.0, 104_857_600.0, 1_342_177_280.0].map(scaled_size).into();
         assert_eq!(shown, ["0 B", "999 B", "1.00 KiB", "750 MiB", "100 MiB", "1.25 GiB"]);
+    }
+
+    /// A limit is said back as somebody wrote it.
+    #[test]
+    fn exact_figures_stand_in_a_unit_that_a_person_would_write() {
+        for text in ["1 MiB/s", "100 kB/s", "1.5 B/s", "500 MB", "750 MiB", "0 B", "1023 B"] {
+            let (number, unit) = text.split_once(' ').unwrap();
+            assert_eq!(quantity(number, unit).unwrap().to_string(), text);
+        }
     }
 
     #[test]

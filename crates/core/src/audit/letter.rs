@@ -108,8 +108,11 @@ fn of_its_own(subject: &SubjectRecord) -> Option<String> {
 
 /// What was done, as it came out.
 fn done(record: &Record) -> Option<&'static str> {
-    if record.kind != Kind::Outcome {
-        return None;
+    match (&record.kind, record.came()?) {
+        (Kind::Outcome, _) => {}
+        (Kind::Restored, Came::Resumed) => return Some("it went on"),
+        (Kind::Restored, Came::Restored) => return Some("that was taken back"),
+        _ => return None,
     }
     Some(match (record.verb()?, record.came()?) {
         (Verb::Lower, Came::Lowered) => "it was made to give way to other programs",

@@ -10,7 +10,7 @@ use toml::de::{DeTable, DeValue};
 use super::keys::{self, Reading};
 use super::options::Names;
 use super::section::{Section, Source};
-use super::wording::{starts, wording};
+use super::wording::wording;
 use super::{
     Action, Again, Audit, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, checkup, keeping,
     ladder, options,
@@ -188,7 +188,6 @@ fn protect(source: &mut Source<'_>, section: &Section<'_>) -> Option<Condition> 
 
 /// `[adjust.NAME]`: keys of an earlier rule, changed.
 fn adjust(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar) {
-    let whole = section;
     let Some(value) = section.get("adjust") else { return };
     let DeValue::Table(tables) = value.get_ref() else {
         source.wrong_type(value, "adjust", "a table for each rule", "…` under `[adjust.press-leak]");
@@ -210,7 +209,7 @@ fn adjust(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar) {
         source.only(&section, &keys::RULE, Reading::Adjusting);
         let changed = keys(source, &section, &so_far.hours, rule.judge, Some(&rule.breach));
         changed.change(rule);
-        rule.text = format!("{}\n\n{}", rule.text, wording(source.text, &starts(whole), value.span().start));
+        rule.text = format!("{}\n\n{}", rule.text, wording(source.text, value));
         check_pick(source, &section, rule);
     }
 }
@@ -264,14 +263,13 @@ fn rules(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar, pla
         );
         return;
     };
-    let starts = starts(section);
     for value in tables.iter() {
         let DeValue::Table(table) = value.get_ref() else {
             source.wrong_type(value, "rule", "a table", "…` under `[[rule]]");
             continue;
         };
         let section = Section { table, start: value.span().start, name: "a rule" };
-        let wording = wording(source.text, &starts, value.span().start);
+        let wording = wording(source.text, value);
         let rule = rule(source, &section, &so_far.hours, &mut so_far.names, place);
         so_far.rules.rules.extend(rule.map(|rule| Rule { text: wording, ..rule }));
     }

@@ -117,4 +117,11 @@ fn the_letter_is_about_whom_something_was_done_to() {
     assert!(letter.contains("it was held for a while") && letter.contains("it was not over"), "{letter}");
     assert!(entry(&told(false), "undone").concat().contains("still suspended"));
     assert_eq!(entry(&told(true), "undone"), ["nothing is in force any more"]);
+    // What was taken back since is told as well.
+    watch.step(Input::End);
+    watch.came(Outcome::Resumed(None));
+    drafts.extend(watch.drafts());
+    let records = sealed(&drafts, |line| line);
+    let account = account(&records, 1, &TimeZone::UTC, &|_| false).unwrap().json();
+    assert!(account.to_string().contains("it was held for a while; 07:30:00 it went on."), "{account}");
 }

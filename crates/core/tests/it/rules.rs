@@ -127,7 +127,7 @@ proptest! {
 #[test]
 fn a_rule_keeps_its_own_lines() {
     let first = "format = 1\n# of the press\n[[rule]]\nname = 'a'\nbreach = 'cpu > 5%' # much\nlasting = '1s'\nladder = [\n  { at = '0s', do = 'alert' },\n]\n\n\
-        [protect]\nwhere = 'app = x'\n[[rule]]\nname = 'b'\nbreach = 'cpu > 6%'\nlasting = '1s'\n";
+        # Of another matter.\n\n[protect]\nwhere = 'app = x'\n# of the rest\n[[rule]]\nname = 'b'\nbreach = 'cpu > 6%'\nlasting = '1s'\n[rule.again]\nafter = '9m' # then\n# the end\n";
     let second = "format = 1\n[adjust.a]\nlasting = '9s'\n[adjust.b]\narmed = true\n";
     let files = [File { bytes: first.as_bytes() }, File { bytes: second.as_bytes() }];
     let rules = sophron_core::rules::load_files(&files).unwrap().rules;
@@ -135,5 +135,8 @@ fn a_rule_keeps_its_own_lines() {
         rules[0].text,
         "[[rule]]\nname = 'a'\nbreach = 'cpu > 5%' # much\nlasting = '1s'\nladder = [\n  { at = '0s', do = 'alert' },\n]\n\n[adjust.a]\nlasting = '9s'"
     );
-    assert_eq!(rules[1].text, "[[rule]]\nname = 'b'\nbreach = 'cpu > 6%'\nlasting = '1s'\n\n[adjust.b]\narmed = true");
+    assert_eq!(
+        rules[1].text,
+        "[[rule]]\nname = 'b'\nbreach = 'cpu > 6%'\nlasting = '1s'\n[rule.again]\nafter = '9m' # then\n\n[adjust.b]\narmed = true"
+    );
 }

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use sophron_core::rules::{Rule, explain};
+use sophron_core::subject::Judged;
 
 use crate::exit::{Exit, Failure};
 use crate::ui::style::{Label, Styled};
@@ -34,7 +35,8 @@ pub fn run(file: &Path, rule: Option<&str>) -> Result<Exit, Failure> {
         for (word, sentence) in explain(rule) {
             ui::out(paragraph::under(if word == last { "" } else { word }, INDENT, &sentence, width));
             last = word;
-            if word == "whom" {
+            let nobody_is_picked = rule.judge == Judged::Machine && rule.covers.is_none();
+            if word == "whom" && !nobody_is_picked {
                 ui::out(paragraph::under("", INDENT, &super::covered_words(rule, &snapshot), width));
             }
         }
