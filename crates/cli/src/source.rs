@@ -23,7 +23,14 @@ const SPAN: Duration = Duration::from_secs(5);
 /// A source of snapshots.
 pub enum Source {
     /// This machine.
-    Live(Box<Sampler>, Needs),
+    Live {
+        /// What looks at it.
+        sampler: Box<Sampler>,
+        /// What is read of everybody.
+        needs: Needs,
+        /// Whether what is asked for comes from two whole readings.
+        twice: bool,
+    },
     /// One moment, or a span, of recordings.
     Recorded(Recordings),
 }
@@ -40,40 +47,41 @@ pub struct Look {
 }
 
 impl Source {
-    /// The recordings given, or this machine with what `needs` names.
-    pub fn new(recordings: Option<Recordings>, needs: Needs) -> Result<Source, Failure> {
+    /// The recordings given, or this machine with what `needs` names; `rates` says whether rates other than CPU are meant.
+    pub fn new(recordings: Option<Recordings>, needs: Needs, rates: bool) -> Result<Source, Failure> {
         match recordings {
             Some(recordings) => Ok(Source::Recorded(recordings)),
             None => {
                 let sampler =
                     Sampler::new(Path::new("/proc"), needs).map_err(|error| Failure::of(Exit::Failed, error))?;
-                let mut source = Source::Live(Box::new(sampler), needs);
-                source.prime(needs)?;
+                let twice = needs_two_readings(needs, rates);
+                let mut source = Source::Live { sampler: Box::new(sampler), needs, twice };
+                source.prime()?;
                 Ok(source)
             }
         }
     }
 
     pub fn is_live(&self) -> bool {
-        matches!(self, Source::Live(..))
+        matches!(self, Source::Live { .. })
     }
 
     /// The first sample of a live machine has no rates. Only what has other rates than CPU needs more than the clocks.
-    fn prime(&mut self, needs: Needs) -> Result<(), Failure> {
-        let Source::Live(sampler, _) = self else { return Ok(()) };
-        let primed = if needs_two_readings(needs) { sampler.look().map(|_| ()) } else { sampler.prime() };
+    fn prime(&mut self) -> Result<(), Failure> {
+        let Source::Live { sampler, twice, .. } = self else { return Ok(()) };
+        let primed = if *twice { sampler.look().map(|_| ()) } else { sampler.prime() };
         primed.map_err(|error| Failure::of(Exit::Failed, error))
     }
 
     /// The next snapshot: of the machine after an interval, of the recording at its moment.
     pub fn look(&mut self, interval: Option<Duration>) -> Result<Look, Failure> {
         match self {
-            Source::Live(sampler, needs) => {
+            Source::Live { sampler, needs, twice } => {
                 let interval = interval.unwrap_or(INTERVAL);
                 measuring(interval);
                 std::thread::sleep(interval);
                 // What only ranks by CPU or memory needs little of the idle.
-                let ranks_only = !needs_two_readings(*needs) && !needs.has(Cost::Stat) && !needs.has(Cost::Command);
+                let ranks_only = !*twice && !needs.has(Cost::Stat) && !needs.has(Cost::Command);
                 let snapshot = if ranks_only { sampler.glance() } else { sampler.look() };
                 let snapshot = snapshot.map_err(|error| Failure::of(Exit::Failed, error))?;
                 measured();
@@ -88,7 +96,7 @@ impl Source {
 
     /// A look over a span: that of the recordings, or of the machine from one whole reading to the next.
     pub fn span(&mut self, interval: Option<Duration>) -> Result<Look, Failure> {
-        let Source::Live(sampler, _) = self else { return self.look(interval) };
+        let Source::Live { sampler, .. } = self else { return self.look(interval) };
         let failed = |error| Failure::of(Exit::Failed, error);
         let interval = interval.unwrap_or(SPAN);
         let mut over = Over::default();
@@ -102,9 +110,9 @@ impl Source {
     }
 }
 
-/// Rates other than CPU, and counts over all, come from two whole readings.
-fn needs_two_readings(needs: Needs) -> bool {
-    needs.has(Cost::Io) || needs.has(Cost::Family) || needs.has(Cost::Status) || needs.has(Cost::Cgroup)
+/// Rates other than CPU, and counts over all, come from two whole readings; `rates` says whether any such are asked for.
+fn needs_two_readings(needs: Needs, rates: bool) -> bool {
+    rates || needs.has(Cost::Io) || needs.has(Cost::Family) || needs.has(Cost::Status) || needs.has(Cost::Cgroup)
 }
 
 fn told() -> bool {

@@ -112,6 +112,7 @@ impl<'a> Facts<'a> {
             Field::State => Some(Value::State(process.state)),
             Field::Cpu => process.cpu.map(Value::Percent),
             Field::CpuPart => process.cpu.map(|cpu| Value::Percent(cpu / f64::from(machine.cores.max(1)))),
+            Field::CpuChildren => process.children_cpu().map(|cpu| Value::Percent(f64::from(cpu))),
             Field::CpuTime => Some(Value::Duration(process.cpu_time)),
             Field::Memory => size(process.memory),
             Field::MemoryPart => process.memory.map(|memory| Value::Percent(machine.share_of_memory(memory))),

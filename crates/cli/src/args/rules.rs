@@ -141,6 +141,8 @@ pub struct Suggest {
 }
 
 #[derive(Debug, clap::Args)]
+// Behind --from, which takes several, the rules file would be one of them.
+#[command(override_usage = "sophron rehearse <RULES> --from <FILE>... [OPTIONS]")]
 pub struct Rehearse {
     /// The rules file; rules.d/*.toml beside it are read as well
     pub rules: PathBuf,

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::process::{Command, Stdio};
 
 use serde_json::Value;
-use sophron_testkit::{Stage, eventually};
+use sophron_testkit::{Own, Stage, eventually};
 
 use crate::stage;
 
@@ -13,6 +13,27 @@ fn json(stage: &Stage, options: &[&str]) -> Value {
     let output = stage.run(&[&["list", "--format", "json"], options].concat());
     assert_eq!(output.status, Some(0), "{}", output.stderr);
     serde_json::from_str(&output.stdout).unwrap()
+}
+
+/// Whoever starts others that end at once is found by what they use, first of all, with a figure; rates other than CPU are
+/// read twice.
+#[test]
+fn what_short_lived_children_use_is_their_parents() {
+    let stage = stage();
+    let loops = "while :; do sh -c 'i=0; while [ $i -lt 9000 ]; do i=$((i+1)); done'; done";
+    let spawner = Own(Command::new("sh").args(["-c", loops]).stdin(Stdio::null()).spawn().unwrap());
+    let pid = spawner.pid().to_string();
+    eventually("it is found", || {
+        let told =
+            stage.run(&["list", "--where", &format!("pid = {pid}"), "--columns", "id,cpu.children,faults"]).stdout;
+        let row = told.lines().find(|line| line.starts_with(&pid))?.split_whitespace().map(str::to_owned);
+        let row: Vec<String> = row.collect();
+        (row[1].parse::<f64>().ok()? > 5.0 && row[2] == "0").then_some(())
+    });
+    eventually("it comes first", || {
+        let told = json(&stage, &["--by", "cpu.children", "--where", "not kernel and cpu.children > 5%"]);
+        told["rows"].as_array()?.iter().find(|row| row["pid"].to_string() == pid)?["cpu.children"].as_f64().map(drop)
+    });
 }
 
 #[test]

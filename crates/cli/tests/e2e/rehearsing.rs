@@ -35,6 +35,17 @@ fn the_demo_day_rehearsed_by_the_offices_rules() {
     assert!(!one.contains('\u{1b}') && told.stderr.is_empty(), "{}", told.stderr);
 }
 
+/// The rules to begin with find each offender of the day, by what it does, and nobody else.
+#[test]
+fn the_starter_rules_find_the_days_offenders() {
+    let json = stage().json(&["rehearse", &example("starter.toml"), "--from", "demo", "--format", "json"]);
+    let of = |row: &Value, key: &str| row[key].as_str().unwrap_or_default().to_owned();
+    let found: Vec<_> = json["rows"].as_array().unwrap().iter().map(|row| (of(row, "rule"), of(row, "app"))).collect();
+    let wanted =
+        [("leak", "labelpress"), ("spin", "sheetlamp"), ("swarm", "tilebaker"), ("squeeze", "labelpress"), ("leak", "herbarium")];
+    assert_eq!(found, wanted.map(|(rule, app)| (rule.to_owned(), app.to_owned())));
+}
+
 #[test]
 fn whom_a_rule_must_not_touch_and_what_it_cannot_see_comes_first() {
     let stage = stage();

@@ -6,7 +6,9 @@ use jiff::Timestamp;
 
 use super::{Evidence, Kind, Record, SubjectRecord};
 use crate::act::{Came, Verb};
-use crate::units::{Value, scaled_duration};
+use crate::text::counted;
+use crate::units::{Value, parse_duration, scaled_duration};
+use crate::window::Function;
 
 /// A letter about the process that was acted on; of a case in which nothing was done, about the one that broke the rule.
 /// `clock` and `date` write a moment as people do.
@@ -72,12 +74,44 @@ fn because(evidence: &Evidence, opening: &Record) -> String {
     }
 }
 
-/// `held 812 MiB of memory`: the reading of the rule's own field, in words.
+/// `held 812 MiB of memory`: the reading of what the rule goes by, in words; `None` where it says nothing of a program.
 fn of_program(evidence: &Evidence) -> Option<String> {
     let reading = evidence.reading_in_words()?;
-    Some(match evidence.field.as_deref()? {
+    let quantity = evidence.field.as_deref()?;
+    let Some((function, arguments)) = quantity.strip_suffix(')').and_then(|inner| inner.split_once('(')) else {
+        return of_field(quantity, &reading);
+    };
+    let mut arguments = arguments.split(", ");
+    let field = arguments.next()?;
+    let span = arguments.last().and_then(|window| parse_duration(window).ok()).map(spelled);
+    let over = |joint: &str| span.as_ref().map(|span| format!("{joint} {span}")).unwrap_or_default();
+    match Function::named(function)? {
+        Function::Avg => Some(of_field(field, &reading)? + &over(", on average over")),
+        Function::Peak => Some(of_field(field, &reading)? + &over(", at the most, within")),
+        Function::Low => Some(of_field(field, &format!("at least {reading}"))? + &over(" all through")),
+        Function::Growth | Function::Climb => {
+            let then = span.map_or("when it was first seen".to_owned(), |span| format!("{span} before"));
+            Some(format!("{} than {then}", of_field(field, &format!("{reading} more"))?))
+        }
+        Function::Slope if field.starts_with("memory") => Some(format!("held memory that grew by {reading}")),
+        Function::Slope | Function::Until | Function::Typical => None,
+    }
+}
+
+/// `5 minutes`.
+fn spelled(span: Duration) -> String {
+    match span.as_secs() {
+        seconds if seconds > 0 && seconds % 3600 == 0 => counted(seconds / 3600, "hour"),
+        seconds if seconds > 0 && seconds % 60 == 0 => counted(seconds / 60, "minute"),
+        seconds => counted(seconds, "second"),
+    }
+}
+
+fn of_field(field: &str, reading: &str) -> Option<String> {
+    Some(match field {
         "cpu" => format!("used {reading} of a core"),
         "cpu.part" => format!("used {reading} of the whole machine's cores"),
+        "cpu.children" => format!("started programs that ended at once and used {reading} of a core together"),
         "cpu.time" => format!("had used {reading} of computing time"),
         "memory" | "memory.held" | "memory.private" | "memory.proportional" => format!("held {reading} of memory"),
         "memory.part" => format!("held {reading} of all memory"),
@@ -122,4 +156,34 @@ fn done(record: &Record) -> Option<&'static str> {
         (Verb::Restart, Came::Restarted) => "it was started anew",
         _ => return None,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// No word of the rules' language is in it.
+    #[test]
+    fn what_a_rule_goes_by_is_said_in_words() {
+        let told = |field: &str, reads_as: &str, reading: f64| {
+            let record = serde_json::json!({"severity": "warning", "words": "", "breach": "", "field": field, "reads_as": reads_as, "reading": reading});
+            of_program(&serde_json::from_value(record).unwrap())
+        };
+        let sizes = ["memory.held", "avg(memory, 5m)", "low(memory, 1h)", "climb(memory.held, 30m)", "growth(memory)"];
+        let told_sizes = sizes.map(|field| told(field, "size", 216.0 * 1_048_576.0).unwrap());
+        let words = [
+            "held 216 MiB of memory",
+            "held 216 MiB of memory, on average over 5 minutes",
+            "held at least 216 MiB of memory all through 1 hour",
+            "held 216 MiB more of memory than 30 minutes before",
+            "held 216 MiB more of memory than when it was first seen",
+        ];
+        assert_eq!(told_sizes, words);
+        let children =
+            "started programs that ended at once and used 96% of a core together, at the most, within 90 seconds";
+        assert_eq!(told("peak(cpu.children, 1m30s)", "percent", 96.0).unwrap(), children);
+        assert_eq!(told("slope(memory.held, 10m)", "rate", 2e6).unwrap(), "held memory that grew by 1.91 MiB/s");
+        assert_eq!(told("until(machine.memory.available, 200 MiB, 5m)", "duration", 60.0), None);
+        assert_eq!(told("machine.cpu", "percent", 60.0), None);
+    }
 }

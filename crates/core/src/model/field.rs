@@ -173,6 +173,7 @@ fields! {
     State "state" State Process false Stat "running, sleeping, waiting, suspended, frozen, traced, zombie or idle (/proc/PID/stat field 3; frozen: cgroup.events)";
     Cpu "cpu" Percent Process true Free "CPU used over the sampling interval, percent of ONE core: 400% is possible (the process's CPU clock, clock_gettime(2))";
     CpuPart "cpu.part" Percent Process true Free "CPU used over the sampling interval, percent of the whole machine";
+    CpuChildren "cpu.children" Percent Process true Free "CPU of ended children that were too short-lived to be seen, over the sampling interval, percent of ONE core; 0 for a service manager, which collects everybody's (/proc/PID/stat fields 16 and 17, less what was seen of them)";
     CpuTime "cpu.time" Duration Process false Free "CPU time used since the start, all threads (the process's CPU clock, clock_gettime(2))";
     Memory "memory" Size Process false Statm "resident memory (/proc/PID/statm field 2)";
     MemoryPart "memory.part" Percent Process false Statm "resident memory, percent of RAM";

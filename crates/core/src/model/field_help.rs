@@ -39,6 +39,7 @@ const fn words(field: Field) -> (&'static str, &'static str) {
         Field::State => ("sleeping nearly always; running for the few that work", "waiting for long: a disk or network disk does not answer; zombie for long: its parent does not collect it; suspended: somebody suspended it"),
         Field::Cpu => ("below 5% for what waits for a person; 100% and more for what computes", "`sophron inspect ID --for 5s` says whether it works or spins; lower it if it works and disturbs, suspend or terminate it if it spins"),
         Field::CpuPart => ("below 5%", "as for cpu"),
+        Field::CpuChildren => ("0; up to 100% and more while something is built or a script runs", "it starts others that end at once, which listings hardly show: see what it is doing with `sophron inspect`; lowering it lowers those that it starts from then on"),
         Field::CpuTime => ("seconds to minutes a day", "a service that has used hours since yesterday spins at times: watch its cpu"),
         Field::Memory => ("10 to 500 MiB; a browser or an office program 1 GiB and more", "compare memory.held: files that it maps count here and cost nothing"),
         Field::MemoryPart => ("below 5%", "as for memory"),

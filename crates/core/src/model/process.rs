@@ -265,11 +265,15 @@ impl Process {
         self.id.pid == 1 || self.group.as_deref().is_some_and(|group| group.ends_with("/init.scope"))
     }
 
+    /// CPU of ended children that nobody had seen and it waited for, percent of one core; 0 for a service manager.
+    pub(crate) fn children_cpu(&self) -> Option<f32> {
+        self.waited.map(|waited| if self.collects() { 0.0 } else { waited })
+    }
+
     /// CPU that is known to be its doing, percent of one core: its own, and that of ended children it waited for. A service
     /// manager collects whatever others leave behind, which is nobody's that is known.
     pub fn accounted_cpu(&self) -> f64 {
-        let waited = self.waited.filter(|_| !self.collects()).unwrap_or(0.0);
-        self.cpu.unwrap_or(0.0) + f64::from(waited)
+        self.cpu.unwrap_or(0.0) + f64::from(self.children_cpu().unwrap_or(0.0))
     }
 
     /// `labelpress 51907-kqm (ines)`: how a process is named in every line for people.

@@ -117,7 +117,8 @@ impl Judged {
         match field {
             F::Cpu | F::CpuPart => Some(Summing::Cpu),
             F::Memory | F::MemoryPart => Some(Summing::Memory),
-            F::CpuTime
+            F::CpuChildren
+            | F::CpuTime
             | F::MemoryHeld
             | F::MemoryVirtual
             | F::MemorySwapped

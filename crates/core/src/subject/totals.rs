@@ -19,6 +19,7 @@ pub struct Totals {
     disk_read: Option<f32>,
     disk_write: Option<f32>,
     faults: Option<f32>,
+    children_cpu: Option<f32>,
     threads: u32,
     members: u32,
     age: Duration,
@@ -52,6 +53,7 @@ impl Totals {
             disk_read: sum(|process| process.disk_read),
             disk_write: sum(|process| process.disk_write),
             faults: sum(|process| process.faults),
+            children_cpu: sum(Process::children_cpu),
             threads: members.iter().map(|process| process.threads).fold(0, u32::saturating_add),
             members: members.len() as u32,
             age: members.iter().map(|process| process.age).max().unwrap_or_default(),
@@ -87,6 +89,7 @@ impl Totals {
         Some(match field {
             Field::Cpu => self.cpu.map(Value::Percent),
             Field::CpuPart => self.cpu.map(|cpu| Value::Percent(cpu / f64::from(machine.cores.max(1)))),
+            Field::CpuChildren => self.children_cpu.map(|cpu| Value::Percent(f64::from(cpu))),
             Field::CpuTime => Some(Value::Duration(self.cpu_time)),
             Field::Memory => exact.map(Value::Size),
             Field::MemoryPart => exact.map(|bytes| Value::Percent(machine.share_of_memory(bytes))),

@@ -32,7 +32,7 @@ pub(super) fn field_named(name: &str, option: &str) -> Result<Field, Failure> {
 /// The unit that a heading names, where the cells do not.
 fn unit(field: Field) -> &'static str {
     match field {
-        Field::Cpu => ", % of a core",
+        Field::Cpu | Field::CpuChildren => ", % of a core",
         Field::CpuPart => ", % of the machine",
         Field::MemoryPart => ", % of RAM",
         Field::Faults => ", a second",
@@ -73,11 +73,22 @@ fn cell(facts: &Facts<'_>, field: Field) -> String {
         (Field::Path, Value::Text(path)) if !path.is_empty() && is(|process| !process.path_proven()) => {
             format!("{path} (a claim)")
         }
-        (Field::Cpu | Field::CpuPart | Field::MemoryPart, Value::Percent(percent)) => format!("{percent:.1}"),
+        (Field::Cpu | Field::CpuPart | Field::CpuChildren | Field::MemoryPart, Value::Percent(percent)) => {
+            format!("{percent:.1}")
+        }
         (Field::Faults, Value::Count(faults)) => format!("{faults:.0}"),
         (Field::Age, Value::Duration(age)) => scaled_duration(std::time::Duration::from_secs(age.as_secs())),
-        (_, reading) if field.kind() == Kind::Flag => reading.to_string(),
-        (_, reading) => reading.scaled(),
+        (field, reading) => figure(field, &reading),
+    }
+}
+
+/// What a heading gives the unit of stands without it.
+fn figure(field: Field, reading: &Value) -> String {
+    match reading {
+        Value::Percent(percent) if !unit(field).is_empty() => format!("{percent:.1}"),
+        Value::Count(count) if !unit(field).is_empty() => format!("{count:.0}"),
+        reading if field.kind() == Kind::Flag => reading.to_string(),
+        reading => reading.scaled(),
     }
 }
 
@@ -133,7 +144,7 @@ pub(super) fn group_row(group: &Group<'_>, grouping: Grouping, by: Field, machin
     row.push(group.members.len().to_string());
     if !is_shown(by) {
         let value = sum(group, by, machine).map(|sum| by.kind().of_number(sum));
-        row.push(value.map_or("unknown".to_owned(), |value| value.scaled()));
+        row.push(value.map_or("unknown".to_owned(), |value| figure(by, &value)));
     }
     row.extend([cpu, memory(group), heaviest]);
     row

@@ -65,7 +65,7 @@ pub fn run(args: &args::List) -> Result<Exit, Failure> {
         None if query.growth => Recordings::last_of_lookback(GROWTH, &args.state),
         asked => asked,
     };
-    let mut source = Source::new(recordings, query.needs())?;
+    let mut source = Source::new(recordings, query.needs(), query.asks_for_rates())?;
     let mut file = args.save.as_deref().map(files::create_new).transpose().map_err(|error| {
         Failure::of(Exit::Failed, error)
             .hint("--save never overwrites a file: give another name, or move that one away")
@@ -149,6 +149,16 @@ impl<'a> Query<'a> {
         Ok(Query { args, covers, by: by_field, columns, grouping, plain, growth })
     }
 
+    /// Whether rates other than those of the clocks are meant: they need two readings of everybody who may be shown.
+    fn asks_for_rates(&self) -> bool {
+        let of_clocks = |field: &Field| matches!(field, Field::Cpu | Field::CpuPart);
+        let of_where = self.covers.iter().flat_map(Condition::fields);
+        of_where
+            .chain([self.by])
+            .chain(self.columns.iter().copied())
+            .any(|field| field.info().rate && !of_clocks(&field))
+    }
+
     /// What has to be read of everybody; of those shown the rest is read afterwards.
     fn needs(&self) -> Needs {
         let of_where = self.covers.iter().flat_map(Condition::fields);
@@ -172,7 +182,9 @@ impl<'a> Query<'a> {
         if self.grouping == Some(Grouping::Unit) {
             needs = needs.with(Cost::Cgroup);
         }
-        // Rates other than CPU need two readings of everybody who may be shown.
+        if self.asks_for_rates() {
+            needs = needs.with(Cost::Stat);
+        }
         let shown = Needs::of(&self.columns);
         if self.args.format != Format::Text && self.grouping.is_none() {
             needs = needs.and(Needs::PERIODIC);
@@ -257,7 +269,7 @@ impl<'a> Query<'a> {
 
     /// Costly fields of `where` are read only of those for which all else in it holds.
     fn read_costly(&self, snapshot: &mut Snapshot, source: &mut Source, needs: Needs) {
-        let (Some(covers), Source::Live(sampler, _)) = (&self.covers, source) else { return };
+        let (Some(covers), Source::Live { sampler, .. }) = (&self.covers, source) else { return };
         for process in &mut snapshot.processes {
             if covers.evaluate(&Facts::new(process, &snapshot.machine)) == Truth::Unknown {
                 sampler.read_costly(process, needs, EXACT_MEMORY);
@@ -302,7 +314,7 @@ impl<'a> Query<'a> {
 
     /// Resident sums only screen: of the groups that will be shown the exact memory is read.
     fn exact_memory(&self, snapshot: &mut Snapshot, source: &mut Source, grouping: Grouping) {
-        let Source::Live(sampler, _) = source else { return };
+        let Source::Live { sampler, .. } = source else { return };
         let needs = Needs::NONE.with(Cost::Rollup);
         let groups = self.ranked_groups(snapshot, grouping);
         let mut by_memory: Vec<&Group<'_>> = groups.iter().collect();
@@ -382,7 +394,7 @@ impl<'a> Query<'a> {
         let hidden = matched - rows.len();
         rows.sort_by(|a, b| self.heavier(b, a, &snapshot.machine).then(a.id.pid.cmp(&b.id.pid)));
         rows.truncate(self.limit());
-        if let Source::Live(sampler, _) = source {
+        if let Source::Live { sampler, .. } = source {
             let costly = Needs::of(&self.columns);
             for process in &mut rows {
                 sampler.complete(process);
@@ -441,7 +453,7 @@ impl<'a> Query<'a> {
             .as_deref()
             .map_or("everything".to_owned(), |text| sophron_core::text::clean(text.as_bytes()));
         let mut text = format!("no process matches {searched}\n");
-        if let (Some(covers), Source::Live(sampler, _)) = (&self.covers, source)
+        if let (Some(covers), Source::Live { sampler, .. }) = (&self.covers, source)
             && let Ok(snapshot) = sampler.look()
             && let Some((wanted, near)) = covers.words_of(Field::App).into_iter().find_map(|wanted| {
                 let apps = snapshot.processes.iter().map(|process| process.app.as_str());
