@@ -41,8 +41,13 @@ fn the_starter_rules_find_the_days_offenders() {
     let json = stage().json(&["rehearse", &example("starter.toml"), "--from", "demo", "--format", "json"]);
     let of = |row: &Value, key: &str| row[key].as_str().unwrap_or_default().to_owned();
     let found: Vec<_> = json["rows"].as_array().unwrap().iter().map(|row| (of(row, "rule"), of(row, "app"))).collect();
-    let wanted =
-        [("leak", "labelpress"), ("spin", "sheetlamp"), ("swarm", "tilebaker"), ("squeeze", "labelpress"), ("leak", "herbarium")];
+    let wanted = [
+        ("leak", "labelpress"),
+        ("spin", "sheetlamp"),
+        ("swarm", "tilebaker"),
+        ("squeeze", "labelpress"),
+        ("leak", "herbarium"),
+    ];
     assert_eq!(found, wanted.map(|(rule, app)| (rule.to_owned(), app.to_owned())));
 }
 
