@@ -34,7 +34,7 @@ fn own_user() -> u32 {
 }
 
 /// A program of that name that evades by `word`, as an ordinary user of its own where that is allowed; none without a C compiler.
-fn evader(stage: &Stage, name: &str, word: &str) -> Option<Own> {
+pub(crate) fn evader(stage: &Stage, name: &str, word: &str) -> Option<Own> {
     evader_in(stage, name, word, None, own_user())
 }
 

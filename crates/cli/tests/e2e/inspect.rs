@@ -7,6 +7,7 @@ use std::process::Command;
 use serde_json::Value;
 use sophron_testkit::{Own, Stage, copy_program, eventually, is_root, is_suspended};
 
+use crate::evading::evader;
 use crate::{rows, stage};
 
 fn inspect(stage: &Stage, target: &str, length: &str) -> Value {
@@ -72,6 +73,37 @@ fn five_processes_and_five_answers() {
     drop((answers, waits, holder));
     let text = stage.run(&["inspect", &suspended.pid().to_string()]).stdout;
     assert!(text.contains("suspended  not by Sophron, as far as its record tells"), "{text}");
+}
+
+/// Threads that wait for each other are a deadlock, whether or not it stands in the lock who holds it; and who waits for them is
+/// sent to them.
+#[test]
+fn threads_that_wait_for_each_other_are_a_deadlock() {
+    let stage = stage();
+    for (by, told) in [("mutexes", "wait for each other in a circle"), ("semaphores", "each of its 2 threads waits")] {
+        let Some(press) = evader(&stage, "labelpress", by) else { return };
+        let text = eventually(by, || {
+            let text = stage.run(&["inspect", &press.pid().to_string(), "--for", "1s"]).stdout;
+            text.contains("): deadlocked; cpu ").then_some(text)
+        });
+        let next = text.split_once("\nnext ").unwrap_or_default().1;
+        assert!(text.contains(told) && next.contains("terminate") && next.contains("--dry-run"), "{text}");
+    }
+    // One that works, and whose other threads only wait to be given something to do.
+    let idle = stage.offender("postbox", &["--threads", "2", "--wait-on", "time"]);
+    let told = inspect(&stage, &idle.pid().to_string(), "500ms");
+    assert!(!told.to_string().contains("deadlock"), "{told}");
+}
+
+/// Whoever grows between one wait and the next is worth doing something about all the same.
+#[test]
+fn a_leak_that_mostly_waits_ends_with_what_to_do() {
+    let stage = stage();
+    let press = stage.offender("labelpress", &["--grow", "20MiB/s", "--up-to", "1500MiB"]);
+    eventually("what to do", || {
+        let text = stage.run(&["inspect", &press.pid().to_string(), "--for", "1s"]).stdout;
+        (text.contains("growing by") && text.contains(" sophron suspend ")).then_some(())
+    });
 }
 
 #[test]

@@ -126,6 +126,8 @@ pub enum Answer {
     SpinningSlowed,
     /// It waits, and can be woken.
     Waiting(Wait),
+    /// It waits for somebody who waits for it.
+    Deadlocked,
     /// Suspended by a signal.
     Suspended,
     /// Held with its control group.
@@ -143,6 +145,7 @@ impl fmt::Display for Answer {
             Answer::Spinning => f.write_str("spinning"),
             Answer::SpinningSlowed => f.write_str("spinning, slowed by others"),
             Answer::Waiting(wait) => write!(f, "waiting for {wait}"),
+            Answer::Deadlocked => f.write_str("deadlocked"),
             Answer::Suspended => f.write_str("suspended"),
             Answer::Frozen => f.write_str("frozen with its control group"),
             Answer::Stuck(None) => f.write_str("stuck in the kernel"),
@@ -188,6 +191,15 @@ pub fn judge(seen: &Sightings) -> Option<Doing> {
 
 fn doing(answer: Answer, evidence: Vec<String>, advice: Option<&'static str>) -> Doing {
     Doing { answer, evidence, advice }
+}
+
+impl Doing {
+    /// Following what it waits for led back to itself.
+    #[must_use]
+    pub fn deadlocked(self) -> Doing {
+        let advice = Some("it does not get on by itself: what it has not saved is lost with it");
+        Doing { answer: Answer::Deadlocked, advice, ..self }
+    }
 }
 
 impl Sightings {
@@ -322,8 +334,9 @@ fn idle(seen: &Sightings, main: &ThreadSeen) -> Doing {
         }
     }
     if !kinds.is_empty() {
-        let kinds: Vec<String> = kinds.into_iter().take(3).map(|(wait, count)| format!("{count} for {wait}")).collect();
-        evidence.push(format!("of its other threads wait {}", kinds.join(", ")));
+        let kinds: Vec<String> =
+            kinds.into_iter().take(3).map(|(wait, count)| format!("{count} waiting for {wait}")).collect();
+        evidence.push(format!("of its other threads: {}", kinds.join(", ")));
     }
     evidence.extend(seen.has_moved());
     let wait = wait.map(|(wait, _)| wait.clone()).unwrap_or_else(|| {

@@ -47,6 +47,19 @@ impl Call {
         parse(&fs::read_to_string(format!("/proc/{pid}/task/{tid}/syscall")).ok()?)
     }
 
+    /// Whether only another of its own threads can end the wait: on a word of memory that it shares with nobody, or on one of
+    /// those threads itself, without a time (futex(2)).
+    pub fn waits_for_own(&self, pid: u32, threads: &[u32]) -> bool {
+        let [address, operation, _, timeout, ..] = self.arguments;
+        let operation = operation as libc::c_int & !libc::FUTEX_CLOCK_REALTIME;
+        let waits = [libc::FUTEX_WAIT, libc::FUTEX_WAIT_BITSET, libc::FUTEX_LOCK_PI];
+        if self.number != libc::SYS_futex || timeout != 0 || !waits.contains(&(operation & !libc::FUTEX_PRIVATE_FLAG)) {
+            return false;
+        }
+        let word = || memory(pid, address, 4).and_then(|word| Some(u32::from_ne_bytes(word.try_into().ok()?)));
+        operation & libc::FUTEX_PRIVATE_FLAG != 0 || word().is_some_and(|word| threads.contains(&word))
+    }
+
     /// What it stands on. What only its memory tells is read from there.
     pub fn stands_on(&self, pid: u32) -> Stands {
         let [first, second, third, fourth, ..] = self.arguments;

@@ -18,6 +18,10 @@ use crate::sockets::{self, Socket, SocketState};
 /// So far it is followed.
 const MOST_STEPS: usize = 8;
 
+/// Most threads of which it is looked whether they wait for each other, and how long after it is looked again.
+const MOST_THREADS: usize = 256;
+const LOOKED_AGAIN: Duration = Duration::from_millis(20);
+
 /// Most that are named at once.
 const MOST_NAMED: usize = 4;
 
@@ -50,9 +54,22 @@ impl std::fmt::Display for Way {
     }
 }
 
-/// What a thread waits on and who has to answer, a line a step; empty where nothing more than the wait itself is known.
-pub fn follow(pid: u32, tid: u32, chain: &Chain<'_>) -> Vec<String> {
+/// How far it could be followed.
+#[derive(Debug, Default, Clone, PartialEq, Eq)]
+pub struct Followed {
+    /// A line a step; empty where nothing more than the wait itself is known.
+    pub lines: Vec<String>,
+    /// Whether nobody is left who could go on.
+    pub deadlocked: bool,
+    /// The last process that it came to, where that is another one.
+    pub last: Option<u32>,
+}
+
+/// What a thread waits on and who has to answer.
+pub fn follow(pid: u32, tid: u32, chain: &Chain<'_>) -> Followed {
     let mut lines = Vec::new();
+    let mut deadlocked = false;
+    let begins_at = pid;
     let mut seen = vec![(pid, tid)];
     let (mut pid, mut tid) = (pid, tid);
     while lines.len() < MOST_STEPS && Instant::now() < chain.give_up {
@@ -66,12 +83,31 @@ pub fn follow(pid: u32, tid: u32, chain: &Chain<'_>) -> Vec<String> {
                 "so they wait for each other in a circle: a deadlock, which ends only with {}",
                 (chain.name)(pid)
             ));
+            deadlocked = true;
             break;
         }
         (pid, tid) = next;
         seen.push(next);
     }
-    lines
+    let last = Some(pid).filter(|last| *last != begins_at);
+    if !deadlocked
+        && last.is_none()
+        && let Some(threads) = wait_for_their_own(begins_at)
+    {
+        lines.push(match threads {
+            1 => {
+                "it waits for a lock of its own, without a time limit, and has no other thread: nobody is left to let \
+                  go of it but by a signal: a deadlock"
+                    .to_owned()
+            }
+            all => format!(
+                "each of its {all} threads waits for another one, without a time limit: nobody is left to go on but by \
+                 a signal: a deadlock"
+            ),
+        });
+        deadlocked = true;
+    }
+    Followed { lines, deadlocked, last }
 }
 
 impl Chain<'_> {
@@ -255,6 +291,24 @@ impl Chain<'_> {
             Socket::Local { .. } => "a connection of this machine".to_owned(),
         })
     }
+}
+
+/// How many threads a process has, where each waits for another of its own and none for a time: one look could have come upon
+/// them one after the other, so it is looked twice.
+fn wait_for_their_own(pid: u32) -> Option<usize> {
+    let look = || {
+        let threads: Vec<u32> = fs::read_dir(format!("/proc/{pid}/task"))
+            .ok()?
+            .filter_map(|entry| entry.ok()?.file_name().to_str()?.parse().ok())
+            .take(MOST_THREADS + 1)
+            .collect();
+        let each = threads.iter().map(|tid| Call::of(pid, *tid).filter(|call| call.waits_for_own(pid, &threads)));
+        let calls = each.collect::<Option<Vec<Call>>>()?;
+        Some((threads, calls)).filter(|(threads, _)| !threads.is_empty() && threads.len() <= MOST_THREADS)
+    };
+    let before = look()?;
+    std::thread::sleep(LOOKED_AGAIN);
+    (look()? == before).then_some(before.0.len())
 }
 
 /// A file on a disk that does not answer hangs whoever asks for it.

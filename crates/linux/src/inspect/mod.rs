@@ -14,7 +14,7 @@ use std::path::Path;
 
 use sophron_core::text;
 
-pub use chain::{Chain, follow};
+pub use chain::{Chain, Followed, follow};
 pub use command::command_line;
 pub use levers::lever;
 pub use threads::{Threads, any_waits};

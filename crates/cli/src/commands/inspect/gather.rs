@@ -7,7 +7,7 @@ use sophron_core::facts::Facts;
 use sophron_core::inspect::{self, Answer, Sightings, Wait};
 use sophron_core::model::{Cost, Needs, Process, ProcessId, Snapshot};
 use sophron_core::state::State;
-use sophron_linux::inspect::{self as details, Chain, Details, Threads};
+use sophron_linux::inspect::{self as details, Chain, Details, Followed, Threads};
 use sophron_linux::open_files;
 use sophron_linux::patience::{beside, within};
 use sophron_linux::{Sampler, cgroups, here, roles, terminal};
@@ -116,7 +116,8 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     let doing = if args.length.is_some() && !gone { inspect::judge(&sightings) } else { None };
     // A file on a disk that does not answer hangs whoever asks for its size.
     let files = within(PATIENCE, move || open_files::of(pid)).flatten();
-    let waits_on = doing.as_ref().map(|doing| waits_on(&doing.answer, pid, &snapshot)).unwrap_or_default();
+    let followed = doing.as_ref().map(|doing| follow(&doing.answer, pid, &snapshot)).unwrap_or_default();
+    let doing = if followed.deadlocked { doing.map(inspect::Doing::deadlocked) } else { doing };
     let protections = guidance.protections_now(&snapshot, holders);
     let protected = protections.reason(&Facts::new(&process, &snapshot.machine));
     let of_a_user = process.unit_of().is_some_and(|unit| unit.is_a_claim());
@@ -126,7 +127,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         doing,
         details: after,
         files,
-        waits_on,
+        followed,
         lever: Some(details::lever(pid)),
         restart: details::restart(Path::new("/"), &unit, of_a_user),
         group: cgroups::memory(pid),
@@ -148,10 +149,10 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
 }
 
 /// What exactly it waits for, and who has to answer in the end.
-fn waits_on(answer: &Answer, pid: u32, snapshot: &Snapshot) -> Vec<String> {
-    let (Answer::Waiting(wait) | Answer::Stuck(Some(wait))) = answer else { return Vec::new() };
+fn follow(answer: &Answer, pid: u32, snapshot: &Snapshot) -> Followed {
+    let (Answer::Waiting(wait) | Answer::Stuck(Some(wait))) = answer else { return Followed::default() };
     if *wait == Wait::Core {
-        return Vec::new();
+        return Followed::default();
     }
     let alive = snapshot.processes.iter().filter(|process| !process.has_ended());
     let processes: Vec<(u32, u32)> = alive.map(|process| (process.id.pid, process.parent)).collect();
@@ -188,7 +189,7 @@ pub(super) fn recorded(
         doing: None,
         details: Details::default(),
         files: None,
-        waits_on: Vec::new(),
+        followed: Followed::default(),
         lever: None,
         restart: None,
         group: None,

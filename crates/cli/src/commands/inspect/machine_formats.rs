@@ -73,7 +73,7 @@ fn object(seen: &Inspection, rows: Vec<Map<String, Value>>) -> Value {
         "ended": seen.gone,
         "answer": seen.doing.as_ref().map(|doing| doing.answer.to_string()),
         "evidence": seen.doing.as_ref().map(|doing| &doing.evidence),
-        "waits_on": seen.waits_on,
+        "waits_on": seen.followed.lines,
         "cpu_over_time": seen.sightings.cpu,
         "path.proven": seen.process.path_proven(),
         "path.replaced": seen.process.replaced,

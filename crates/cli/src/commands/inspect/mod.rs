@@ -8,7 +8,7 @@ mod text;
 use sophron_core::act::Lever;
 use sophron_core::inspect::{Doing, Family, Sightings};
 use sophron_core::model::{Process, ProcessId, Snapshot};
-use sophron_linux::inspect::{Details, Restart};
+use sophron_linux::inspect::{Details, Followed, Restart};
 use sophron_linux::open_files::OpenFile;
 
 use crate::args::{self, Format};
@@ -32,8 +32,8 @@ struct Inspection {
     details: Details,
     /// What it has open; `None` where that may not be read.
     files: Option<Vec<OpenFile>>,
-    /// More about what it waits for: the file, the lock's holder.
-    waits_on: Vec<String>,
+    /// More about what it waits for: the file, the lock's holder, and who has to answer in the end.
+    followed: Followed,
     family: Family,
     lever: Option<Lever>,
     restart: Option<Restart>,

@@ -42,7 +42,7 @@ fn told(seen: &Inspection, width: Option<usize>) -> Document {
     document.push(Block::Gap);
     if let Some(doing) = &seen.doing {
         let mut lines = vec![doing.answer.to_string()];
-        lines.extend(doing.evidence.iter().chain(&seen.waits_on).cloned());
+        lines.extend(doing.evidence.iter().chain(&seen.followed.lines).cloned());
         lines.extend(doing.advice.map(str::to_owned));
         document.entry("doing", lines);
     }
@@ -130,17 +130,22 @@ fn next(seen: &Inspection) -> Vec<(String, &'static str)> {
     if seen.doing.is_none() && !seen.recorded && !seen.gone {
         next.push((format!("inspect {id} --for 5s"), "what it is doing: working or hung?"));
     }
+    if let Some(last) = seen.followed.last.and_then(|last| seen.snapshot.process(last)) {
+        next.push((format!("inspect {} --for 5s", last.id.checked()), "who has to get on before it can"));
+    }
     // What could be done to it, mildest first.
     if let Some(doing) =
         seen.doing.as_ref().filter(|_| seen.protected.is_none() && seen.role.is_none() && !seen.gone && !seen.recorded)
     {
         let (growth, written) = (seen.sightings.growth.unwrap_or(0.0), seen.process.disk_write.unwrap_or(0.0));
+        let end = (format!("terminate {id} --dry-run"), "what would end with it, and what starts it again");
         match doing.answer {
-            Answer::Working if growth >= MUCH => {
+            // Whatever it was found at, as waiting between one piece and the next.
+            Answer::Working | Answer::Waiting(_) if growth >= MUCH => {
                 next.push((format!("suspend {id}"), "it grows no further for 5 m, and goes on by itself"));
-                next.push((format!("terminate {id} --dry-run"), "what would end with it, and what starts it again"));
+                next.push(end);
             }
-            Answer::Working if f64::from(written) >= MUCH => {
+            Answer::Working | Answer::Waiting(_) | Answer::Stuck(_) if f64::from(written) >= MUCH => {
                 next.push((
                     format!("lower {id} --only disk"),
                     "others come first at the disk, as far as that works here",
@@ -150,8 +155,9 @@ fn next(seen: &Inspection) -> Vec<(String, &'static str)> {
             Answer::Spinning | Answer::SpinningSlowed => {
                 next.push((format!("lower {id}"), "it gives way to the others, as far as that works here"));
                 next.push((format!("suspend {id}"), "it stands still for 5 m, and goes on by itself"));
-                next.push((format!("terminate {id} --dry-run"), "what would end with it, and what starts it again"));
+                next.push(end);
             }
+            Answer::Deadlocked => next.push(end),
             Answer::Suspended => next.push((format!("resume {id}"), "it goes on")),
             _ => {}
         }

@@ -1,6 +1,7 @@
-/* A program that does not want to be caught. The first argument says by what; it ends by itself after a minute. */
+/* A program that does not want to be caught. The first argument says by what; it ends by itself after three minutes. */
 #define _GNU_SOURCE
 #include <pthread.h>
+#include <semaphore.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -57,14 +58,45 @@ static void relay(unsigned milliseconds) {
     _exit(0);
 }
 
+static pthread_mutex_t locks[2] = {PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER};
+static sem_t tickets[2];
+static pthread_barrier_t both;
+
+/* Wants the other one's lock, in which it stands who holds it. */
+static void *lock_both(void *own) {
+    pthread_mutex_lock(&locks[own != NULL]);
+    pthread_barrier_wait(&both);
+    pthread_mutex_lock(&locks[own == NULL]);
+    return NULL;
+}
+
+/* Waits for the other one to let it go on, which nothing tells whose turn it is. */
+static void *after_you(void *own) {
+    sem_wait(&tickets[own != NULL]);
+    sem_post(&tickets[own == NULL]);
+    return NULL;
+}
+
+static void entangle(void *(*part)(void *)) {
+    pthread_t other;
+    sem_init(&tickets[0], 0, 0);
+    sem_init(&tickets[1], 0, 0);
+    if (pthread_barrier_init(&both, NULL, 2) || pthread_create(&other, NULL, part, &other)) _exit(1);
+    puts("ready");
+    fflush(stdout);
+    part(NULL);
+}
+
 int main(int count, char **words) {
     const char *by = count > 1 ? words[1] : "";
-    alarm(60);
+    alarm(180);
     if (!strcmp(by, "leaderless")) {
         pthread_t other;
         if (pthread_create(&other, NULL, hold_on, NULL)) return 1;
         pthread_exit(NULL);
     }
+    if (!strcmp(by, "mutexes")) entangle(lock_both);
+    if (!strcmp(by, "semaphores")) entangle(after_you);
     if (!strcmp(by, "relay")) relay(700);
     if (!strcmp(by, "chain")) chain(40);
     if (!strcmp(by, "undumpable")) prctl(PR_SET_DUMPABLE, 0);
