@@ -76,7 +76,7 @@ impl Dispatcher {
             let step = step.map(|(step, left)| format!("{} in {} of breach", step.action, scaled_duration(left)));
             Some(again.chain(step).collect::<Vec<_>>().join("; ")).filter(|next| !next.is_empty())
         };
-        let members = case.map_or(1, |case| case.members.len());
+        let members = case.map_or_else(|| self.judge.members(name, &key), |case| case.members.len());
         let open = |case: &Case| OpenCase {
             number: case.number,
             clock: case.ladder.clock.as_secs_f64(),

@@ -238,6 +238,11 @@ impl Judge {
         watched.state.parts(&watched.rule, key, lead, machine)
     }
 
+    /// How many processes a subject had at the last sample, case or none.
+    pub fn members(&self, rule: &RuleName, key: &SubjectKey) -> usize {
+        self.watched(rule).and_then(|watched| watched.state.members(key)).unwrap_or(1)
+    }
+
     /// How many cases of a subject were acted upon in the time of its rule's budget.
     pub fn spent(&self, rule: &RuleName, key: &SubjectKey, lead: Option<&Process>) -> Option<usize> {
         let budget = self.rule(rule)?.budget?;

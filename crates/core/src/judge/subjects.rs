@@ -107,6 +107,11 @@ impl State {
         self.tracks.values_mut().filter_map(Track::case_mut)
     }
 
+    /// How many processes a group had at the last sample.
+    pub fn members(&self, key: &SubjectKey) -> Option<usize> {
+        Some(self.groups.get(key)?.totals.as_ref()?.members())
+    }
+
     pub fn building(&self, key: &SubjectKey) -> Option<Duration> {
         self.tracks.get(key)?.building()
     }

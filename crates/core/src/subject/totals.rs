@@ -61,6 +61,11 @@ impl Totals {
         }
     }
 
+    /// How many there are.
+    pub(crate) fn members(&self) -> usize {
+        self.members as usize
+    }
+
     /// CPU over the interval, percent of one core.
     pub(crate) fn cpu(&self) -> Option<f64> {
         self.cpu

@@ -123,6 +123,16 @@ fn of_a_member_the_group_is_told() {
     }
 }
 
+/// Of a group is said how many it has, also while its breach only builds up.
+#[test]
+fn a_group_is_told_with_all_its_processes() {
+    let rules = "[[rule]]\nname = 'app'\njudge = 'app'\nwhere = 'app = \"labelpress\"'\nbreach = 'memory.held > 750 MiB'\nlasting = '5s'\n";
+    let mut watch = Watch::new(&load(rules));
+    watch.world.processes.extend((1..4).map(|place| process(PID + place, "labelpress")));
+    watch.ticks(2, 800);
+    assert_eq!(asked(&mut watch, "app", PID).unwrap().subject, "labelpress (ines), 4 processes");
+}
+
 /// The verdict says what holds it back, in shadow as armed, with and without a watcher; it never says that it acts where it does not.
 #[test]
 fn the_verdict_agrees_with_what_is_below_it() {
