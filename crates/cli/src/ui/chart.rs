@@ -41,15 +41,25 @@ pub fn bar(eighths: f64) -> char {
 }
 
 /// A course that varies by less than that part of its highest is a straight line, which says less than the word.
-const STEADY: f64 = 0.1;
+const STRAIGHT: f64 = 0.1;
+
+/// One that varies by less than that does not vary.
+const STEADY: f64 = 0.01;
 
 /// A column each, from nothing to the highest of them; a blank where nothing was seen. The highest leaves room to the row
 /// above.
 pub fn columns(cells: &[Option<f64>]) -> String {
     let seen = || cells.iter().copied().flatten();
     let (highest, lowest) = (seen().fold(0.0, f64::max), seen().fold(f64::INFINITY, f64::min));
-    if highest - lowest <= highest * STEADY {
-        return "steady".to_owned();
+    if highest - lowest <= highest * STRAIGHT {
+        let change = seen().next_back().unwrap_or(0.0) - seen().next().unwrap_or(0.0);
+        return match () {
+            () if highest - lowest <= highest * STEADY => "steady",
+            () if change > highest * STEADY => "up, by less than a tenth",
+            () if change < -highest * STEADY => "down, by less than a tenth",
+            () => "steady within a tenth",
+        }
+        .to_owned();
     }
     let eighths = |value: f64| value / highest * 7.0;
     cells.iter().map(|cell| cell.map_or(' ', |value| bar(eighths(value)))).collect()
@@ -66,5 +76,16 @@ mod tests {
         let drawn = bars(&[390.0, 190.0, 210.0, 0.0], 2);
         assert_eq!(drawn, Drawn { line: "█▃".to_owned(), columns: 2, full: 300.0 });
         assert_eq!(bars(&[], 60).columns, 0);
+    }
+
+    /// A straight line says less than a word, and the word says which way it goes.
+    #[test]
+    fn what_would_be_a_straight_line_is_a_word() {
+        let told = |course: &[f64]| columns(&course.iter().copied().map(Some).collect::<Vec<_>>());
+        assert_eq!(told(&[186.0, 196.0, 206.0]), "up, by less than a tenth");
+        assert_eq!(told(&[206.0, 196.0, 186.0]), "down, by less than a tenth");
+        assert_eq!(told(&[200.0, 190.0, 200.0]), "steady within a tenth");
+        assert_eq!(told(&[200.0, 200.5, 201.0]), "steady");
+        assert_eq!(columns(&[None, Some(100.0), Some(200.0)]), " ▄▇");
     }
 }
