@@ -1,8 +1,9 @@
 //! Acting by hand: the built program on real offenders, the kernel asked what came of it, and the record of it.
 
+use std::os::unix::process::CommandExt;
 use std::process::{Child, Stdio};
 
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::process::{Pid, Signal, kill_process, kill_process_group};
 use serde_json::Value;
 use sophron_testkit::{
     ControlGroup, Stage, StandIn, anothers_waiter, eventually, is_gone, is_root, is_suspended, nices, threads,
@@ -172,6 +173,10 @@ fn a_suspension_ends_by_itself_on_a_word_and_whatever_happens() {
     let press_id = id(&stage, press.pid());
     let (status, told) = hand(&stage, &["suspend", &press_id, "--for", "1s"]);
     assert!(status == Some(0) && told.contains("  suspended  ") && told.contains("  resumed  "), "{told}");
+    let undo = format!("undo      Ctrl-C here, or elsewhere: sophron resume {press_id}");
+    assert!(told.contains(&undo) && told.contains("next      sophron checkup"), "{told}");
+    let measured = std::path::Path::new("/proc/pressure/cpu").exists();
+    assert!(!measured || told.contains("machine   somebody waited for a core, of the time: "), "{told}");
     assert!(!is_suspended(press.pid()));
 
     // Told to end, it resumes at once; killed outright, its guard does.
@@ -533,8 +538,9 @@ fn a_rule_lets_go_of_whoever_others_begin_to_wait_for() {
 fn a_tree_is_ended_without_those_that_were_refused() {
     let stage = stage();
     let lock = stage.path("lock").display().to_string();
-    let line = format!("flock {lock} sleep 8 & sleep 30 & wait");
-    let mut parent = std::process::Command::new("sh").args(["-c", &line]).spawn().unwrap();
+    let line = format!("flock {lock} sleep 300 & sleep 300 & wait");
+    let mut parent = std::process::Command::new("sh").args(["-c", &line]).process_group(0).spawn().unwrap();
+    let group = Pid::from_raw(parent.id().cast_signed()).unwrap();
     let child = |app: &str| {
         let condition = format!("parent = {} and app = \"{app}\"", parent.id());
         let listed = stage.json(&["list", "--where", &condition, "--format", "json"]);
@@ -543,15 +549,15 @@ fn a_tree_is_ended_without_those_that_were_refused() {
     let held = || std::fs::read_to_string("/proc/locks").unwrap();
     let holder = eventually("the lock is held", || child("flock").filter(|pid| held().contains(&format!(" {pid} "))));
     let Some(_waiter) = anothers_waiter(std::path::Path::new(&lock)) else {
-        parent.kill().unwrap();
+        kill_process_group(group, Signal::KILL).unwrap();
         parent.wait().unwrap();
         return;
     };
     let (_, told) = hand(&stage, &["terminate", &id(&stage, parent.id()), "--tree", "--force-after", "1s"]);
+    let spared = !is_gone(holder) && !is_suspended(holder);
+    let _ = kill_process_group(group, Signal::KILL);
     parent.wait().unwrap();
-    assert!(told.contains("refused") && told.contains("it holds a file lock"), "{told}");
-    assert!(!is_gone(holder) && !is_suspended(holder), "{told}");
-    kill_process(Pid::from_raw(holder.cast_signed()).unwrap(), Signal::KILL).unwrap();
+    assert!(spared && told.contains("refused") && told.contains("it holds a file lock"), "{told}");
 }
 
 /// Ctrl-Z on a hand at work: it goes on to its end, and nobody waits for a lock that a stopped command holds.

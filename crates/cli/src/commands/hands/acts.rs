@@ -9,11 +9,12 @@ use sophron_core::dispatch::children;
 use sophron_core::facts::Facts;
 use sophron_core::happening::{Announced, CarriedOut, Happening, What};
 use sophron_core::model::{Process, Snapshot};
+use sophron_core::state::State;
 use sophron_linux::act::{Actuator, Commit, Found, Performed};
 use sophron_linux::here;
 use sophron_linux::service_manager::UnitName;
 
-use super::ending::{Asked, ending};
+use super::ending::{Asked, ending, figure};
 use super::record::Trail;
 use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
@@ -38,12 +39,25 @@ impl Hand<'_> {
                 self.say_who_came_back(&able);
                 let before = self.snapshot.machine.clone();
                 if let Ok(after) = self.sampler.look() {
-                    ending(Asked::Memory, &before, &after.machine, None, &[]);
+                    ending(figure(Asked::Memory, &before, &after.machine).as_deref(), None, &[]);
                 }
                 Ok(exit)
             }
-            Act::Restart => Ok(self.each(&one_of_each_unit(able))),
-            Act::Resume | Act::Restore { .. } => Ok(self.each(&able)),
+            Act::Restart => {
+                let exit = self.each(&one_of_each_unit(able));
+                let before = self.snapshot.machine.clone();
+                let after = self.sampler.look().ok();
+                let machine = after.and_then(|after| figure(Asked::Memory, &before, &after.machine));
+                ending(machine.as_deref(), None, &[]);
+                Ok(exit)
+            }
+            Act::Resume | Act::Restore { .. } => {
+                let stood = able.iter().any(|chosen| chosen.process.state == State::Suspended);
+                let exit = self.each(&able);
+                let undo = stood.then(|| format!("sophron suspend {}", ids(&able)));
+                ending(None, undo.as_deref(), &[]);
+                Ok(exit)
+            }
         }
     }
 
@@ -168,6 +182,11 @@ impl Hand<'_> {
                 && self.snapshot.process(process.id.pid).is_none_or(|known| known.id != process.id)
         })
     }
+}
+
+/// Their checked PIDs, as they are typed.
+pub(super) fn ids(able: &[Chosen]) -> String {
+    able.iter().map(|chosen| chosen.process.id.checked().to_string()).collect::<Vec<_>>().join(" ")
 }
 
 /// A unit is restarted once, whichever of its processes were named. Who is of none that can be was refused before.

@@ -15,15 +15,11 @@ pub(super) enum Asked {
     Memory,
 }
 
-/// The machine before and after, how to take it back, and what to type next, with what that tells.
-pub(super) fn ending(asked: Asked, before: &Machine, after: &Machine, undo: Option<&str>, next: &[(String, &str)]) {
+/// What the machine has of it, how to take it back, and what to type next, with what that tells.
+pub(super) fn ending(machine: Option<&str>, undo: Option<&str>, next: &[(String, &str)]) {
     let width = table::terminal_width();
-    if let Some(line) = figure(asked, before, after) {
-        ui::out(paragraph::under("machine", INDENT, &line, width));
-    }
-    if let Some(undo) = undo {
-        ui::out(paragraph::under("undo", INDENT, undo, width));
-    }
+    said("machine", machine);
+    said("undo", undo);
     let checkup = ("sophron checkup".to_owned(), "whether the machine is short of something still");
     for (place, (command, what)) in next.iter().chain([&checkup]).enumerate() {
         let word = if place == 0 { "next" } else { "" };
@@ -31,8 +27,22 @@ pub(super) fn ending(asked: Asked, before: &Machine, after: &Machine, undo: Opti
     }
 }
 
+/// One of its lines.
+pub(super) fn said(word: &str, line: Option<&str>) {
+    if let Some(line) = line {
+        ui::out(paragraph::under(word, INDENT, line, table::terminal_width()));
+    }
+}
+
+/// How long of the time somebody waited for a core: of the last 10 s before the act, and while it lasted.
+pub(super) fn meanwhile(before: &Machine, meanwhile: &Machine) -> Option<String> {
+    let (was, is) = (before.stall_cpu?.ten_seconds, meanwhile.stall_cpu?.interval?);
+    let (was, is) = (scaled_percent(was), scaled_percent(is));
+    Some(format!("somebody waited for a core, of the time: {was} in the 10 s before, {is} meanwhile"))
+}
+
 /// One figure of the machine, before and after: where the kernel tells it, the share of time in which somebody waited.
-fn figure(asked: Asked, before: &Machine, after: &Machine) -> Option<String> {
+pub(super) fn figure(asked: Asked, before: &Machine, after: &Machine) -> Option<String> {
     let share = |what: &str, pair: Option<(f64, f64)>| {
         pair.map(|(was, is)| format!("{what} {} before, {} after", scaled_percent(was), scaled_percent(is)))
     };

@@ -8,8 +8,8 @@ use sophron_core::happening::{Effect, Look};
 use sophron_core::model::{Process, Snapshot};
 use sophron_core::text::processes;
 
-use super::acts::worse;
-use super::ending::{Asked, ending};
+use super::acts::{ids, worse};
+use super::ending::{Asked, ending, figure};
 use super::targets::MOST_UNASKED;
 use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
@@ -78,14 +78,14 @@ impl Hand<'_> {
             next.extend(way.filter(|way| *way != suspend && !next.contains(way)));
             next.push(suspend);
         }
-        let undo = able.iter().map(|chosen| chosen.process.id.checked().to_string()).collect::<Vec<_>>().join(" ");
+        let undo = ids(able);
         let by_root = only != Only::Disk && able.iter().any(|chosen| !act::may_raise(chosen.process.nice));
         let undo = match by_root {
             false => format!("sophron restore {undo}"),
             // Of this record: root's own does not know of it.
             true => format!("only root may: sudo sophron restore {undo} --state {}", self.trail.state.display()),
         };
-        ending(asked, &before.machine, &after.machine, Some(&undo), &next);
+        ending(figure(asked, &before.machine, &after.machine).as_deref(), Some(&undo), &next);
         // That nothing came of it is worth an answer of its own.
         Ok(if exit == Exit::Fine && !without.is_empty() { Exit::Found } else { exit })
     }

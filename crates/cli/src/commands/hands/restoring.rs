@@ -8,6 +8,7 @@ use sophron_linux::act::Actuator;
 use sophron_linux::here;
 
 use super::acts::ByHand;
+use super::ending::ending;
 use super::record::Trail;
 use crate::args;
 use crate::exit::{Exit, Failure};
@@ -35,6 +36,7 @@ pub fn run(args: &args::Restore) -> Result<Exit, Failure> {
             _ => exit,
         };
     }
+    ending(None, None, &[]);
     Ok(exit)
 }
 

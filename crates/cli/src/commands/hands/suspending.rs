@@ -11,7 +11,8 @@ use sophron_core::units::scaled_duration;
 use sophron_linux::handle::Handle;
 use sophron_linux::locks;
 
-use super::acts::{say, worse};
+use super::acts::{ids, say, worse};
+use super::ending::{ending, meanwhile, said};
 use super::{Chosen, Hand};
 use crate::exit::{Exit, Failure};
 use crate::ui;
@@ -45,7 +46,13 @@ impl Hand<'_> {
             Some(tree) => tree.members().cloned().collect(),
             None => still.iter().map(|chosen| Arc::clone(&chosen.handle)).collect(),
         };
+        let undo = format!("Ctrl-C here, or elsewhere: sophron resume {}", ids(able));
+        said("undo", Some(&undo).filter(|_| !members.is_empty()).map(String::as_str));
+        let before = self.snapshot.machine.clone();
+        // From here on, not from before it stood still.
+        let began = self.sampler.look();
         count_down(&members, until, &enough);
+        let meanwhile = began.and_then(|_| self.sampler.look()).ok().and_then(|now| meanwhile(&before, &now.machine));
         if let Some(tree) = standing.tree() {
             tree.resume();
         }
@@ -56,6 +63,7 @@ impl Hand<'_> {
             self.record(&chosen.process, Act::Resume, outcome, Some(took), None);
         }
         standing.release();
+        ending(meanwhile.as_deref(), None, &[]);
         Ok(exit)
     }
 }
