@@ -146,6 +146,6 @@ fn the_watcher_is_asked_whether_anybody_needs_to_stay() {
         watcher.interrupt();
     };
     told("labelpress", true, ": no need to stay, held covers labelpress");
-    told("postbox", true, ": none of them covers labelpress, and nothing is done about it");
+    told("postbox", true, ": no armed one covers labelpress, and nothing is done about it");
     told("labelpress", false, ": it only tells");
 }

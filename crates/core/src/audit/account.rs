@@ -87,7 +87,10 @@ impl Account<'_> {
         let name = |subject: &SubjectRecord| format!("{} {} ({})", subject.app, subject.id, subject.owner);
         let mut lines = Vec::new();
         if let Some(group) = &subject.of {
-            lines.push(format!("{}: {}, judged as one {}", group.name, processes(group.processes), group.judge));
+            // A group's name says how many it had when its case opened.
+            let count = processes(group.processes);
+            let count = if group.name.ends_with(&count) { String::new() } else { format!(": {count}") };
+            lines.push(format!("{}{count}, judged as one {}", group.name, group.judge));
         }
         lines.push(format!("{}, user {}, started by process {}", name(subject), subject.uid, subject.parent));
         if let Some(path) = &subject.path {
@@ -177,7 +180,7 @@ impl Account<'_> {
                 Kind::Restored => format!("{outcome}{on}{seen}"),
                 Kind::Superseded => format!("{verb}{on}: left as it is{seen}"),
                 Kind::Effect | Kind::Spared | Kind::Shadow | Kind::Overtaken | Kind::StoodBack => {
-                    format!("{}{seen}", record.kind.word())
+                    format!("{}{on}{seen}", record.kind.word())
                 }
                 Kind::BudgetSpent | Kind::Capped => format!("{}{seen}", record.kind.word()),
                 Kind::Calm => format!("calm: case closed{seen}"),

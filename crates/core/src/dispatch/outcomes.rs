@@ -113,11 +113,16 @@ impl Dispatcher {
     fn what_came(&self, now: Moment, commission: &Commission, outcome: Outcome, took: Option<Duration>) -> Happening {
         let case = commission.case().and_then(|case| self.judge.case(case));
         let rule = case.and_then(|case| self.judge.rule(&case.rule));
+        // What it was done for, and not what a process that is ending has left.
+        let decided = match &commission.announced.what {
+            What::Announced(_, announced) => announced.grounds.as_ref().and_then(|grounds| grounds.measure.clone()),
+            _ => None,
+        };
         let what = What::Came(CarriedOut {
             step: commission.announced.step(),
             tree: commission.order.whole.is_some(),
             took,
-            measure: case.and_then(|case| case.measure.clone()),
+            measure: decided.or_else(|| case.and_then(|case| case.measure.clone())),
             assumed: self.settings.assumed,
             remark: commission.remark.clone(),
             ..CarriedOut::of(commission.order.act.clone(), outcome)

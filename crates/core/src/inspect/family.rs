@@ -29,6 +29,8 @@ pub struct Family {
     pub ends_with_it: Vec<String>,
     /// What goes on without it, in a sentence.
     pub goes_on: Option<String>,
+    /// How many of its children have ended, and it has not collected them.
+    pub uncollected: usize,
 }
 
 /// The topmost process of a unit: the service manager takes its end for that of the unit.
@@ -44,6 +46,7 @@ pub fn family(snapshot: &Snapshot, process: &Process) -> Family {
     let below = |pid: u32| children.get(&pid).into_iter().flatten();
     let mut found: Vec<&Process> = below(process.id.pid).copied().collect();
     let direct = found.len();
+    let uncollected = found.iter().filter(|child| child.has_ended()).count();
     let mut seen: HashSet<u32> = found.iter().map(|child| child.id.pid).collect();
     let mut at = 0;
     while let Some(next) = found.get(at).copied() {
@@ -63,7 +66,7 @@ pub fn family(snapshot: &Snapshot, process: &Process) -> Family {
             Some(format!("when it ends, its {many} children go on under another parent, unless they end by themselves"))
         }
     };
-    Family { children: direct, descendants: found.len(), apps, ends_with_it, goes_on }
+    Family { children: direct, descendants: found.len(), apps, ends_with_it, goes_on, uncollected }
 }
 
 fn ends_with(snapshot: &Snapshot, process: &Process) -> Vec<String> {

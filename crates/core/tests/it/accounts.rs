@@ -125,3 +125,36 @@ fn the_letter_is_about_whom_something_was_done_to() {
     let account = account(&records, 1, &TimeZone::UTC, &|_| false).unwrap().json();
     assert!(account.to_string().contains("it was held for a while; 07:30:00 it went on."), "{account}");
 }
+
+/// An outcome stands with the reading that it was done for, and not with what a process that is ending has left; and of several
+/// each line says whom it was about.
+#[test]
+fn what_was_done_is_told_with_why_and_to_whom() {
+    let rules = |armed: bool| {
+        load(&format!(
+            "[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'app = \"labelpress\"'\nbreach = 'memory.held > 1500 MiB'\n\
+             lasting = '0s'\narmed = {armed}\nladder = [ {{ at = '0s', do = 'terminate' }} ]\n"
+        ))
+    };
+    let story = |armed: bool| {
+        let mut watch = Watch::new(&rules(armed));
+        watch.world.processes.push(sophron_testkit::process(PID + 1, "labelpress"));
+        watch.ticks(1, 800);
+        let mut drafts = watch.drafts();
+        watch.ticks(1, 10);
+        while !watch.under_way.is_empty() {
+            watch.came(Outcome::Ended(Ending::default()));
+        }
+        let lines = watch.told.iter().filter_map(|happening| Some(happening.line(&TimeZone::UTC)?.text.to_string()));
+        let lines: Vec<String> = lines.collect();
+        drafts.extend(watch.drafts());
+        let told = account(&sealed(&drafts, |line| line), 1, &TimeZone::UTC, &|_| true).unwrap().json();
+        (lines, entry(&told, "done").join("\n"), entry(&told, "who").join("\n"))
+    };
+    let (lines, ..) = story(true);
+    let outcomes = lines.iter().filter(|line| line.contains("memory.held was 1.56 GiB, limit 1.46 GiB"));
+    assert_eq!(outcomes.count(), 2, "{lines:?}");
+    let (_, done, who) = story(false);
+    assert!(done.contains("shadow 51907-") && done.contains("shadow 51908-"), "{done}");
+    assert!(who.starts_with("labelpress (ines), 2 processes, judged as one app"), "{who}");
+}

@@ -97,7 +97,7 @@ fn of_rules(answer: &Answer, suspect: Option<&str>) -> String {
         (0, ..) => ("all in shadow".to_owned(), ": it only tells".to_owned()),
         (armed, None, _) => (format!("{armed} armed"), String::new()),
         (armed, Some(app), []) => {
-            (format!("{armed} armed"), format!(": none of them covers {app}, and nothing is done about it"))
+            (format!("{armed} armed"), format!(": no armed one covers {app}, and nothing is done about it"))
         }
         (armed, Some(app), covering) => {
             (format!("{armed} armed"), format!(": no need to stay, {} covers {app}", covering.join(", ")))

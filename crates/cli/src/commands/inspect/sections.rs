@@ -142,6 +142,9 @@ fn family(seen: &Inspection) -> Vec<String> {
     }
     lines.extend(family.goes_on.clone());
     lines.extend(family.ends_with_it.iter().map(|what| format!("with it ends {what}")));
+    lines.extend((family.uncollected > 0).then(|| {
+        format!("{} of them ended already: it has not collected them, and they go with it", family.uncollected)
+    }));
     lines
 }
 

@@ -133,6 +133,10 @@ fn next(seen: &Inspection) -> Vec<(String, &'static str)> {
     if let Some(last) = seen.followed.last.and_then(|last| seen.snapshot.process(last)) {
         next.push((format!("inspect {} --for 5s", last.id.checked()), "who has to get on before it can"));
     }
+    let parent = seen.snapshot.process(seen.process.parent);
+    if let Some(parent) = parent.filter(|_| seen.process.has_ended() && !seen.recorded) {
+        next.push((format!("inspect {} --for 5s", parent.id.checked()), "its parent, which has to collect it"));
+    }
     // What could be done to it, mildest first.
     if let Some(doing) =
         seen.doing.as_ref().filter(|_| seen.protected.is_none() && seen.role.is_none() && !seen.gone && !seen.recorded)
