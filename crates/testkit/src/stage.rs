@@ -215,11 +215,29 @@ impl Stage {
         Offender { child }
     }
 
-    /// Starts a watcher on a rules file and waits until it watches.
+    /// Starts a watcher on a rules file and waits until it watches. Where the disk is so slow that the watcher does not arm,
+    /// another one is started.
     ///
     /// # Panics
     /// It ends before.
     pub fn watch(&self, rules: &Path, options: &[&str]) -> Running {
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            let mut running = self.start_watching(rules, options);
+            let first = running.next_line().unwrap_or_default();
+            if first.contains("watching") {
+                return running;
+            }
+            let output = running.output();
+            let slow = output
+                .as_ref()
+                .is_some_and(|output| String::from_utf8_lossy(&output.stderr).contains("not on disk within"));
+            assert!(slow && tries < 5, "a watcher that does not begin: {first:?} {output:?}");
+        }
+    }
+
+    fn start_watching(&self, rules: &Path, options: &[&str]) -> Running {
         let (rules, state) = (rules.display().to_string(), self.state().display().to_string());
         let mut args = vec!["watch", "--rules", &rules, "--state", &state];
         args.extend(options);
@@ -228,10 +246,7 @@ impl Stage {
         let (told, lines) = channel();
         // It ends with the watcher's last line.
         std::thread::spawn(move || stdout.lines().map_while(Result::ok).try_for_each(|line| told.send(line + "\n")));
-        let mut running = Running { child: Some(child), lines, heard: String::new() };
-        let first = running.next_line().unwrap_or_default();
-        assert!(first.contains("watching"), "a watcher that does not begin: {first:?} {:?}", running.output());
-        running
+        Running { child: Some(child), lines, heard: String::new() }
     }
 
     /// The records of the trail, as they stand in it.
