@@ -194,7 +194,7 @@ const MOST_EXACT: f64 = (1_u64 << 53) as f64;
 
 /// As a person would have written it: in the unit in which it is the smallest whole number.
 fn exact_size(bytes: u64) -> String {
-    let whole = |(_, factor): &&(&str, u64)| bytes != 0 && bytes % factor == 0;
+    let whole = |(_, factor): &&(&str, u64)| bytes != 0 && bytes.is_multiple_of(*factor);
     let units = BINARY.iter().chain(&DECIMAL).filter(whole);
     let (unit, factor) = units.min_by_key(|(_, factor)| bytes / factor).unwrap_or(&DECIMAL[0]);
     format!("{} {unit}", bytes / factor)
