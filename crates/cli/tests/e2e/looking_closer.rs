@@ -32,7 +32,8 @@ fn what_short_lived_children_use_is_their_parents() {
     });
     eventually("it comes first", || {
         let told = json(&stage, &["--by", "cpu.children", "--where", "not kernel and cpu.children > 5%"]);
-        told["rows"].as_array()?.iter().find(|row| row["pid"].to_string() == pid)?["cpu.children"].as_f64().map(drop)
+        let row = told["rows"].as_array()?.iter().find(|row| row["pid"].as_u64() == Some(spawner.pid().into()))?;
+        row["cpu.children"].as_f64().map(drop)
     });
 }
 
