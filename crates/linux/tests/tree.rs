@@ -3,16 +3,18 @@
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::fs;
+use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use rustix::process::{Pid, Signal, kill_process_group};
 use sophron_core::model::Needs;
 use sophron_linux::Sampler;
 use sophron_linux::act::{Ending, Lineage, Tree};
 use sophron_linux::handle::Handle;
-use sophron_testkit::eventually;
+use sophron_testkit::{eventually, is_gone, threads};
 
 /// Everybody whose command line has that mark.
 fn marked(mark: &str) -> Vec<u32> {
@@ -50,5 +52,34 @@ fn who_leaves_the_tree_is_caught_with_it() {
         while !marked(&mark).is_empty() {
             assert!(Instant::now() < until, "round {round}: {:?} are left", marked(&mark));
         }
+    }
+}
+
+/// Whoever is spared lives on, also where he shares a process group with those that end: the kernel hangs up a group that has
+/// lost its last parent outside of it while somebody in it is stopped, and none of ours is by then.
+#[test]
+fn who_is_spared_is_not_hung_up_with_the_others() {
+    for round in 0..10 {
+        let mark = format!("spared-{}-{round}", std::process::id());
+        let script = "for i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20; do sleep 300 & done; \
+            sh -c 'sleep 300; :' spared & wait";
+        let mut family = Command::new("sh").args(["-c", script, &mark]).process_group(0).spawn().unwrap();
+        let group = Pid::from_raw(family.id().cast_signed()).unwrap();
+        let children = || fs::read_to_string(format!("/proc/{0}/task/{0}/children", group.as_raw_nonzero())).unwrap();
+        let children = || children().split_whitespace().map(|pid| pid.parse().unwrap()).collect::<Vec<u32>>();
+        let is_spared = |pid: &u32| {
+            fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|line| String::from_utf8_lossy(&line).contains("spared"))
+        };
+        let spared =
+            eventually("they run", || children().into_iter().find(is_spared).filter(|_| children().len() == 21));
+        let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
+        let root = Arc::new(Handle::open(&sampler.again(family.id()).unwrap().id).unwrap());
+        let mut tree = Tree::of(&[root], move |pid| (pid == spared).then(|| "it is not meant".to_owned()));
+        let ended = tree.terminate(Some(Duration::from_secs(2)), &mut |_| Ok(()));
+        family.wait().unwrap();
+        let lives = !is_gone(spared) && threads(spared).iter().all(|thread| thread.state == 'S');
+        let _ = kill_process_group(group, Signal::KILL);
+        assert!(matches!(ended, Ok((Ending::Ended(_) | Ending::Forced(_), 0))), "{ended:?}");
+        assert!(lives, "round {round}: the spared one was ended with the others");
     }
 }

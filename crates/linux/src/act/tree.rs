@@ -29,6 +29,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 #[derive(Debug)]
 pub struct Tree {
     boot: Boot,
+    roots: BTreeSet<u32>,
     members: BTreeMap<u32, Arc<Handle>>,
     /// Never taken in, nor what descends from them.
     spared: Spared,
@@ -87,9 +88,10 @@ impl Tree {
     /// The tree below those processes; `spared` says by PID who is never taken in, and why.
     pub fn of(roots: &[Arc<Handle>], spared: impl FnMut(u32) -> Option<String> + Send + 'static) -> Tree {
         let boot = roots.first().map_or(Boot::default(), |root| root.id().boot);
-        let members = roots.iter().map(|root| (root.id().pid, Arc::clone(root))).collect();
+        let members: BTreeMap<u32, Arc<Handle>> = roots.iter().map(|root| (root.id().pid, Arc::clone(root))).collect();
         Tree {
             boot,
+            roots: members.keys().copied().collect(),
             members,
             spared: Spared { ask: Box::new(spared), met: BTreeMap::new() },
             lineage: None,
@@ -241,10 +243,27 @@ impl Tree {
 
     /// Resumes everybody in it.
     pub fn resume(&self) {
-        for member in self.members.values() {
-            // Who has ended needs no resuming.
-            let _ = member.signal(Signal::CONT);
-        }
+        // Who has ended needs no resuming.
+        self.signal_all(Signal::CONT);
+    }
+
+    /// Its members, whoever descends from others before them, and strays first of all. A process group that has lost its last
+    /// parent outside of it is hung up by the kernel, with whoever else is in it, if somebody in it is stopped at that moment
+    /// (setpgid(2)): when a parent goes on, and ends, none below it may stand still any more.
+    fn children_first(&self) -> Vec<&Arc<Handle>> {
+        let seen = all(&mut None);
+        let parents: HashMap<u32, u32> = seen.iter().map(|process| (process.pid, process.parent)).collect();
+        let depth = |pid: u32| {
+            let above = |pid: &u32| parents.get(pid).copied().filter(|parent| self.members.contains_key(parent));
+            let line = std::iter::successors(Some(pid), above).take(self.members.len());
+            let (mut top, mut depth) = (pid, 0);
+            line.for_each(|pid| (top, depth) = (pid, depth + 1));
+            if self.roots.contains(&top) { depth } else { usize::MAX }
+        };
+        let mut members: Vec<(usize, &Arc<Handle>)> =
+            self.members.iter().map(|(pid, member)| (depth(*pid), member)).collect();
+        members.sort_by_key(|(depth, _)| std::cmp::Reverse(*depth));
+        members.into_iter().map(|(_, member)| member).collect()
     }
 
     /// Ends it whole: suspended first, told to end, resumed so that it can, and by force only as asked. With how many are
@@ -285,7 +304,7 @@ impl Tree {
     }
 
     fn signal_all(&self, signal: Signal) {
-        for member in self.members.values() {
+        for member in self.children_first() {
             let _ = member.signal(signal);
         }
     }

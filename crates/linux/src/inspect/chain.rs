@@ -92,7 +92,7 @@ pub fn follow(pid: u32, tid: u32, chain: &Chain<'_>) -> Followed {
     let last = Some(pid).filter(|last| *last != begins_at);
     if !deadlocked
         && last.is_none()
-        && let Some(threads) = wait_for_their_own(begins_at)
+        && let Some(threads) = wait_for_their_own(begins_at, chain.give_up)
     {
         lines.push(match threads {
             1 => {
@@ -295,14 +295,15 @@ impl Chain<'_> {
 
 /// How many threads a process has, where each waits for another of its own and none for a time: one look could have come upon
 /// them one after the other, so it is looked twice.
-fn wait_for_their_own(pid: u32) -> Option<usize> {
+fn wait_for_their_own(pid: u32, give_up: Instant) -> Option<usize> {
     let look = || {
         let threads: Vec<u32> = fs::read_dir(format!("/proc/{pid}/task"))
             .ok()?
             .filter_map(|entry| entry.ok()?.file_name().to_str()?.parse().ok())
             .take(MOST_THREADS + 1)
             .collect();
-        let each = threads.iter().map(|tid| Call::of(pid, *tid).filter(|call| call.waits_for_own(pid, &threads)));
+        let in_time = |call: &Call| Instant::now() < give_up && call.waits_for_own(pid, &threads);
+        let each = threads.iter().map(|tid| Call::of(pid, *tid).filter(in_time));
         let calls = each.collect::<Option<Vec<Call>>>()?;
         Some((threads, calls)).filter(|(threads, _)| !threads.is_empty() && threads.len() <= MOST_THREADS)
     };
