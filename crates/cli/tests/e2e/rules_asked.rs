@@ -131,7 +131,7 @@ fn a_rule_is_said_back_in_sentences() {
 fn why_is_answered_by_the_file_and_by_the_watcher() {
     let stage = stage();
     let rule = "format = 1\nevery = '250ms'\n[[rule]]\nname = 'leak'\nwhere = 'app = \"labelpress\" and {mine}'\n\
-        breach = 'memory.held > 10 MiB and peak(memory.held, 3s) > 10 MiB'\nlasting = '2s'\nbudget = { cases = 2, per = '1h' }\n\
+        breach = 'memory.held > 10 MiB and peak(memory.held, 3s) > 10 MiB'\nlasting = '8s'\nbudget = { cases = 2, per = '1h' }\n\
         ladder = [ { at = '0s', do = 'alert' }, { at = '10m', do = 'suspend' } ]\n";
     let rules = stage.write("rules.toml", rule);
     let path = rules.display().to_string();
@@ -151,7 +151,7 @@ fn why_is_answered_by_the_file_and_by_the_watcher() {
     );
     let watcher = stage.watch(&rules, &[]);
     let told = eventually("the breach builds up", || Some(why(press.pid())).filter(|told| told.contains("building")));
-    assert!(told.contains(" of 2 s") && told.contains("budget       0 of 2 cases in 1 h 00 m: not spent"), "{told}");
+    assert!(told.contains(" of 8 s") && told.contains("budget       0 of 2 cases in 1 h 00 m: not spent"), "{told}");
     let told = eventually("a case opens", || Some(why(press.pid())).filter(|told| told.contains("case 1 is open")));
     assert!(told.contains("highest memory.held in 3s over 10.0 MiB: true (now 2"), "{told}");
     assert!(
@@ -161,7 +161,7 @@ fn why_is_answered_by_the_file_and_by_the_watcher() {
         "{told}"
     );
     // Its rules are the watcher's, whatever the file says by now.
-    stage.write("rules.toml", rule.replace("lasting = '2s'", "lasting = '3s'"));
+    stage.write("rules.toml", rule.replace("lasting = '8s'", "lasting = '9s'"));
     let told = why(press.pid());
     assert!(told.contains("case 1 is open") && told.contains("rules.toml has other rules now"), "{told}");
     std::fs::remove_file(&path).unwrap();
