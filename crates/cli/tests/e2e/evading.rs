@@ -174,9 +174,9 @@ fn a_chain_of_short_lives_is_counted_with_its_unit_and_as_unseen() {
     let stage = stage();
     let user = own_user();
     let text = format!(
-        "format = 1\nevery = '1s'\n[[rule]]\nname = 'owner'\njudge = 'owner'\nwhere = 'uid = {user}'\nbreach = 'cpu > 10%'\n\
-         lasting = '3s'\n[[rule]]\nname = 'unit'\njudge = 'unit'\nwhere = 'unit = \"{unit}\"'\nbreach = 'cpu > 10%'\n\
-         lasting = '3s'\n[[rule]]\nname = 'unseen'\njudge = 'machine'\nbreach = 'machine.cpu.unseen > 2%'\nlasting = '3s'\n"
+        "format = 1\nevery = '1s'\n[[rule]]\nname = 'owner'\njudge = 'owner'\nwhere = 'uid = {user}'\nbreach = 'cpu > 2%'\n\
+         lasting = '3s'\n[[rule]]\nname = 'unit'\njudge = 'unit'\nwhere = 'unit = \"{unit}\"'\nbreach = 'cpu > 2%'\n\
+         lasting = '3s'\n[[rule]]\nname = 'unseen'\njudge = 'machine'\nbreach = 'machine.cpu.unseen > 1%'\nlasting = '3s'\n"
     );
     let watcher = stage.watch(&stage.write("rules.toml", text), &[]);
     let Some(chain) = evader_in(&stage, "labelpress", "chain", Some(&group), user) else { return };
