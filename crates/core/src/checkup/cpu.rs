@@ -11,6 +11,9 @@ use crate::units::scaled_percent;
 /// CPU that nobody is seen to use, percent of one core, from which on it is said.
 const UNSEEN: f64 = 25.0;
 
+/// The same of whom the kernel told of, whose part may have been seen in passing.
+const TOLD: f64 = 5.0;
+
 /// CPU of a process that is named with a shortage of CPU, percent of one core.
 const SUSPECT: f64 = 10.0;
 
@@ -86,12 +89,12 @@ impl Inquiry<'_> {
         unseen >= UNSEEN.max(self.busy_cores().unwrap_or(0.0) * 0.1)
     }
 
-    /// What is to be said of it: where the kernel told who it was, as little as is told of a process.
+    /// What is to be said of it: where the kernel told who it was, also a little.
     fn unseen(&self) -> Option<String> {
         let machine = self.machine();
         let unseen = self.unseen_cpu()?;
         let told: f64 = machine.passing.iter().map(|passing| passing.cpu).sum();
-        if !self.stands_out(unseen) && told.min(unseen) < SUSPECT {
+        if !self.stands_out(unseen) && told.min(unseen) < TOLD {
             return None;
         }
         let share = scaled_percent(unseen);

@@ -83,7 +83,8 @@ pub fn follow(pid: u32, tid: u32, chain: &Chain<'_>) -> Followed {
                 "so they wait for each other in a circle: a deadlock, which ends only with {}",
                 (chain.name)(pid)
             ));
-            deadlocked = true;
+            // Whoever only waits for those in it is none of them.
+            deadlocked = next.0 == begins_at;
             break;
         }
         (pid, tid) = next;
