@@ -182,11 +182,16 @@ impl fmt::Display for Value {
             Value::Percent(percent) => write!(f, "{percent}%"),
             Value::Duration(duration) => f.write_str(&exact_duration(*duration)),
             Value::Count(count) => write!(f, "{count}"),
-            Value::Text(text) => write!(f, "\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"")),
+            Value::Text(text) => f.write_str(&quoted(text)),
             Value::State(state) => f.write_str(state.word()),
             Value::Flag(flag) => f.write_str(if *flag { "yes" } else { "no" }),
         }
     }
+}
+
+/// A text as it stands in a condition.
+pub(crate) fn quoted(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 /// Up to there a float is every whole number.

@@ -17,14 +17,19 @@ pub(crate) fn folder(root: &Path, pid: u32) -> PathBuf {
     }
 }
 
+/// The threads of the process whose folder that is, by their numbers; `None` where it is gone.
+pub(crate) fn threads(folder: &Path) -> Option<impl Iterator<Item = u32>> {
+    let entries = fs::read_dir(folder.join("task")).ok()?.flatten();
+    Some(entries.filter_map(|entry| number(entry.file_name().as_encoded_bytes())))
+}
+
 /// A thread that lives, of the process whose folder that is.
 pub(crate) fn thread(folder: &Path) -> Option<u32> {
     let lives = |thread: &u32| {
         let line = fs::read(folder.join("task").join(thread.to_string()).join("stat")).unwrap_or_default();
         stat::parse(&line).is_some_and(|stat| !has_exited(stat.state))
     };
-    let entries = fs::read_dir(folder.join("task")).ok()?.flatten();
-    entries.filter_map(|entry| number(entry.file_name().as_encoded_bytes())).find(lives)
+    threads(folder)?.find(lives)
 }
 
 /// By the letter of a thread's state (proc_pid_stat(5), field 3).

@@ -5,7 +5,7 @@ use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 use std::{fs, io};
 
@@ -162,9 +162,11 @@ impl Roles {
         if self.traced.is_empty() {
             return None;
         }
-        let threads = fs::read_dir(format!("/proc/{pid}/task")).ok()?.flatten();
-        let threads = threads.filter_map(|thread| thread.file_name().to_str()?.parse::<u32>().ok());
-        threads.filter_map(|thread| self.traced.get(&thread)).flatten().copied().find(|traced| of(*traced))
+        living::threads(&PathBuf::from(format!("/proc/{pid}")))?
+            .filter_map(|thread| self.traced.get(&thread))
+            .flatten()
+            .copied()
+            .find(|traced| of(*traced))
     }
 }
 

@@ -97,7 +97,7 @@ pub struct UnitName {
 impl UnitName {
     /// The unit of a process. The process has to be in the unit's own group: whoever runs below it may be anybody.
     pub fn of(process: &Process) -> Option<UnitName> {
-        let unit = process.unit_of().filter(|unit| Some(unit.group) == process.group.as_deref())?;
+        let unit = process.own_unit()?;
         let uid = match unit.manager {
             Manager::Machine => None,
             Manager::User(uid) => Some(uid),

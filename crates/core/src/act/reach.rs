@@ -1,8 +1,8 @@
 //! How far a lowering reaches: niceness acts only inside a scheduling group, and the value of that group acts on everybody in it.
 
 use super::Lever;
-use crate::condition::quoted;
-use crate::model::{Manager, Process};
+use crate::model::{Manager, Process, Unit};
+use crate::units::quoted;
 
 /// What a lowering may move beyond niceness: decided on the processes that are meant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -22,10 +22,9 @@ impl Reach {
     }
 
     /// Whether the weight of its unit may be changed: where the desktop puts every program into a control group of its own,
-    /// or where the whole unit is meant. A login's is everybody's in it.
+    /// or where the whole unit is meant.
     pub fn moves_weight(&self, process: &Process) -> bool {
-        own_unit(process)
-            .is_some_and(|(name, _)| !name.starts_with("session-") && (name.starts_with("app-") || self.whole_unit))
+        weighed(process).is_some_and(|unit| unit.name.starts_with("app-") || self.whole_unit)
     }
 }
 
@@ -59,10 +58,9 @@ impl<'p> Confined<'p> {
             }),
             Lever::Weight { .. } if reach.moves_weight(process) => None,
             Lever::Weight { group, .. } => {
-                let unit = own_unit(process).filter(|(name, _)| !name.starts_with("session-"));
-                let all = unit.map(|(name, manager)| match manager {
-                    Manager::Machine => format!("unit = {}", quoted(name)),
-                    Manager::User(uid) => format!("unit = {} and uid = {uid}", quoted(name)),
+                let all = weighed(process).map(|unit| match unit.manager {
+                    Manager::Machine => format!("unit = {}", quoted(unit.name)),
+                    Manager::User(uid) => format!("unit = {} and uid = {uid}", quoted(unit.name)),
                 });
                 let others = of_group(processes, process).filter(|other| !meant(other)).collect();
                 Some(Confined { inside: format!("the control group {group}"), others, all })
@@ -71,10 +69,9 @@ impl<'p> Confined<'p> {
     }
 }
 
-/// The unit whose own group a process is in: whoever runs below it may be anybody.
-fn own_unit(process: &Process) -> Option<(&str, Manager)> {
-    let unit = process.unit_of().filter(|unit| Some(unit.group) == process.group.as_deref())?;
-    Some((unit.name, unit.manager))
+/// The unit whose weight may be changed at all: a login's is everybody's in it.
+fn weighed(process: &Process) -> Option<Unit<'_>> {
+    process.own_unit().filter(|unit| !unit.name.starts_with("session-"))
 }
 
 fn of_session<'p>(processes: &'p [Process], process: &Process) -> impl Iterator<Item = &'p Process> {

@@ -142,18 +142,16 @@ fn of_its_own(subject: &SubjectRecord) -> Option<String> {
 
 /// What was done, as it came out.
 fn done(record: &Record) -> Option<&'static str> {
-    match (&record.kind, record.came()?) {
-        (Kind::Outcome, _) => {}
-        (Kind::Restored, Came::Resumed) => return Some("it went on"),
-        (Kind::Restored, Came::Restored) => return Some("that was taken back"),
-        _ => return None,
-    }
-    Some(match (record.verb()?, record.came()?) {
-        (Verb::Lower, Came::Lowered) => "it was made to give way to other programs",
-        (Verb::Suspend, Came::Suspended) => "it was held for a while",
-        (Verb::Terminate, Came::Ended) => "it was asked to end, and ended",
-        (Verb::Terminate, Came::EndedByForce) => "it did not end when asked, and was ended by force",
-        (Verb::Restart, Came::Restarted) => "it was started anew",
+    Some(match (&record.kind, record.verb(), record.came()?) {
+        (Kind::Restored, _, Came::Resumed) => "it went on",
+        (Kind::Restored, _, Came::Restored) => "that was taken back",
+        (Kind::Outcome, Some(Verb::Lower), Came::Lowered) => "it was made to give way to other programs",
+        (Kind::Outcome, Some(Verb::Suspend), Came::Suspended) => "it was held for a while",
+        (Kind::Outcome, Some(Verb::Terminate), Came::Ended) => "it was asked to end, and ended",
+        (Kind::Outcome, Some(Verb::Terminate), Came::EndedByForce) => {
+            "it did not end when asked, and was ended by force"
+        }
+        (Kind::Outcome, Some(Verb::Restart), Came::Restarted) => "it was started anew",
         _ => return None,
     })
 }

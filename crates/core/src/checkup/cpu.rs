@@ -57,7 +57,7 @@ impl Inquiry<'_> {
 
     /// Where nothing else tells of it: somebody uses CPU, and nobody is seen to.
     pub(super) fn not_attributable(&self) -> Option<Finding> {
-        let remark = self.unseen().filter(|_| self.unseen_cpu().is_some_and(|unseen| self.stands_out(unseen)))?;
+        let remark = self.unseen_words(self.unseen_cpu().filter(|unseen| self.stands_out(*unseen))?);
         let most = self.machine().passing.first().filter(|most| most.cpu >= UNSEEN && !most.name.is_empty());
         let headline = match most {
             Some(most) => format!("CPU goes to short-lived processes: {} ({})", most.name, most.owner),
@@ -91,21 +91,20 @@ impl Inquiry<'_> {
 
     /// What is to be said of it: where the kernel told who it was, also a little.
     fn unseen(&self) -> Option<String> {
-        let machine = self.machine();
         let unseen = self.unseen_cpu()?;
-        let told: f64 = machine.passing.iter().map(|passing| passing.cpu).sum();
-        if !self.stands_out(unseen) && told.min(unseen) < TOLD {
-            return None;
+        let told: f64 = self.machine().passing.iter().map(|passing| passing.cpu).sum();
+        (self.stands_out(unseen) || told.min(unseen) >= TOLD).then(|| self.unseen_words(unseen))
+    }
+
+    fn unseen_words(&self, unseen: f64) -> String {
+        let (machine, share) = (self.machine(), scaled_percent(unseen));
+        if machine.hidden {
+            return format!("{share} of a core went to processes that are hidden from you");
         }
-        let share = scaled_percent(unseen);
-        Some(if machine.hidden {
-            format!("{share} of a core went to processes that are hidden from you")
-        } else {
-            let passing = words::passing(machine, self.scene.length);
-            format!(
-                "{share} of a core went to processes too short-lived to be seen, whose parents do not ask for them{passing}"
-            )
-        })
+        let passing = words::passing(machine, self.scene.length);
+        format!(
+            "{share} of a core went to processes too short-lived to be seen, whose parents do not ask for them{passing}"
+        )
     }
 
     pub(super) fn core(&self) -> Option<Finding> {

@@ -30,11 +30,6 @@ pub(crate) const DEEPEST: usize = 64;
 /// Longest condition, in bytes.
 pub const LONGEST: usize = 64 * 1024;
 
-/// A text as it stands in a condition.
-pub(crate) fn quoted(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
-}
-
 /// A comparison.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Comparison {

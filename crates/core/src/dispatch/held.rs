@@ -160,8 +160,8 @@ impl Dispatcher {
     /// what is put back follows from what was put back before.
     pub(super) fn commission(&mut self, commission: Commission) {
         let touches = commission.touches();
-        let waits = |id: &ProcessId| self.queued.iter().any(|queued| queued.touches().contains(id));
-        if touches.iter().any(|id| self.busy.contains(id) || waits(id)) {
+        let is_in_the_way = |others: &BTreeSet<ProcessId>| !touches.is_disjoint(others);
+        if is_in_the_way(&self.busy) || self.queued.iter().any(|queued| is_in_the_way(&queued.touches())) {
             self.queued.push(commission);
             return;
         }

@@ -245,6 +245,11 @@ impl Process {
         unit_of(self.group.as_deref()?)
     }
 
+    /// The unit in whose own group it is: whoever runs below that may be anybody.
+    pub fn own_unit(&self) -> Option<Unit<'_>> {
+        self.unit_of().filter(|unit| Some(unit.group) == self.group.as_deref())
+    }
+
     /// Its names, to be changed.
     pub fn names_mut(&mut self) -> &mut Names {
         Arc::make_mut(&mut self.names)

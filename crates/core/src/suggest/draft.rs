@@ -3,8 +3,8 @@
 use super::figures::{Figures, Minute, middle};
 use super::rule::{Written, percent, size};
 use super::{LEAST_OF_APP, SPREADS};
-use crate::condition::quoted;
 use crate::model::{Process, Snapshot};
+use crate::units::quoted;
 use crate::units::{Value, scaled_size};
 
 /// The limit stands at that part of what it does now.

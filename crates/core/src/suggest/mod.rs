@@ -16,7 +16,7 @@ use crate::model::is_at_work;
 use crate::units::{exact_duration, scaled_size};
 use rule::{percent, size};
 
-use crate::condition::quoted;
+use crate::units::quoted;
 use std::time::Duration;
 
 /// Spreads from the middle to a limit.

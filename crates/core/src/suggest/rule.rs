@@ -91,7 +91,7 @@ pub(super) fn percent(value: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::condition::quoted;
+    use crate::units::quoted;
 
     /// Names come from outside: whatever they are, the rule means that very program.
     #[test]

@@ -243,8 +243,7 @@ impl Tree {
 
     /// Resumes everybody in it.
     pub fn resume(&self) {
-        // Who has ended needs no resuming.
-        self.signal_all(Signal::CONT);
+        signal_all(self.members.values(), Signal::CONT);
     }
 
     /// Its members, whoever descends from others before them, and strays first of all. A process group that has lost its last
@@ -281,8 +280,8 @@ impl Tree {
             self.resume();
             return Err(error);
         }
-        self.signal_all(Signal::TERM);
-        self.resume();
+        signal_all(self.members.values(), Signal::TERM);
+        signal_all(self.children_first(), Signal::CONT);
         if self.wait_for_ends(force_after.unwrap_or(PATIENCE)) {
             return Ok((Ending::Ended(began.elapsed()), 0));
         }
@@ -293,19 +292,13 @@ impl Tree {
         let give_up = Instant::now() + FORCE_PATIENCE;
         loop {
             self.look();
-            self.signal_all(Signal::KILL);
+            signal_all(self.children_first(), Signal::KILL);
             if self.wait_for_ends(Duration::from_millis(50)) && self.look().is_empty() && self.unread.is_none() {
                 return Ok((Ending::Forced(began.elapsed()), 0));
             }
             if Instant::now() >= give_up {
                 return Ok((Ending::PendingInTheKernel, self.left()));
             }
-        }
-    }
-
-    fn signal_all(&self, signal: Signal) {
-        for member in self.children_first() {
-            let _ = member.signal(signal);
         }
     }
 
@@ -318,6 +311,13 @@ impl Tree {
         self.members
             .values()
             .all(|member| member.wait_for_end(give_up.saturating_duration_since(Instant::now())).unwrap_or(true))
+    }
+}
+
+/// Who has ended needs no signal.
+fn signal_all<'a>(members: impl IntoIterator<Item = &'a Arc<Handle>>, signal: Signal) {
+    for member in members {
+        let _ = member.signal(signal);
     }
 }
 

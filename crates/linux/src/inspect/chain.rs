@@ -1,6 +1,7 @@
 //! From who waits to who has to answer: what a thread waits on, who has the other end of it, what that one waits on, and so on.
 
 use std::fs;
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use sophron_core::inspect::Wait;
@@ -9,11 +10,11 @@ use sophron_core::text;
 
 use super::call::{Call, Stands, memory};
 use super::waits::wait_of;
-use crate::locks;
 use crate::open_files::{self, End, FileKind, OpenFile};
 use crate::patience::within;
 use crate::proc::stat;
 use crate::sockets::{self, Socket, SocketState};
+use crate::{living, locks};
 
 /// So far it is followed.
 const MOST_STEPS: usize = 8;
@@ -297,12 +298,9 @@ impl Chain<'_> {
 /// How many threads a process has, where each waits for another of its own and none for a time: one look could have come upon
 /// them one after the other, so it is looked twice.
 fn wait_for_their_own(pid: u32, give_up: Instant) -> Option<usize> {
+    let folder = PathBuf::from(format!("/proc/{pid}"));
     let look = || {
-        let threads: Vec<u32> = fs::read_dir(format!("/proc/{pid}/task"))
-            .ok()?
-            .filter_map(|entry| entry.ok()?.file_name().to_str()?.parse().ok())
-            .take(MOST_THREADS + 1)
-            .collect();
+        let threads: Vec<u32> = living::threads(&folder)?.take(MOST_THREADS + 1).collect();
         let in_time = |call: &Call| Instant::now() < give_up && call.waits_for_own(pid, &threads);
         let each = threads.iter().map(|tid| Call::of(pid, *tid).filter(in_time));
         let calls = each.collect::<Option<Vec<Call>>>()?;

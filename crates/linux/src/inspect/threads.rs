@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::fs;
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use sophron_core::inspect::{Sightings, ThreadSeen, Wait};
@@ -9,6 +10,7 @@ use sophron_core::state::State;
 use sophron_core::text;
 
 use super::waits;
+use crate::living;
 use crate::proc::{number, stat};
 
 /// Most threads that are followed one by one.
@@ -74,9 +76,9 @@ impl Threads {
 
     /// One more look; `false` when the process is gone.
     pub fn look(&mut self) -> bool {
-        let Ok(entries) = fs::read_dir(format!("/proc/{}/task", self.pid)) else { return false };
-        let mut tids: Vec<u32> =
-            entries.flatten().filter_map(|entry| entry.file_name().to_str()?.parse().ok()).collect();
+        let folder = PathBuf::from(format!("/proc/{}", self.pid));
+        let Some(tids) = living::threads(&folder) else { return false };
+        let mut tids: Vec<u32> = tids.collect();
         tids.sort_unstable_by_key(|tid| (*tid != self.pid, *tid));
         self.more = tids.len().saturating_sub(MOST);
         tids.truncate(MOST);

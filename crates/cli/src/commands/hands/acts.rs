@@ -37,18 +37,12 @@ impl Hand<'_> {
             Act::Terminate { .. } => {
                 let exit = if self.args.tree { self.as_one(&able) } else { self.each(&able) };
                 self.say_who_came_back(&able);
-                let before = self.snapshot.machine.clone();
-                if let Ok(after) = self.sampler.look() {
-                    ending(figure(Asked::Memory, &before, &after.machine).as_deref(), None, &[]);
-                }
+                self.end_with_memory();
                 Ok(exit)
             }
             Act::Restart => {
                 let exit = self.each(&one_of_each_unit(able));
-                let before = self.snapshot.machine.clone();
-                let after = self.sampler.look().ok();
-                let machine = after.and_then(|after| figure(Asked::Memory, &before, &after.machine));
-                ending(machine.as_deref(), None, &[]);
+                self.end_with_memory();
                 Ok(exit)
             }
             Act::Resume | Act::Restore { .. } => {
@@ -59,6 +53,13 @@ impl Hand<'_> {
                 Ok(exit)
             }
         }
+    }
+
+    /// What cannot be undone ends with the memory that the machine has of it.
+    fn end_with_memory(&mut self) {
+        let after = self.sampler.look().ok();
+        let machine = after.and_then(|after| figure(Asked::Memory, &self.snapshot.machine, &after.machine));
+        ending(machine.as_deref(), None, &[]);
     }
 
     /// One after the other.

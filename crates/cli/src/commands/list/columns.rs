@@ -73,10 +73,6 @@ fn cell(facts: &Facts<'_>, field: Field) -> String {
         (Field::Path, Value::Text(path)) if !path.is_empty() && is(|process| !process.path_proven()) => {
             format!("{path} (a claim)")
         }
-        (Field::Cpu | Field::CpuPart | Field::CpuChildren | Field::MemoryPart, Value::Percent(percent)) => {
-            format!("{percent:.1}")
-        }
-        (Field::Faults, Value::Count(faults)) => format!("{faults:.0}"),
         (Field::Age, Value::Duration(age)) => scaled_duration(std::time::Duration::from_secs(age.as_secs())),
         (field, reading) => figure(field, &reading),
     }
