@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use std::time::Duration;
 
-use crate::model::{Field, Machine, Process};
+use crate::model::{Field, Machine, Needs, Process};
 use crate::subject::Totals;
 use crate::units::Value;
 use crate::window::Quantity;
@@ -17,6 +17,8 @@ pub struct Facts<'a> {
     pub process: Option<&'a Process>,
     /// The machine it runs on.
     pub machine: &'a Machine,
+    /// What of the process is no reading of this sample.
+    stale: Needs,
     /// Only what lasts is known: what may change from one sample to the next counts as unknown.
     lasting_only: bool,
     /// The sums of a group.
@@ -28,22 +30,29 @@ pub struct Facts<'a> {
 impl<'a> Facts<'a> {
     /// All readings.
     pub fn new(process: &'a Process, machine: &'a Machine) -> Facts<'a> {
-        Facts { process: Some(process), machine, lasting_only: false, totals: None, history: None }
+        Facts {
+            process: Some(process),
+            machine,
+            stale: process.stale,
+            lasting_only: false,
+            totals: None,
+            history: None,
+        }
     }
 
     /// The machine's own figures.
     pub fn of_machine(machine: &'a Machine) -> Facts<'a> {
-        Facts { process: None, machine, lasting_only: false, totals: None, history: None }
+        Facts { process: None, machine, stale: Needs::NONE, lasting_only: false, totals: None, history: None }
     }
 
     /// Only what lasts.
     pub fn lasting(process: &'a Process, machine: &'a Machine) -> Facts<'a> {
-        Facts { process: Some(process), machine, lasting_only: true, totals: None, history: None }
+        Facts { lasting_only: true, ..Facts::new(process, machine) }
     }
 
     /// A group: its sums, and what all its members have in common.
     pub fn of_group(lead: &'a Process, machine: &'a Machine, totals: &'a Totals) -> Facts<'a> {
-        Facts { process: Some(lead), machine, lasting_only: false, totals: Some(totals), history: None }
+        Facts { totals: Some(totals), stale: totals.stale(), ..Facts::new(lead, machine) }
     }
 
     /// The same with the windows of the subject.
@@ -62,7 +71,30 @@ impl<'a> Facts<'a> {
 
     /// An upper bound of a reading that is not known.
     pub fn bound(&self, field: Field) -> Option<Value> {
-        self.totals.filter(|_| !self.lasting_only)?.bound(field, self.machine)
+        if self.lasting_only {
+            return None;
+        }
+        if let Some(totals) = self.totals {
+            return totals.bound(field, self.machine);
+        }
+        let process = self.process?;
+        match field {
+            Field::Memory => process.at_most(false).map(Value::Size),
+            Field::MemoryPart => process.at_most(false).map(|most| Value::Percent(self.machine.share_of_memory(most))),
+            Field::MemoryHeld => process.at_most(true).map(Value::Size),
+            _ => None,
+        }
+    }
+
+    /// What is known of a field of the process, or was when it was last read: of one that has not run since, that is what it has,
+    /// but for what others do to it.
+    pub(crate) fn carried(&self, field: Field) -> Option<Value> {
+        let moving = match (self.totals, self.process) {
+            (Some(totals), _) => totals.moving(),
+            (None, Some(process)) if !process.stood_still() => self.stale,
+            _ => Needs::NONE,
+        };
+        Facts { stale: moving, ..*self }.reading(field)
     }
 
     /// The reading of a text field, without a copy where it has one; `None` is unknown (or no text).
@@ -72,6 +104,9 @@ impl<'a> Facts<'a> {
             return borrowed(&self.machine.host);
         }
         let process = self.process?;
+        if self.is_stale(field) {
+            return None;
+        }
         match field {
             Field::Id => Some(Cow::Owned(process.id.checked().to_string())),
             Field::App => Some(&process.app).filter(|_| !process.app_unread()).map(|app| Cow::Borrowed(app.as_str())),
@@ -92,10 +127,22 @@ impl<'a> Facts<'a> {
         if self.lasting_only && !field.is_lasting() {
             return None;
         }
+        if self.is_stale(field) {
+            return None;
+        }
         if let Some(reading) = self.totals.and_then(|totals| totals.reading(field, self.machine)) {
             return reading;
         }
         self.of_the_machine(field).or_else(|| self.of_the_process(field, self.process?))
+    }
+
+    /// Whether that is only carried over from an earlier sample. Who did not run has waited for no child.
+    fn is_stale(&self, field: Field) -> bool {
+        if self.stale.is_none() {
+            return false;
+        }
+        let waited = || field != Field::CpuChildren || !self.process.is_some_and(Process::stood_still);
+        self.stale.has(field.info().cost) && waited()
     }
 
     fn of_the_process(&self, field: Field, process: &Process) -> Option<Value> {
@@ -178,7 +225,7 @@ impl<'a> Facts<'a> {
 
 impl Feed for Facts<'_> {
     fn reading(&self, field: Field) -> Option<Value> {
-        Facts::reading(self, field)
+        self.carried(field)
     }
 
     fn cpu_time(&self) -> Option<Duration> {

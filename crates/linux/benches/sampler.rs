@@ -8,12 +8,10 @@
 
 use std::alloc::System;
 use std::io::Read;
-use std::os::fd::OwnedFd;
-use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::Instant;
 
-use rustix::fs::{CWD, Dir, Mode, OFlags};
 use sophron_core::model::{Needs, Process, Snapshot};
 use sophron_linux::proc::stat;
 use sophron_linux::{SLICES, Sampler};
@@ -22,96 +20,15 @@ use stats_alloc::{INSTRUMENTED_SYSTEM, Region, StatsAlloc};
 #[global_allocator]
 static ALLOCATOR: &StatsAlloc<System> = &INSTRUMENTED_SYSTEM;
 
-const APART: Duration = Duration::from_millis(300);
+mod crowd;
+
+use crowd::{APART, Crowd, Naive, program, timed};
 
 fn main() {
     let args: Vec<String> = std::env::args().collect();
-    match args.get(1).map(String::as_str) {
-        Some("idle") => std::thread::sleep(Duration::from_secs(600)),
-        Some("busy") => busy(),
-        _ => {
-            let most = args.iter().filter_map(|arg| arg.parse().ok()).max().unwrap_or(0);
-            measure(most);
-        }
+    if !crowd::is_of_it() {
+        measure(args.iter().filter_map(|arg| arg.parse().ok()).max().unwrap_or(0));
     }
-}
-
-/// Runs a little, often: between any two passes its clock moves.
-fn busy() {
-    let end = Instant::now() + Duration::from_secs(600);
-    while Instant::now() < end {
-        std::hint::black_box((0..2000).sum::<u64>());
-        std::thread::sleep(Duration::from_millis(100));
-    }
-}
-
-struct Crowd(Vec<Child>);
-
-impl Crowd {
-    fn new(idle: usize, busy: usize) -> Crowd {
-        let start = |role: &str| {
-            let own = std::env::current_exe().unwrap();
-            Command::new(own).arg(role).stdin(Stdio::null()).stdout(Stdio::null()).spawn().unwrap()
-        };
-        let crowd = Crowd((0..idle).map(|_| start("idle")).chain((0..busy).map(|_| start("busy"))).collect());
-        // The last of them has to come to rest.
-        std::thread::sleep(Duration::from_millis(1500 + idle as u64 / 4));
-        crowd
-    }
-}
-
-impl Drop for Crowd {
-    fn drop(&mut self) {
-        for child in &mut self.0 {
-            let _ = child.kill();
-        }
-        for child in &mut self.0 {
-            let _ = child.wait();
-        }
-    }
-}
-
-/// One descriptor of /proc, one buffer of 4 KiB, the same parser.
-struct Naive {
-    proc: OwnedFd,
-    buffer: Vec<u8>,
-}
-
-impl Naive {
-    fn new() -> Naive {
-        let proc =
-            rustix::fs::openat(CWD, "/proc", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
-        Naive { proc: proc.unwrap(), buffer: vec![0; 4096] }
-    }
-
-    fn pass(&mut self) -> u64 {
-        let mut ticks = 0;
-        for entry in Dir::read_from(&self.proc).unwrap() {
-            let entry = entry.unwrap();
-            let name = entry.file_name().to_bytes();
-            if !name.iter().all(u8::is_ascii_digit) {
-                continue;
-            }
-            let path = format!("{}/stat", str::from_utf8(name).unwrap());
-            let Ok(file) = rustix::fs::openat(&self.proc, path, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty()) else {
-                continue;
-            };
-            let Ok(length) = rustix::io::read(&file, &mut self.buffer[..]) else { continue };
-            ticks += stat::parse(&self.buffer[..length]).map_or(0, |stat| stat.cpu_ticks);
-        }
-        ticks
-    }
-}
-
-/// CPU time of this thread for one run: what others do on the machine does not count.
-fn timed(mut work: impl FnMut()) -> f64 {
-    let now = || {
-        let time = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
-        time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
-    };
-    let began = now();
-    work();
-    now() - began
 }
 
 fn median(mut times: Vec<f64>) -> f64 {
@@ -126,13 +43,13 @@ fn compare(label: &str, passes: u32, goal: f64) -> f64 {
     let mut sampler = Sampler::new(Path::new("/proc"), needs).unwrap();
     let mut snapshot = Snapshot::default();
     for _ in 0..3 {
-        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        sampler.sample(&mut snapshot).unwrap();
         std::hint::black_box(naive.pass());
     }
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for _ in 0..passes {
         std::thread::sleep(APART);
-        ours.push(timed(|| sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap()));
+        ours.push(timed(|| sampler.sample(&mut snapshot).unwrap()));
         std::thread::sleep(APART);
         theirs.push(timed(|| {
             std::hint::black_box(naive.pass());
@@ -170,7 +87,7 @@ fn memory() {
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
     let mut snapshot = Snapshot::default();
     for _ in 0..3 {
-        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        sampler.sample(&mut snapshot).unwrap();
     }
     let change = region.change();
     let held = change.bytes_allocated.saturating_sub(change.bytes_deallocated);
@@ -180,74 +97,6 @@ fn memory() {
         "memory: {} bytes a process at {count}, names apart (goal 400); row and process are {} bytes",
         held.saturating_sub(names) / count.max(1),
         Sampler::bytes_per_process()
-    );
-}
-
-/// The program is built with the workspace; without it there is nothing to time.
-fn program() -> Option<PathBuf> {
-    let own = std::env::current_exe().ok()?;
-    let program = own.parent()?.parent()?.join("sophron");
-    if !program.exists() {
-        println!("list and watch: build the program first with `cargo build --release`");
-        return None;
-    }
-    Some(program)
-}
-
-/// Twenty rules, eight of which cover every process, so many of them with a window of 10 minutes; twelve one app each.
-fn twenty_rules(windows: usize) -> String {
-    let mut rules = "format = 1\nevery = \"500ms\"\n".to_owned();
-    for number in 0..8 {
-        let limit = 90 + number;
-        let cpu = if number < windows { "avg(cpu, 10m)" } else { "cpu" };
-        rules += &format!("[[rule]]\nname = \"all-{number}\"\nbreach = '{cpu} > {limit}%'\nlasting = \"10s\"\n");
-    }
-    for number in 0..12 {
-        rules += &format!(
-            "[[rule]]\nname = \"app-{number}\"\nwhere = 'app = \"press{number}\" and owner != root'\n\
-             breach = 'memory.held > 750 MiB'\nlasting = \"20s\"\n"
-        );
-    }
-    rules
-}
-
-/// What a watcher uses for a tick, and what it holds.
-fn watch(windows: usize) {
-    let Some(program) = program() else { return };
-    let folder = tempfile::tempdir().unwrap();
-    let rules = folder.path().join("rules.toml");
-    std::fs::write(&rules, twenty_rules(windows)).unwrap();
-    std::fs::set_permissions(&rules, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
-    let mut watcher = Command::new(program)
-        .args(["watch", "--rules"])
-        .arg(&rules)
-        .arg("--state")
-        .arg(folder.path().join("state"))
-        .stdout(Stdio::null())
-        .spawn()
-        .unwrap();
-    std::thread::sleep(Duration::from_secs(6));
-    let used = || sophron_linux::sys::process_cpu_time(watcher.id()).unwrap().as_secs_f64();
-    let (before, began) = (used(), Instant::now());
-    std::thread::sleep(Duration::from_secs(20));
-    let tick = (used() - before) / (began.elapsed().as_secs_f64() / 0.5);
-    let statm = std::fs::read(format!("/proc/{}/statm", watcher.id())).unwrap();
-    let resident = sophron_linux::proc::status::parse_pages(&statm).unwrap().1 * rustix::param::page_size() as u64;
-    let _ = watcher.kill();
-    let _ = watcher.wait();
-    let mut naive = Naive::new();
-    let passes = (0..10).map(|_| {
-        std::thread::sleep(APART);
-        timed(|| {
-            std::hint::black_box(naive.pass());
-        })
-    });
-    let naive = median(passes.collect());
-    println!(
-        "sophron watch, 20 rules, {windows} windows of 10 minutes, 1,000 idle: {:.2} ms a tick, {:.2} of a naive pass (goal 0.50), {:.1} MiB resident (goal 16)",
-        tick * 1e3,
-        tick / naive,
-        resident as f64 / 1048576.0
     );
 }
 
@@ -307,8 +156,6 @@ fn measure(most: usize) {
         let _crowd = Crowd::new(1000, 0);
         memory();
         list();
-        watch(0);
-        watch(4);
     }
     {
         let _crowd = Crowd::new(1800, 200);

@@ -211,6 +211,13 @@ pub fn disk_counters(pid: u32) -> Option<(u64, u64)> {
     crate::proc::status::parse_io(&fs::read(format!("/proc/{pid}/io")).ok()?)
 }
 
+/// Whether the CPU clocks of processes move on every core as they run. Cores that keep no ticks while one task runs
+/// (`nohz_full`) tell of it only when it stops.
+pub fn clocks_tick() -> bool {
+    let without = fs::read_to_string("/sys/devices/system/cpu/nohz_full").unwrap_or_default();
+    !without.contains(|c: char| c.is_ascii_digit())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -30,4 +30,4 @@ pub mod terminal;
 pub mod trail;
 pub mod volumes;
 
-pub use sampler::{RiskyFiles, SLICES, SampleError, Sampler};
+pub use sampler::{Demand, RiskyFiles, SLICES, SampleError, Sampler};

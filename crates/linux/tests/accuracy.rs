@@ -38,7 +38,7 @@ impl Watch {
     }
 
     fn sample(&mut self) -> &Snapshot {
-        self.sampler.sample(&mut self.snapshot, |_| Needs::NONE).unwrap();
+        self.sampler.sample(&mut self.snapshot).unwrap();
         &self.snapshot
     }
 

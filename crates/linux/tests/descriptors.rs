@@ -13,10 +13,10 @@ use std::sync::Arc;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use sophron_core::act::{Act, Order, Originals, Outcome};
 use sophron_core::model::{Needs, Process, Snapshot};
-use sophron_linux::Sampler;
 use sophron_linux::act::{ActError, Actuator, Commit, Found, Tree};
 use sophron_linux::handle::Handle;
 use sophron_linux::roles::Roles;
+use sophron_linux::{Demand, Sampler};
 use sophron_testkit::{Own, eventually, is_suspended};
 
 /// With no more than that many descriptors to be had.
@@ -86,19 +86,26 @@ fn what_cannot_be_read_is_not_taken_for_nothing() {
     assert!(!handle.has_ended() && !is_suspended(process.id.pid) && !is_suspended(child.id.pid));
     // Nobody is gone from a sample for that: of who is there nothing is known then. It may keep more files than there are.
     setrlimit(Resource::Nofile, Rlimit { current: Some(1024), ..limit }).unwrap();
-    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
+    let sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
+    let mut sampler = sampler.on_demand(Demand::default());
     let mut snapshot = Snapshot::default();
-    sampler.sample(&mut snapshot, |_| Needs::PERIODIC).unwrap();
+    let mut sample = || {
+        let _ = sampler.sample(&mut snapshot);
+        sampler.read_all(&mut snapshot);
+        snapshot.clone()
+    };
+    sample();
     let all: Vec<_> = [process.id, child.id].into();
     with_left(10, || {
+        let mut snapshot = Snapshot::default();
         for tick in 0..30 {
-            let _ = sampler.sample(&mut snapshot, |_| Needs::PERIODIC);
+            snapshot = sample();
             assert!(all.iter().all(|id| snapshot.find(id).is_some()), "gone at tick {tick}");
         }
         let known = all.iter().filter(|id| snapshot.find(id).unwrap().memory_held.is_some());
         assert!(known.count() < 2, "it was tried");
     });
-    sampler.sample(&mut snapshot, |_| Needs::PERIODIC).unwrap();
+    let snapshot = sample();
     assert!(all.iter().all(|id| snapshot.find(id).unwrap().memory_held.is_some()), "known again");
     // And with descriptors to be had it is ended, with all that belongs to it.
     let mut tree = Tree::of(&[Arc::clone(&handle)], |_| None);

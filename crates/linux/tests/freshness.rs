@@ -9,8 +9,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, setpriority_process};
-use sophron_core::model::{Cost, Needs, Process, Snapshot};
-use sophron_linux::{RiskyFiles, SLICES, Sampler};
+use sophron_core::model::{Cost, Needs, Reader, Snapshot};
+use sophron_linux::{Demand, RiskyFiles, SLICES, Sampler};
 use sophron_testkit::eventually;
 
 struct Ended(Child);
@@ -27,39 +27,47 @@ fn sleeper() -> Ended {
 }
 
 fn sampler(needs: Needs) -> (Sampler, Snapshot) {
-    let mut sampler = Sampler::new(Path::new("/proc"), needs).unwrap();
+    let demand = Demand { unnamed: true, whole: false };
+    let mut sampler = Sampler::new(Path::new("/proc"), needs).unwrap().on_demand(demand);
     let mut snapshot = Snapshot::default();
     for _ in 0..3 {
-        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        sampler.sample(&mut snapshot).unwrap();
     }
     (sampler, snapshot)
 }
 
+/// A sample in which that is asked for of one process.
+fn ask(sampler: &mut Sampler, snapshot: &mut Snapshot, pid: u32, asked: Needs) {
+    sampler.sample(snapshot).unwrap();
+    let at = snapshot.processes.iter().position(|process| process.id.pid == pid).unwrap();
+    sampler.read(&mut snapshot.processes[at], asked);
+}
+
 #[test]
-fn a_niceness_set_from_outside_is_seen_in_the_tick_that_names_it() {
+fn a_niceness_set_from_outside_is_seen_in_the_tick_that_asks_for_it() {
     let target = sleeper();
     let pid = target.0.id();
     let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Stat));
-    let named = |process: &Process| if process.id.pid == pid { Needs::NONE.with(Cost::Stat) } else { Needs::NONE };
-    // Whoever is named is asked for when he is read; in ten ticks everybody is.
+    let asked = Needs::NONE.with(Cost::Stat);
+    // In ten ticks everybody has been read.
     for _ in 0..SLICES {
-        sampler.sample(&mut snapshot, named).unwrap();
+        ask(&mut sampler, &mut snapshot, pid, asked);
     }
     for nice in [3, 5, 9] {
         setpriority_process(Pid::from_raw(pid.cast_signed()), nice).unwrap();
-        sampler.sample(&mut snapshot, named).unwrap();
+        ask(&mut sampler, &mut snapshot, pid, asked);
         assert_eq!(snapshot.process(pid).unwrap().nice, nice);
     }
 }
 
 #[test]
-fn memory_written_from_outside_is_seen_in_the_tick_that_names_it() {
+fn memory_written_from_outside_is_seen_in_the_tick_that_asks_for_it() {
     let target = sleeper();
     let pid = target.0.id();
     let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Statm));
-    let named = |process: &Process| if process.id.pid == pid { Needs::NONE.with(Cost::Statm) } else { Needs::NONE };
+    let asked = Needs::NONE.with(Cost::Statm);
     for _ in 0..SLICES {
-        sampler.sample(&mut snapshot, named).unwrap();
+        ask(&mut sampler, &mut snapshot, pid, asked);
     }
     let before = snapshot.process(pid).unwrap().memory.unwrap();
     // The lower pages of its stack have never been touched: writing to one makes it resident.
@@ -73,14 +81,14 @@ fn memory_written_from_outside_is_seen_in_the_tick_that_names_it() {
     for page in 0..16 {
         std::os::unix::fs::FileExt::write_all_at(&memory, &[1], start + page * 4096).unwrap();
     }
-    sampler.sample(&mut snapshot, named).unwrap();
+    ask(&mut sampler, &mut snapshot, pid, asked);
     let process = snapshot.process(pid).unwrap();
     assert_eq!(process.cpu, Some(0.0), "it has not run");
     assert!(process.memory.unwrap() >= before + 32 * 1024, "{before} {:?}", process.memory);
 }
 
 #[test]
-fn a_move_to_another_unit_is_seen_in_the_tick_that_names_it() {
+fn a_move_to_another_unit_is_seen_in_the_tick_that_asks_for_it() {
     // The unified hierarchy, or the one that a service manager names.
     let roots = ["/sys/fs/cgroup", "/sys/fs/cgroup/unified", "/sys/fs/cgroup/systemd"];
     let root = roots.into_iter().find(|root| Path::new(root).join("cgroup.procs").exists());
@@ -92,12 +100,12 @@ fn a_move_to_another_unit_is_seen_in_the_tick_that_names_it() {
     let target = sleeper();
     let pid = target.0.id();
     let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Cgroup));
-    let named = |process: &Process| if process.id.pid == pid { Needs::NONE.with(Cost::Cgroup) } else { Needs::NONE };
+    let asked = Needs::NONE.with(Cost::Cgroup);
     for _ in 0..SLICES {
-        sampler.sample(&mut snapshot, named).unwrap();
+        ask(&mut sampler, &mut snapshot, pid, asked);
     }
     let moved = std::fs::write(group.join("cgroup.procs"), pid.to_string());
-    sampler.sample(&mut snapshot, named).unwrap();
+    ask(&mut sampler, &mut snapshot, pid, asked);
     let unit = snapshot.process(pid).unwrap().unit.clone();
     drop(target);
     eventually("the group is empty", || std::fs::remove_dir(&group).ok());
@@ -112,7 +120,7 @@ fn nothing_is_older_than_ten_ticks() {
     let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Stat));
     setpriority_process(Pid::from_raw(target.0.id().cast_signed()), 4).unwrap();
     for _ in 0..SLICES {
-        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        sampler.sample(&mut snapshot).unwrap();
     }
     assert_eq!(snapshot.process(target.0.id()).unwrap().nice, 4);
 }
@@ -128,7 +136,7 @@ fn an_orphan_has_its_new_parent_in_the_tick_in_which_the_old_one_is_gone() {
     assert_eq!(snapshot.process(child).unwrap().parent, parent.id());
     parent.kill().unwrap();
     parent.wait().unwrap();
-    sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+    sampler.sample(&mut snapshot).unwrap();
     assert!(snapshot.process(parent.id()).is_none());
     assert_ne!(snapshot.process(child).unwrap().parent, parent.id());
     // Ours, though no longer our child.
@@ -142,13 +150,13 @@ fn new_processes_are_found_between_two_listings_and_an_exec_is_noticed() {
         Ended(Command::new("sh").args(["-c", "read line; exec sleep 60"]).stdin(Stdio::piped()).spawn().unwrap());
     let pid = target.0.id();
     eventually("found", || {
-        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        sampler.sample(&mut snapshot).unwrap();
         snapshot.process(pid).filter(|process| process.app != "freshness").map(|_| ())
     });
     let mut target = target;
     drop(target.0.stdin.take());
     eventually("its new program is seen", || {
-        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        sampler.sample(&mut snapshot).unwrap();
         snapshot.process(pid).filter(|process| process.name == "sleep" && process.app != "sh").map(|_| ())
     });
 }
@@ -173,7 +181,7 @@ fn a_target_that_hangs_its_reader_delays_nobody_and_is_unknown() {
     let mut snapshot = Snapshot::default();
     let began = Instant::now();
     for _ in 0..5 {
-        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        sampler.sample(&mut snapshot).unwrap();
     }
     // It would hang for an hour.
     assert!(began.elapsed() < Duration::from_secs(60), "{:?}", began.elapsed());
@@ -221,18 +229,18 @@ fn late_is_not_unreadable_and_unreadable_is_not_another_program() {
         let slow = Slow { pid, hangs: std::sync::Mutex::new(hangs.then_some(until)) };
         let mut sampler = Sampler::with_files(Path::new("/proc"), Needs::PERIODIC, Arc::new(slow)).unwrap();
         let mut snapshot = Snapshot::default();
-        sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+        sampler.sample(&mut snapshot).unwrap();
         if hangs {
             for _ in 0..2 {
                 let process = snapshot.process(pid).unwrap();
                 assert!(process.app_unread() && process.app != "precious.sh", "{process:?}");
                 let facts = sophron_core::facts::Facts::new(process, &snapshot.machine);
                 assert_eq!(facts.text(sophron_core::model::Field::App), None);
-                sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+                sampler.sample(&mut snapshot).unwrap();
             }
             let_go.send(()).unwrap();
             eventually("read at a later tick", || {
-                sampler.sample(&mut snapshot, |_| Needs::NONE).unwrap();
+                sampler.sample(&mut snapshot).unwrap();
                 snapshot.process(pid).filter(|process| !process.app_unread()).map(|_| ())
             });
         }

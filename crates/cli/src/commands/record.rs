@@ -51,7 +51,7 @@ pub fn run(args: &args::Record) -> Result<Exit, Failure> {
             why = "the time is over";
             break;
         }
-        sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(|error| Failure::of(Exit::Failed, error))?;
+        sampler.sample(&mut snapshot).map_err(|error| Failure::of(Exit::Failed, error))?;
         let keep = |process: &sophron_core::model::Process| covered(covers.as_ref(), process, &snapshot);
         let line = writer.line(&snapshot, keep, Ours::default());
         let line =

@@ -128,7 +128,7 @@ impl Keeper {
             Some(sampler) => sampler,
             None => sampler.insert(Sampler::new(std::path::Path::new("/proc"), Needs::PERIODIC).map_err(failed)?),
         };
-        sampler.sample(snapshot, |_| Needs::NONE).map_err(failed)?;
+        sampler.sample(snapshot).map_err(failed)?;
         let ours = std::mem::take(&mut *self.ours.lock().unwrap_or_else(PoisonError::into_inner));
         let most = self.settings.most / PIECES;
         if let Some(full) = self.piece.take_if(|piece| piece.size >= most || piece.begun.elapsed() >= PIECE) {

@@ -22,7 +22,7 @@ use sophron_core::text::with_causes;
 use sophron_linux::act::{Actuator, Commit, Found};
 use sophron_linux::handle::Handle;
 use sophron_linux::trail::{self, Keeping, Latest, TrailFile};
-use sophron_linux::{Sampler, files, here, sys, terminal};
+use sophron_linux::{Demand, Sampler, files, here, sys, terminal};
 
 use super::bus::Bus;
 use super::left::{self, Left};
@@ -243,9 +243,11 @@ fn assemble(
     lock: std::fs::File,
 ) -> Result<Watcher, Failure> {
     let workers = |name, least, most| Workers::start(name, least, most).map_err(threadless);
-    let wants = Wants::of(rules, plan.only.clone());
+    let wants = Wants::of(rules);
+    let demand = Demand { unnamed: wants.none_by_others(), whole: plan.record.is_some() };
     let sampler = Sampler::new(Path::new("/proc"), wants.of_everybody())
         .map_err(|error| Failure::of(Exit::Failed, error))?
+        .on_demand(demand)
         .with_unmasked(scribe.command_lines == CommandLines::Full);
     let settings = Settings {
         shadow: plan.shadow,

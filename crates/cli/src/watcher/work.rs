@@ -2,34 +2,31 @@
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, PoisonError};
-use std::time::Duration;
 
 use sophron_core::act::Outcome;
 use sophron_core::audit::Kind;
-use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Question, Standing, Trail, Wants};
+use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Question, Standing, Trail};
 use sophron_core::happening::{Happening, News, What};
 use sophron_core::judge::MemoryWish;
-use sophron_core::model::{Boot, Process, ProcessId, Snapshot};
+use sophron_core::model::{Boot, Needs, Process, ProcessId, Reader, Snapshot};
 use sophron_core::text::with_causes;
 use sophron_linux::act::Actuator;
 use sophron_linux::handle::Handle;
-use sophron_linux::{SampleError, here, locks};
+use sophron_linux::{here, locks};
 
 use super::control::{Answer, Asked};
 use super::workers::Report;
 use super::{Fixed, Wake, Watcher, commissions, group_memory, program};
 
-/// How long a costly file is waited for; what takes longer is unknown.
-const COSTLY_WAIT: Duration = Duration::from_millis(200);
-
 impl Watcher {
     pub(super) fn tick(&mut self) {
         let mut snapshot = std::mem::take(&mut self.snapshot);
-        match self.sample(&mut snapshot) {
+        match self.sampler.sample(&mut snapshot) {
             Ok(()) => {
                 self.hear_hands(snapshot.machine.boot);
                 let beside = self.beside(&snapshot);
-                let commands = self.dispatcher.step(snapshot.moment, Input::Sample(&snapshot, &beside));
+                let moment = snapshot.moment;
+                let commands = self.dispatcher.step(moment, Input::Look(&mut snapshot, &mut self.sampler, &beside));
                 *self.breached.lock().unwrap_or_else(PoisonError::into_inner) = self.dispatcher.breached();
                 self.snapshot = snapshot;
                 self.follow(commands);
@@ -45,19 +42,6 @@ impl Watcher {
     pub(super) fn step(&mut self, input: Input<'_>) {
         let commands = self.dispatcher.step(here::now(), input);
         self.follow(commands);
-    }
-
-    fn sample(&mut self, snapshot: &mut Snapshot) -> Result<(), SampleError> {
-        let (wants, machine) = (&self.wants, snapshot.machine.clone());
-        self.sampler.sample(snapshot, |process| wants.of_one(process, &machine))?;
-        for (rule, costly) in self.wants.costly() {
-            for process in &mut snapshot.processes {
-                if Wants::hangs_on_it(rule, process, &snapshot.machine) {
-                    self.sampler.read_costly(process, costly, COSTLY_WAIT);
-                }
-            }
-        }
-        Ok(())
     }
 
     /// What people have done beside us, by the trail.
@@ -212,10 +196,11 @@ impl Watcher {
     pub(super) fn ask(&mut self, asked: Asked) {
         let Asked { question, reply } = asked;
         let id = ProcessId { pid: question.pid, start: question.start, boot: self.scribe.boot };
-        let Some(process) = self.snapshot.find(&id).cloned() else {
+        let Some(mut process) = self.snapshot.find(&id).cloned() else {
             let _ = reply.send(self.answer(None, None));
             return;
         };
+        self.sampler.read(&mut process, Needs::FILES);
         let ticket = self.asked.keys().next_back().map_or(0, |last| last + 1);
         self.asked.insert(ticket, (id, reply));
         let (rule, machine) = (question.rule.into(), self.snapshot.machine.clone());

@@ -95,7 +95,7 @@ impl Condition {
 
     /// The fields whose readings could not be had.
     pub fn unreadable(&self, facts: &Facts<'_>) -> Vec<Field> {
-        let known = |field: &Field| facts.reading(*field).is_some() || facts.bound(*field).is_some();
+        let known = |field: &Field| facts.carried(*field).is_some() || facts.bound(*field).is_some();
         self.fields().into_iter().filter(|field| !known(field)).collect()
     }
 

@@ -9,6 +9,7 @@ mod functions;
 mod lexer;
 mod parser;
 mod print;
+mod quiet;
 mod syntax;
 mod words;
 

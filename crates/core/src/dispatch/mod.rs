@@ -33,8 +33,8 @@ use crate::cost::Every;
 use crate::decide::Ledger;
 use crate::effects::Effects;
 use crate::happening::Happening;
-use crate::judge::{Judge, MemoryWish};
-use crate::model::{Moment, ProcessId, Snapshot};
+use crate::judge::{Judge, MemoryWish, Sight};
+use crate::model::{Moment, ProcessId, Reader, Snapshot};
 use crate::protect::Protections;
 use crate::recording::Ours;
 use crate::rules::{RuleName, RuleSet};
@@ -63,6 +63,8 @@ pub struct Settings {
 pub enum Input<'a> {
     /// A sample, and what is known beside it.
     Sample(&'a Snapshot, &'a Beside),
+    /// The same of a sample in which is read what something hangs on.
+    Look(&'a mut Snapshot, &'a mut dyn Reader, &'a Beside),
     /// No sample could be taken, and why.
     NoSample(String),
     /// Nothing but time: what was to happen by then is due.
@@ -252,7 +254,8 @@ impl Dispatcher {
     pub fn step(&mut self, now: Moment, input: Input<'_>) -> Vec<Command> {
         self.now = now;
         match input {
-            Input::Sample(snapshot, beside) => self.sample(snapshot, beside),
+            Input::Sample(snapshot, beside) => self.sample(Sight::Whole(snapshot), beside),
+            Input::Look(snapshot, reader, beside) => self.sample(Sight::Lazy(snapshot, reader), beside),
             Input::NoSample(why) => self.say_blind(now, why),
             Input::Time => self.resume_what_is_over(now),
             Input::Acted(done) => self.acted(now, *done),

@@ -2,8 +2,8 @@
 
 use super::{Beside, Command, Dispatcher};
 use crate::decide::{Circumstances, decide};
-use crate::judge::{Event, Tick};
-use crate::model::{Moment, Snapshot};
+use crate::judge::{Event, Sight, With};
+use crate::model::{Moment, Needs, Snapshot};
 use crate::recording::Ours;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
@@ -11,7 +11,9 @@ use std::time::Duration;
 use crate::model::ProcessId;
 
 impl Dispatcher {
-    pub(super) fn sample(&mut self, snapshot: &Snapshot, beside: &Beside) {
+    pub(super) fn sample(&mut self, mut sight: Sight<'_>, beside: &Beside) {
+        self.read_whom_it_concerns(&mut sight);
+        let snapshot = sight.snapshot();
         let now = snapshot.moment;
         self.ticks += 1;
         self.sees_again();
@@ -36,14 +38,28 @@ impl Dispatcher {
         let (suspended, busy) = self.hold_on(beside);
         self.keep(snapshot, &suspended);
         let only = self.settings.only.as_ref();
-        let tick = Tick { snapshot, suspended: &suspended, busy: &busy, only, zone: &self.settings.zone };
-        let events = self.judge.tick(&tick);
+        let with = With { suspended: &suspended, busy: &busy, only, zone: &self.settings.zone };
+        let events = self.judge.look(&mut sight, &with);
+        let snapshot = sight.snapshot();
         self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
         self.decide(snapshot, beside, &events);
         self.ask_for_memory();
         self.say_effects(snapshot);
         self.sum_up(now);
         self.say_what_is_unreadable(now);
+    }
+
+    /// Of those whom something of ours is about, or a rule has a story with, everything is read that rules name.
+    fn read_whom_it_concerns(&self, sight: &mut Sight<'_>) {
+        let ours =
+            self.effects.processes().into_iter().chain(self.busy.iter().copied()).chain(self.touched.iter().copied());
+        let ids: BTreeSet<ProcessId> = ours.chain(self.judge.followed()).collect();
+        for id in ids {
+            let place = sight.snapshot().processes.binary_search_by_key(&id.pid, |process| process.id.pid);
+            if let Ok(at) = place {
+                sight.read(at, Needs::FILES);
+            }
+        }
     }
 
     /// On whom a suspension was in force since the last tick, and on whom something is under way: ours, and that of the

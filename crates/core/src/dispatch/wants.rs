@@ -1,11 +1,8 @@
-//! What has to be read for the rules: fresh what they name, and what is costly only where all else in a condition holds.
+//! What has to be read for the rules.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use crate::condition::Truth;
-use crate::facts::Facts;
-use crate::model::{Cost, Field, Machine, Needs, Process, ProcessId};
+use crate::model::{Cost, Field, Needs};
 use crate::rules::{Action, Rule, RuleSet};
 use crate::subject::Judged;
 
@@ -13,16 +10,12 @@ use crate::subject::Judged;
 #[derive(Debug, Clone)]
 pub struct Wants {
     rules: Arc<RuleSet>,
-    /// Of each rule, in the file's order.
-    needs: Vec<Needs>,
-    only: Option<BTreeSet<ProcessId>>,
 }
 
 impl Wants {
-    /// Of these rules; if `only` is given, of these processes alone.
-    pub fn of(rules: &Arc<RuleSet>, only: Option<BTreeSet<ProcessId>>) -> Wants {
-        let needs = rules.rules.iter().map(|rule| Needs::of(&rule.fields())).collect();
-        Wants { rules: Arc::clone(rules), needs, only }
+    /// Of these rules.
+    pub fn of(rules: &Arc<RuleSet>) -> Wants {
+        Wants { rules: Arc::clone(rules) }
     }
 
     /// What every sample reads of everybody: what the rules name, what a record says of a process, and what the choice of a
@@ -55,29 +48,11 @@ impl Wants {
         self.rules.rules.iter().any(|rule| rule.judge == Judged::Tree)
     }
 
-    /// What has to be fresh of a process: what those rules read that may cover it.
-    pub fn of_one(&self, process: &Process, machine: &Machine) -> Needs {
-        if self.only.as_ref().is_some_and(|only| !only.contains(&process.id)) {
-            return Needs::NONE;
-        }
-        let facts = Facts::lasting(process, machine);
-        let covers = |rule: &Rule| rule.covering(&facts) != Truth::False;
-        let named = self.rules.rules.iter().zip(&self.needs).filter(|(rule, _)| covers(rule));
-        named.fold(Needs::NONE, |all, (_, needs)| all.and(*needs))
-    }
-
-    /// The rules that may want something costly.
-    pub fn costly(&self) -> impl Iterator<Item = (&Rule, Needs)> {
-        let costly = |needs: &Needs| needs.only(Needs::NONE.with(Cost::Rollup).with(Cost::Files));
-        let each = self.rules.rules.iter().zip(&self.needs).map(move |(rule, needs)| (rule, costly(needs)));
-        // Of a group's memory the judge says when it wants to know more.
-        each.filter(|(rule, needs)| rule.judge == Judged::Process && *needs != Needs::NONE)
-    }
-
-    /// Whether a rule that wants something costly cannot decide on a process without it.
-    pub fn hangs_on_it(rule: &Rule, process: &Process, machine: &Machine) -> bool {
-        let facts = Facts::new(process, machine);
-        let covered = rule.covering(&facts) == Truth::True;
-        covered && rule.breach.evaluate(&facts) == Truth::Unknown
+    /// Whether nothing goes by what others than a process itself are called or have used: then it may stay unknown for some ticks
+    /// what somebody runs of whom nothing can be true, whoever it is.
+    pub fn none_by_others(&self) -> bool {
+        let rules = &self.rules.rules;
+        let by_others = |field: &Field| field.info().cost == Cost::Family || *field == Field::MachineCpuUnseen;
+        rules.iter().all(|rule| rule.judge == Judged::Process && !rule.fields().iter().any(by_others))
     }
 }

@@ -5,12 +5,16 @@
 
 mod case;
 mod ladder;
+mod members;
 mod pace;
+mod processes;
 mod returns;
+mod sight;
+mod status;
 mod subjects;
 mod track;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -18,15 +22,20 @@ pub use case::{Case, Closing, MOST_POINTS, Points};
 use jiff::tz::TimeZone;
 use ladder::Fate;
 pub use ladder::{Allowance, Ladder, Owed};
+use members::Covered;
 pub use pace::Pace;
+use processes::{Findings, Windows};
 pub use returns::COMES_BACK;
 use returns::Memory;
-use subjects::State;
+pub use sight::Sight;
+pub use status::RuleStatus;
 pub use subjects::{MemoryWish, Part};
+use subjects::{Round, State};
 
-use crate::model::{Field, Machine, Moment, Process, ProcessId, Snapshot};
+use crate::condition::Condition;
+use crate::model::{Field, Machine, Moment, Needs, Process, ProcessId, Snapshot};
 use crate::rules::{Meaning, Rule, RuleName, RuleSet};
-use crate::subject::{Likeness, SubjectKey};
+use crate::subject::{Judged, Likeness, SubjectKey};
 
 /// For how long an undo is remembered: breached again within it, the next undo waits longer.
 pub(crate) const RELAPSE: Duration = Duration::from_secs(600);
@@ -46,6 +55,15 @@ pub struct Tick<'a> {
     /// If given, only these processes are judged.
     pub only: Option<&'a BTreeSet<ProcessId>>,
     /// The zone that hours are meant in: the machine's, or a recording's own.
+    pub zone: &'a TimeZone,
+}
+
+/// What goes for all subjects of a tick.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct With<'a> {
+    pub suspended: &'a BTreeSet<ProcessId>,
+    pub busy: &'a BTreeSet<ProcessId>,
+    pub only: Option<&'a BTreeSet<ProcessId>>,
     pub zone: &'a TimeZone,
 }
 
@@ -107,21 +125,6 @@ pub enum Event {
     },
 }
 
-/// What a rule saw at the last tick.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct RuleStatus {
-    /// Processes whose `where` is true.
-    pub covered: usize,
-    /// Processes whose `where` could not be decided: they are not covered.
-    pub undecided: usize,
-    /// Covered processes whose breach could not be decided.
-    pub unjudged: usize,
-    /// Those of them of which it is not known yet what they run: their command line is tried again at each tick.
-    pub late: usize,
-    /// What could not be read.
-    pub unreadable: BTreeSet<Field>,
-}
-
 /// One rule, and what is known of its subjects.
 #[derive(Debug)]
 struct Watched {
@@ -129,6 +132,15 @@ struct Watched {
     meaning: Meaning,
     state: State,
     status: RuleStatus,
+    /// Which of the different `where`s it has.
+    covers: Option<usize>,
+    /// Where its windows of processes are kept.
+    filled: Option<usize>,
+    /// What the windows of its groups are filled with.
+    of_windows: Needs,
+    /// Whether its breach names CPU, and whether it has anything to do with resident memory.
+    by_cpu: bool,
+    by_memory: bool,
 }
 
 /// The judge over one set of rules.
@@ -137,6 +149,11 @@ pub struct Judge {
     every: Duration,
     settle: Duration,
     watched: Vec<Watched>,
+    /// How many different `where`s there are.
+    wheres: usize,
+    windows: Windows,
+    /// Whether nothing that was promised of a process counts at the next tick.
+    anew: bool,
     memory: Memory,
     wishes: Vec<MemoryWish>,
     last: Option<Moment>,
@@ -150,17 +167,54 @@ pub struct Judge {
 impl Judge {
     /// A judge that numbers its cases from `next_case` on.
     pub fn new(rules: &RuleSet, next_case: u64) -> Self {
-        Judge {
+        let mut judge = Judge {
             every: rules.every,
             settle: rules.settle,
-            watched: rules.rules.iter().map(|rule| Watched::new(rules, rule)).collect(),
+            watched: Vec::new(),
+            wheres: 0,
+            windows: Windows::default(),
+            anew: true,
             memory: Memory::new(next_case),
             wishes: Vec::new(),
             last: None,
             begun: None,
             acting_from: Duration::ZERO,
             ticks: 0,
+        };
+        judge.watch_by(rules.rules.iter().map(|rule| Watched::new(rules, rule)).collect(), &BTreeSet::new());
+        judge
+    }
+
+    /// By these rules from now on; windows go on that one of those reads which `go_on`.
+    fn watch_by(&mut self, mut watched: Vec<Watched>, go_on: &BTreeSet<usize>) {
+        let mut wheres: Vec<Condition> = Vec::new();
+        for watched in &mut watched {
+            watched.covers = watched.rule.covers.as_ref().map(|covers| {
+                wheres.iter().position(|known| known == covers).unwrap_or_else(|| {
+                    wheres.push(covers.clone());
+                    wheres.len() - 1
+                })
+            });
         }
+        let mut windows = Windows::default();
+        for (at, watched) in watched.iter_mut().enumerate() {
+            let rule = Arc::make_mut(&mut watched.rule);
+            if rule.judge != Judged::Process || rule.windows.is_empty() {
+                continue;
+            }
+            let place = windows.place(rule.covers.as_ref());
+            let filled = &mut windows.all[place];
+            rule.breach.bind(&mut filled.specs);
+            rule.calm.iter_mut().for_each(|calm| calm.bind(&mut filled.specs));
+            if go_on.contains(&at) {
+                filled.go_on.extend(&rule.windows);
+            }
+            filled.needs = Needs::of(filled.specs.iter().map(|spec| &spec.field)).only(Needs::FILES);
+            watched.filled = Some(place);
+        }
+        windows.adopt(std::mem::take(&mut self.windows), self.every);
+        self.windows = windows;
+        (self.watched, self.wheres, self.anew) = (watched, wheres.len(), true);
     }
 
     /// Judges by other rules from now on. What a rule means decides whether it is the same: then its stories go on, whatever
@@ -168,14 +222,17 @@ impl Judge {
     #[must_use]
     pub(crate) fn adopt(&mut self, rules: &RuleSet) -> Vec<Event> {
         let mut before: Vec<Watched> = std::mem::take(&mut self.watched);
+        let (mut after, mut go_on) = (Vec::new(), BTreeSet::new());
         for rule in &rules.rules {
             let mut next = Watched::new(rules, rule);
             if let Some(place) = before.iter().position(|known| known.meaning == next.meaning) {
                 let known = before.swap_remove(place);
                 (next.state, next.status) = (known.state, known.status);
+                go_on.insert(after.len());
             }
-            self.watched.push(next);
+            after.push(next);
         }
+        self.watch_by(after, &go_on);
         (self.every, self.settle) = (rules.every, rules.settle);
         self.wishes.clear();
         before.sort_by(|a, b| a.rule.name.cmp(&b.rule.name));
@@ -191,6 +248,7 @@ impl Judge {
     pub(crate) fn sampled_every(&mut self, every: Duration) {
         self.every = every;
         self.watched.iter_mut().for_each(|watched| watched.state.sampled_every(every));
+        self.windows.sampled_every(every);
     }
 
     /// What each rule saw at the last tick, in the file's order.
@@ -206,6 +264,11 @@ impl Judge {
     /// Every open case.
     pub fn cases(&self) -> impl Iterator<Item = &Case> {
         self.watched.iter().flat_map(|watched| watched.state.cases())
+    }
+
+    /// The processes that a rule has a story with.
+    pub(crate) fn followed(&self) -> impl Iterator<Item = ProcessId> {
+        self.watched.iter().flat_map(|watched| watched.state.followed())
     }
 
     /// A rule that is watched with.
@@ -235,7 +298,11 @@ impl Judge {
     /// How each part of a rule's breach stands for a subject, with its windows.
     pub fn parts(&self, rule: &RuleName, key: &SubjectKey, lead: Option<&Process>, machine: &Machine) -> Vec<Part> {
         let Some(watched) = self.watched(rule) else { return Vec::new() };
-        watched.state.parts(&watched.rule, key, lead, machine)
+        let windows = match key {
+            SubjectKey::Process(id) => self.windows.of(id, watched.filled),
+            _ => None,
+        };
+        watched.state.parts(&watched.rule, (key, lead), windows, machine)
     }
 
     /// How many processes a subject had at the last sample, case or none.
@@ -261,10 +328,17 @@ impl Judge {
         self.acting_from
     }
 
-    /// Judges one sample.
+    /// Judges one sample in which everything is read.
     #[must_use]
     pub fn tick(&mut self, tick: &Tick<'_>) -> Vec<Event> {
-        let moment = tick.snapshot.moment;
+        let Tick { snapshot, suspended, busy, only, zone } = *tick;
+        self.look(&mut Sight::Whole(snapshot), &With { suspended, busy, only, zone })
+    }
+
+    /// Judges one sample, of which is read what something hangs on.
+    #[must_use]
+    pub(crate) fn look(&mut self, sight: &mut Sight<'_>, with: &With<'_>) -> Vec<Event> {
+        let moment = sight.snapshot().moment;
         let pace = Pace::between(self.last.as_ref(), &moment, self.every);
         let napped = self.last.is_some_and(|last| moment.napped_since(&last) > Duration::from_secs(1));
         if self.last.is_none() || napped {
@@ -272,6 +346,8 @@ impl Judge {
         }
         if self.last.is_some() && pace.is_gap() {
             self.watched.iter_mut().for_each(|watched| watched.state.empty_windows());
+            self.windows.clear();
+            self.anew = true;
         }
         self.last = Some(moment);
         self.ticks += 1;
@@ -280,27 +356,46 @@ impl Judge {
         let mut events = Vec::new();
         // Who is gone first: whoever comes back at this very tick is the same case.
         for watched in &mut self.watched {
-            let gone = watched.state.drop_the_ended(&watched.rule.name, tick.snapshot, &mut self.memory, self.every);
+            let gone = watched.state.drop_the_ended(&watched.rule.name, sight.snapshot(), &mut self.memory, self.every);
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
-        for watched in &mut self.watched {
+        let Findings { found, statuses } = self.look_at_processes(sight, with, since_begun);
+        let mut covered: BTreeMap<(Option<usize>, bool), Covered> = BTreeMap::new();
+        for (place, (found, mut status)) in found.into_iter().zip(statuses).enumerate() {
+            let watched = &mut self.watched[place];
             let rule = Arc::clone(&watched.rule);
-            let mut round = subjects::Round {
+            if rule.judge != Judged::Process {
+                let of = (watched.covers, rule.judge == Judged::App);
+                let known = covered.entry(of).or_insert_with(|| members::covered(watched, sight, with));
+                status = known.status();
+            }
+            let mut round = Round {
                 rule: &rule,
-                tick,
+                with,
+                moment,
+                of_windows: watched.of_windows,
+                by_cpu: watched.by_cpu,
+                by_memory: watched.by_memory,
                 pace,
                 number: self.ticks,
                 since_begun,
                 every: self.every,
-                in_hours: rule.hours.covers(moment.wall, tick.zone),
+                in_hours: rule.hours.covers(moment.wall, with.zone),
                 settled: moment.monotonic >= self.acting_from,
-                status: RuleStatus::default(),
                 memory: &mut self.memory,
                 wishes: &mut self.wishes,
                 events: &mut events,
             };
-            watched.state.judge(&mut round);
-            watched.status = round.status;
+            match (rule.judge, covered.get(&(watched.covers, rule.judge == Judged::App))) {
+                (Judged::Machine, Some(covered)) => {
+                    watched.state.judge_machine(&mut round, sight, covered, &mut status);
+                }
+                (Judged::Process, _) | (_, None) => {
+                    watched.state.judge_processes(&mut round, sight, &found, &self.windows, watched.filled);
+                }
+                (_, Some(covered)) => watched.state.judge_groups(&mut round, sight, covered, &mut status),
+            }
+            watched.status = status;
         }
         for watched in &mut self.watched {
             let gone = watched.state.drop_the_gone(&watched.rule.name, self.ticks, &mut self.memory, self.every);
@@ -361,8 +456,18 @@ impl Judge {
 
 impl Watched {
     fn new(rules: &RuleSet, rule: &Rule) -> Watched {
-        let (state, status) = (State::default(), RuleStatus::default());
-        Watched { meaning: rules.meaning(rule), rule: Arc::new(rule.clone()), state, status }
+        let named = |fields: [Field; 2], by: &BTreeSet<Field>| fields.iter().any(|field| by.contains(field));
+        Watched {
+            meaning: rules.meaning(rule),
+            rule: Arc::new(rule.clone()),
+            state: State::default(),
+            status: RuleStatus::default(),
+            covers: None,
+            filled: None,
+            of_windows: Needs::of(rule.windows.iter().map(|spec| &spec.field)).only(Needs::FILES),
+            by_cpu: named([Field::Cpu, Field::CpuPart], &rule.breach.fields()),
+            by_memory: named([Field::Memory, Field::MemoryPart], &rule.fields()),
+        }
     }
 }
 

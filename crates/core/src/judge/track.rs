@@ -101,6 +101,15 @@ impl Track {
         }
     }
 
+    /// The processes of what is told.
+    pub(crate) fn members(&self) -> &[ProcessId] {
+        match &self.phase {
+            Phase::Within => &[],
+            Phase::Building(building) => &building.members,
+            Phase::Open(case) => &case.members,
+        }
+    }
+
     pub(crate) fn is_forgettable(&self, now: &Moment) -> bool {
         matches!(self.phase, Phase::Within) && !self.undone.is_some_and(|undone| is_recent(&undone, now))
     }

@@ -94,10 +94,27 @@ impl Needs {
         self.0 & 1 << cost as u16 != 0
     }
 
+    /// What is read of a process again and again: the files of the periodic pass.
+    pub const FILES: Needs =
+        Needs::NONE.with(Cost::Stat).with(Cost::Statm).with(Cost::Status).with(Cost::Io).with(Cost::Cgroup);
+
+    /// What is read only where something hangs on it.
+    pub const COSTLY: Needs = Needs::NONE.with(Cost::Rollup).with(Cost::Files);
+
+    /// Whether nothing is in it.
+    pub const fn is_none(self) -> bool {
+        self.0 == 0
+    }
+
     /// Whether anything but the clock is to be read of a process.
     pub const fn of_process(self) -> bool {
-        let files = Needs::NONE.with(Cost::Stat).with(Cost::Statm).with(Cost::Status).with(Cost::Io).with(Cost::Cgroup);
-        self.0 & files.0 != 0
+        !self.only(Needs::FILES).is_none()
+    }
+
+    /// Of several the one that costs least: they are in that order.
+    #[must_use]
+    pub(crate) const fn cheapest(self) -> Needs {
+        Needs(self.0 & self.0.wrapping_neg())
     }
 
     /// What a program is, in full: its command line, and whether its path is proven.
@@ -173,7 +190,7 @@ fields! {
     State "state" State Process false Stat "running, sleeping, waiting, suspended, frozen, traced, zombie or idle (/proc/PID/stat field 3; frozen: cgroup.events)";
     Cpu "cpu" Percent Process true Free "CPU used over the sampling interval, percent of ONE core: 400% is possible (the process's CPU clock, clock_gettime(2))";
     CpuPart "cpu.part" Percent Process true Free "CPU used over the sampling interval, percent of the whole machine";
-    CpuChildren "cpu.children" Percent Process true Free "CPU of ended children that were too short-lived to be seen, over the sampling interval, percent of ONE core; 0 for a service manager, which collects everybody's (/proc/PID/stat fields 16 and 17, less what was seen of them)";
+    CpuChildren "cpu.children" Percent Process true Stat "CPU of ended children that were too short-lived to be seen, over the sampling interval, percent of ONE core; 0 for a service manager, which collects everybody's (/proc/PID/stat fields 16 and 17, less what was seen of them)";
     CpuTime "cpu.time" Duration Process false Free "CPU time used since the start, all threads (the process's CPU clock, clock_gettime(2))";
     Memory "memory" Size Process false Statm "resident memory (/proc/PID/statm field 2)";
     MemoryPart "memory.part" Percent Process false Statm "resident memory, percent of RAM";

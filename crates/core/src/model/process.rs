@@ -6,7 +6,7 @@ use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 
-use super::{ProcessId, Unit, unit_of};
+use super::{Cost, Needs, ProcessId, Promise, Unit, unit_of};
 use crate::state::State;
 
 /// Who moves that much from or to disks as it computes is at work, bytes a second: a sign of honest work, wherever it is asked.
@@ -192,6 +192,14 @@ pub struct Process {
     pub nice: i32,
     /// Time since the start, naps of the machine included (CLOCK_BOOTTIME minus `stat` field 22).
     pub age: Duration,
+    /// What of it is carried over from an earlier sample, for want of a reason to read it again: such a figure is no reading.
+    pub stale: Needs,
+    /// At most so much resident and held memory it has, bytes, where that is stale and can be told by its CPU clock.
+    pub most: [Option<u64>; 2],
+    /// Until when it needs no look.
+    pub promise: Promise,
+    /// Whether that holds at this sample.
+    pub quiet: bool,
 }
 
 impl Deref for Process {
@@ -232,7 +240,23 @@ impl Process {
             threads: 0,
             nice: 0,
             age: Duration::ZERO,
+            stale: Needs::NONE,
+            most: [None; 2],
+            promise: Promise::NONE,
+            quiet: false,
         }
+    }
+
+    /// At most so much memory, or held memory, it has, bytes: what it has where that is known.
+    pub(crate) fn at_most(&self, held: bool) -> Option<u64> {
+        let (reading, cost) = if held { (self.memory_held, Cost::Status) } else { (self.memory, Cost::Statm) };
+        if self.stale.has(cost) { self.most[usize::from(held)] } else { reading }
+    }
+
+    /// Whether it has not run since the sample before: what it was carried over with is what it still has, but for what others do
+    /// to it.
+    pub(crate) fn stood_still(&self) -> bool {
+        self.cpu == Some(0.0)
     }
 
     /// What it descends from: its parent, or who stood above the parent that has ended.

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use super::{Judged, Summing};
 use crate::groups::{Amount, Group, Grouping};
-use crate::model::{Field, Machine, Process};
+use crate::model::{Cost, Field, Machine, Needs, Process};
 use crate::units::Value;
 
 /// A group's sums at one tick.
@@ -23,6 +23,11 @@ pub struct Totals {
     threads: u32,
     members: u32,
     age: Duration,
+    /// What of a member is only carried over, and what of one that ran meanwhile.
+    stale: Needs,
+    moving: Needs,
+    /// At most so much memory, and held memory, bytes.
+    most: [Option<u64>; 2],
     /// CPU time used by the group since it was first seen.
     pub(crate) used: Duration,
 }
@@ -57,6 +62,14 @@ impl Totals {
             threads: members.iter().map(|process| process.threads).fold(0, u32::saturating_add),
             members: members.len() as u32,
             age: members.iter().map(|process| process.age).max().unwrap_or_default(),
+            stale: members.iter().fold(Needs::NONE, |all, process| all.and(process.stale)),
+            moving: members
+                .iter()
+                .filter(|process| !process.stood_still())
+                .fold(Needs::NONE, |all, process| all.and(process.stale)),
+            most: [false, true].map(|held| {
+                members.iter().try_fold(0_u64, |all, process| Some(all.saturating_add(process.at_most(held)?)))
+            }),
             used: Duration::ZERO,
         }
     }
@@ -66,14 +79,19 @@ impl Totals {
         self.members as usize
     }
 
-    /// CPU over the interval, percent of one core.
-    pub(crate) fn cpu(&self) -> Option<f64> {
-        self.cpu
-    }
-
     /// At least that much CPU was used by the group, whoever of it was seen.
     pub(crate) fn at_least(&mut self, cpu: f64) {
         self.cpu = self.cpu.map(|seen| seen.max(cpu));
+    }
+
+    /// What of it is no reading of this sample.
+    pub(crate) fn stale(&self) -> Needs {
+        self.stale
+    }
+
+    /// The same of members that have run since.
+    pub(crate) fn moving(&self) -> Needs {
+        self.moving
     }
 
     /// The resident sum, where that is all that is known of its memory.
@@ -111,10 +129,11 @@ impl Totals {
 
     /// An upper bound of a field whose reading is not known.
     pub(crate) fn bound(&self, field: Field, machine: &Machine) -> Option<Value> {
-        let bytes = self.upper_bound()?;
+        let resident = || if self.stale.has(Cost::Statm) { self.most[0] } else { self.upper_bound() };
         match field {
-            Field::Memory => Some(Value::Size(bytes)),
-            Field::MemoryPart => Some(Value::Percent(machine.share_of_memory(bytes))),
+            Field::Memory => resident().map(Value::Size),
+            Field::MemoryPart => resident().map(|bytes| Value::Percent(machine.share_of_memory(bytes))),
+            Field::MemoryHeld if self.stale.has(Cost::Status) => self.most[1].map(Value::Size),
             _ => None,
         }
     }

@@ -67,6 +67,23 @@ impl History {
         History { windows: specs.iter().map(window).collect(), now: 0, every: every.as_millis() as u64 }
     }
 
+    /// The same for other specs: what is in both goes on, where it is to.
+    pub(crate) fn fitted(
+        mut self,
+        before: &[Spec],
+        after: &[Spec],
+        goes_on: impl Fn(&Spec) -> bool,
+        every: Duration,
+    ) -> History {
+        let mut fitted = History { now: self.now, ..History::new(after, every) };
+        for (window, spec) in fitted.windows.iter_mut().zip(after).filter(|(_, spec)| goes_on(spec)) {
+            if let Some(known) = before.iter().position(|known| known == spec).and_then(|at| self.windows.get_mut(at)) {
+                std::mem::swap(window, known);
+            }
+        }
+        fitted
+    }
+
     /// A gap: what was before it says nothing about what comes.
     pub fn clear(&mut self) {
         for window in &mut self.windows {

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use sophron_core::model::{Cost, DiskUse, Machine, Needs, Stall, Volume};
 
-use super::reader::Reader;
+use super::files::Files;
 use super::{SLICES, SampleError};
 use crate::proc::machine::{self, CpuTimes, Disk};
 use crate::volumes;
@@ -23,7 +23,7 @@ pub(super) struct Earlier {
 pub(super) fn read(
     into: &mut Machine,
     earlier: &mut Earlier,
-    reader: &mut Reader,
+    reader: &mut Files,
     needs: Needs,
     interval: Option<Duration>,
     page: u64,
@@ -95,7 +95,7 @@ fn used(now: &[Disk], before: &[Disk], interval: Option<Duration>) -> Vec<DiskUs
 }
 
 /// The averages, and over the interval the share of it that was added to the total.
-fn stalled(reader: &mut Reader, file: &str, earlier: &mut Option<u64>, interval: Option<Duration>) -> Option<Stall> {
+fn stalled(reader: &mut Files, file: &str, earlier: &mut Option<u64>, interval: Option<Duration>) -> Option<Stall> {
     let found = reader.optional(file, machine::parse_stall);
     let before = std::mem::replace(earlier, found.map(|(_, total)| total));
     let (stall, total) = found?;

@@ -5,12 +5,12 @@
 //! changed much by itself, and nothing is older than ten ticks.
 
 mod descent;
+mod files;
 mod group_clocks;
 mod identity;
 mod machine;
 mod passing;
 mod pids;
-mod reader;
 mod risky;
 mod row;
 mod voice;
@@ -21,13 +21,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use sophron_core::model::{Boot, Cost, Machine, Moment, Needs, Process, ProcessId, Snapshot};
+use sophron_core::model::{Boot, Cost, Machine, Moment, Needs, Process, ProcessId, Reader, Snapshot};
 
 use crate::here::{self, Users};
 use crate::living;
 use descent::Descent;
+use files::Files;
 use pids::Pids;
-use reader::Reader;
 pub use risky::RiskyFiles;
 use risky::{ProcFiles, Risky};
 use row::Row;
@@ -37,6 +37,9 @@ pub const SLICES: u32 = 10;
 
 /// Most `stat` files kept open, and never more than half of what this process may open.
 const MOST_KEPT: usize = 4096;
+
+/// How long a costly file is waited for; what takes longer is unknown.
+const COSTLY_WAIT: Duration = Duration::from_millis(200);
 
 /// Why no sample could be taken.
 #[derive(Debug, thiserror::Error)]
@@ -74,10 +77,28 @@ enum Pass {
     Glancing,
 }
 
+/// What is read of a known process at a sample.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Reading {
+    /// Of whoever ran, all that is in the base.
+    Whole,
+    /// Who it is, and all else when it is asked for.
+    OnDemand(Demand),
+}
+
+/// How samples are read of which figures are read on demand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Demand {
+    /// Whether it may stay unknown for some ticks what somebody runs who is promised to need no look, whoever it is.
+    pub unnamed: bool,
+    /// Whether all that is in the base is read of whoever ran, as for a recording.
+    pub whole: bool,
+}
+
 /// What reading a process takes.
 #[derive(Debug)]
 struct Context {
-    reader: Reader,
+    reader: Files,
     risky: Risky,
     users: Users,
     /// Where a program's file may not be asked whether it is the one: the disk may not answer.
@@ -95,6 +116,11 @@ struct Context {
     kept: usize,
     most_kept: usize,
     tick: u32,
+    reading: Reading,
+    /// Whether nothing that was promised counts at this tick.
+    anew: bool,
+    /// Whether a process's clock bounds what it can have filled: not where a core keeps no clock ticks.
+    bounded: bool,
     /// Whether command lines are kept with their secrets as well.
     unmasked: bool,
     pass: Pass,
@@ -116,7 +142,7 @@ impl Sampler {
     /// # Errors
     /// As [`Sampler::new`].
     pub fn with_files(root: &Path, base: Needs, files: Arc<dyn RiskyFiles>) -> Result<Sampler, SampleError> {
-        let reader = Reader::new(root)?;
+        let reader = Files::new(root)?;
         let boot =
             here::boot(root).map_err(|source| SampleError { path: root.join("sys/kernel/random/boot_id"), source })?;
         let ticks = rustix::param::clock_ticks_per_second().max(1);
@@ -135,6 +161,9 @@ impl Sampler {
                 kept: 0,
                 most_kept: (crate::own_life::to_keep() / 2).min(MOST_KEPT),
                 tick: 0,
+                reading: Reading::Whole,
+                anew: false,
+                bounded: here::clocks_tick(),
                 unmasked: false,
                 pass: Pass::Whole,
                 before: None,
@@ -176,7 +205,7 @@ impl Sampler {
     /// As [`Sampler::sample`].
     pub fn look(&mut self) -> Result<Snapshot, SampleError> {
         let mut snapshot = Snapshot::default();
-        self.sample(&mut snapshot, |_| Needs::NONE)?;
+        self.sample(&mut snapshot)?;
         Ok(snapshot)
     }
 
@@ -217,13 +246,20 @@ impl Sampler {
         primed.map(|_| ())
     }
 
+    /// From now on figures of known processes are read on demand: what a sample has not read is [stale](Process::stale), until it is
+    /// [read](Reader::read), and whoever is promised to need no look gets none.
+    #[must_use]
+    pub fn on_demand(mut self, demand: Demand) -> Sampler {
+        self.context.reading = Reading::OnDemand(demand);
+        self
+    }
+
     /// One sample, in place: `snapshot` is the one that this sampler filled at the tick before (or an empty one). The
-    /// first has no rates: it primes. Processes that vanish midway are left out. `named` says what has to be fresh of a
-    /// process at every tick; it is asked whenever a process was read.
+    /// first has no rates: it primes. Processes that vanish midway are left out.
     ///
     /// # Errors
     /// The list of processes or the machine's figures cannot be read.
-    pub fn sample(&mut self, snapshot: &mut Snapshot, named: impl Fn(&Process) -> Needs) -> Result<(), SampleError> {
+    pub fn sample(&mut self, snapshot: &mut Snapshot) -> Result<(), SampleError> {
         let moment = here::now();
         let context = &mut self.context;
         let interval = context.before.map(|(monotonic, _)| moment.monotonic.saturating_sub(monotonic));
@@ -258,11 +294,17 @@ impl Sampler {
         let found = self.pids.find(&context.reader, context.live, last_pid, &self.rows);
         let found = found.map_err(|source| SampleError { path: context.reader.root().to_owned(), source })?;
 
+        // Where numbers may have been given out anew, or time has passed that nobody saw, whoever is there is asked who he is.
+        let napped = context.before.is_some_and(|(monotonic, boottime)| {
+            let asleep = moment.boottime.saturating_sub(moment.monotonic);
+            asleep.saturating_sub(boottime.saturating_sub(monotonic)) > Duration::from_secs(1)
+        });
+        context.anew = napped || found.anew;
         let mut gone = Vec::new();
         let mut new = found.new;
         for (at, (row, process)) in self.rows.iter_mut().zip(&mut processes).enumerate() {
             let listed = found.all.as_ref().is_none_or(|all| all.binary_search(&row.pid).is_ok());
-            if !listed || !context.refresh(row, process, &moment, &named) {
+            if !listed || !context.refresh(row, process, &moment) {
                 gone.push((at, row.pid, process.parent, row.total_ns()));
                 // The PID may be another process's already.
                 if listed {
@@ -270,8 +312,8 @@ impl Sampler {
                 }
             }
         }
-        self.bury(&gone, &mut processes, &named);
-        self.welcome(new, &mut processes, &moment, &named);
+        self.bury(&gone, &mut processes);
+        self.welcome(new, &mut processes, &moment);
         if let Some(descent) = &mut self.descent {
             gone.iter().for_each(|(_, pid, ..)| descent.ended(*pid));
             descent.tell(&mut processes);
@@ -304,18 +346,13 @@ impl Sampler {
 
     /// Takes out those who are gone. What they had used and was seen of them is owed by whoever collected them: it will
     /// show in that one's waited-for time, and is no news. Their children have another parent now.
-    fn bury(
-        &mut self,
-        gone: &[(usize, u32, u32, u64)],
-        processes: &mut Vec<Process>,
-        named: &impl Fn(&Process) -> Needs,
-    ) {
+    fn bury(&mut self, gone: &[(usize, u32, u32, u64)], processes: &mut Vec<Process>) {
         if gone.is_empty() {
             return;
         }
         for (at, ..) in gone.iter().rev() {
             let row = self.rows.remove(*at);
-            self.context.kept -= usize::from(row.keeps_a_file());
+            self.context.kept -= row.keeps();
             processes.remove(*at);
         }
         let parents: HashMap<u32, u32> = gone.iter().map(|(_, pid, parent, _)| (*pid, *parent)).collect();
@@ -336,17 +373,11 @@ impl Sampler {
         }
         around.extend((0..processes.len()).filter(|at| parents.contains_key(&processes[*at].parent)));
         for at in around {
-            self.context.read_again(&mut self.rows[at], &mut processes[at], named);
+            self.context.read_again(&mut self.rows[at], &mut processes[at]);
         }
     }
 
-    fn welcome(
-        &mut self,
-        mut new: Vec<u32>,
-        processes: &mut Vec<Process>,
-        moment: &Moment,
-        named: &impl Fn(&Process) -> Needs,
-    ) {
+    fn welcome(&mut self, mut new: Vec<u32>, processes: &mut Vec<Process>, moment: &Moment) {
         new.sort_unstable();
         new.dedup();
         // At the first sample everybody is new: growing by doubling would keep half of it unused.
@@ -356,7 +387,7 @@ impl Sampler {
         }
         for pid in new {
             let Err(at) = self.rows.binary_search_by_key(&pid, |row| row.pid) else { continue };
-            if let Some((row, process)) = self.context.first_sight(pid, moment, named) {
+            if let Some((row, process)) = self.context.first_sight(pid, moment) {
                 self.rows.insert(at, row);
                 processes.insert(at, process);
             }
@@ -366,10 +397,10 @@ impl Sampler {
     /// One process, read between two samples and without rates. `None` when it is gone.
     pub fn again(&mut self, pid: u32) -> Option<Process> {
         let base = std::mem::replace(&mut self.context.base, Needs::PERIODIC);
-        let found = self.context.first_sight(pid, &here::now(), &|_| Needs::NONE);
+        let found = self.context.first_sight(pid, &here::now());
         self.context.base = base;
         let (row, process) = found?;
-        self.context.kept -= usize::from(row.keeps_a_file());
+        self.context.kept -= row.keeps();
         Some(Process { cpu: None, waited: None, ..process })
     }
 
@@ -390,6 +421,18 @@ impl Sampler {
         }
     }
 
+    /// Reads of everybody what a sample has left stale, but for what is costly.
+    pub fn read_all(&mut self, snapshot: &mut Snapshot) {
+        for process in &mut snapshot.processes {
+            self.read(process, Needs::FILES);
+        }
+    }
+
+    fn row_of(&mut self, process: &Process) -> Option<usize> {
+        let at = self.rows.binary_search_by_key(&process.id.pid, |row| row.pid).ok()?;
+        self.rows[at].is_of(process).then_some(at)
+    }
+
     /// The processes that hang whoever reads their memory files, at present.
     pub fn stuck(&self) -> Vec<ProcessId> {
         self.context.risky.stuck().copied().collect()
@@ -398,6 +441,19 @@ impl Sampler {
     /// Bytes that one more process costs, names apart.
     pub const fn bytes_per_process() -> usize {
         size_of::<Row>() + size_of::<Process>()
+    }
+}
+
+impl Reader for Sampler {
+    fn read(&mut self, process: &mut Process, needs: Needs) {
+        let costly = process.stale.only(needs).only(Needs::COSTLY);
+        match self.row_of(process) {
+            Some(at) => self.context.read_stale(&mut self.rows[at], process, needs),
+            None => process.stale = process.stale.without(needs),
+        }
+        if !costly.is_none() {
+            self.read_costly(process, costly, COSTLY_WAIT);
+        }
     }
 }
 

@@ -5,7 +5,7 @@ use std::io;
 use rustix::fs::Dir;
 
 use super::SLICES;
-use super::reader::Reader;
+use super::files::Files;
 use super::row::Row;
 use crate::sys;
 
@@ -18,6 +18,8 @@ pub(super) struct Found {
     pub all: Option<Vec<u32>>,
     /// Those that were not known.
     pub new: Vec<u32>,
+    /// Whether the numbers have begun anew: any may be another one's by now.
+    pub anew: bool,
 }
 
 #[derive(Debug, Default)]
@@ -29,14 +31,15 @@ pub(super) struct Pids {
 impl Pids {
     /// `handed_out` is the PID that was handed out last (`/proc/loadavg`): what came since stands between the last one
     /// seen and this one, unless the numbers have begun anew.
-    pub fn find(&mut self, reader: &Reader, live: bool, handed_out: Option<u32>, known: &[Row]) -> io::Result<Found> {
+    pub fn find(&mut self, reader: &Files, live: bool, handed_out: Option<u32>, known: &[Row]) -> io::Result<Found> {
         let range = self.last.zip(handed_out).filter(|(last, now)| live && last <= now && now - last <= MOST_PROBED);
+        let anew = live && self.last.zip(handed_out).is_none_or(|(last, now)| last > now);
         self.last = handed_out;
         self.since_listing += 1;
         match range {
             Some((last, now)) if self.since_listing < SLICES => {
                 let new = (last + 1..=now).filter(|pid| sys::process_cpu_time(*pid).is_ok()).collect();
-                Ok(Found { all: None, new })
+                Ok(Found { all: None, new, anew })
             }
             _ => {
                 self.since_listing = 0;
@@ -47,7 +50,7 @@ impl Pids {
                 all.sort_unstable();
                 let is_new = |pid: &&u32| known.binary_search_by_key(*pid, |row| row.pid).is_err();
                 let new = all.iter().filter(is_new).copied().collect();
-                Ok(Found { all: Some(all), new })
+                Ok(Found { all: Some(all), new, anew })
             }
         }
     }

@@ -1,17 +1,18 @@
 //! One process in the sampler: what is kept of it from one tick to the next, and how it is read.
 
 use std::borrow::Cow;
+use std::io;
 use std::os::fd::OwnedFd;
 use std::time::Duration;
 
-use sophron_core::model::{Cost, Moment, Needs, Origin, Process, ProcessId};
+use sophron_core::model::{Cost, Moment, Needs, Origin, Process, ProcessId, Promise, most_after};
 use sophron_core::state::State;
 use sophron_core::text;
 
 use super::identity::{self, Identity};
 use super::risky::Read;
 use super::voice::Voice;
-use super::{Context, Pass, SLICES};
+use super::{Context, Demand, Pass, Reading, SLICES};
 use crate::handle::is_in_need;
 use crate::here;
 use crate::living;
@@ -27,12 +28,15 @@ pub(super) struct Row {
     speaker: u32,
     /// Ticks since its clock last moved.
     idle: u8,
-    named: Needs,
+    /// The ticks, modulo 256, at which `statm` and `status` were last read: what is read again and again is kept open.
+    read_at: [u8; 2],
     /// Start time, clock ticks since boot.
     pub start: u64,
     /// CPU time used, and when that was read.
     cpu_ns: u64,
     cpu_at: u64,
+    /// CPU time used when its memory, and its held memory, was last read.
+    memory_ns: [u64; 2],
     /// Waited-for CPU time of ended children, clock ticks.
     children_ticks: u64,
     /// When `stat` was read: its rates count from there.
@@ -52,7 +56,8 @@ pub(super) struct Row {
     code: u32,
     /// What it is called is to be read again: in its turn, or because it was not to be had.
     rename: bool,
-    file: Option<OwnedFd>,
+    /// `stat`, `statm` and `status`, where they are kept open.
+    kept: [Option<OwnedFd>; 3],
     known: bool,
     /// The place of its code may not be read: an exec may show in nothing but its file and command line.
     opaque: bool,
@@ -64,10 +69,11 @@ impl Row {
             pid,
             speaker: 0,
             idle: 0,
-            named: Needs::NONE,
+            read_at: [0; 2],
             start,
             cpu_ns: 0,
             cpu_at: 0,
+            memory_ns: [0; 2],
             children_ticks: 0,
             stat_at: 0,
             rise_ns: 0,
@@ -79,7 +85,7 @@ impl Row {
             name: 0,
             code: 0,
             rename: false,
-            file: None,
+            kept: [None, None, None],
             known: false,
             opaque: false,
         }
@@ -110,8 +116,18 @@ impl Row {
         self.known = false;
     }
 
-    pub(crate) fn keeps_a_file(&self) -> bool {
-        self.file.is_some()
+    /// How many files of it are kept open.
+    pub(crate) fn keeps(&self) -> usize {
+        self.kept.iter().flatten().count()
+    }
+
+    /// CPU used since the tick before, by a clock read at that time.
+    fn take_cpu(&mut self, process: &mut Process, cpu_ns: u64, now: u64) {
+        let passed = now.checked_sub(self.cpu_at).filter(|passed| *passed > 0 && self.cpu_at > 0);
+        let used = cpu_ns.saturating_sub(self.cpu_ns) as f64 / 1e7;
+        process.cpu = passed.map(|passed| used / (passed as f64 / 1e9));
+        process.cpu_time = Duration::from_nanos(cpu_ns);
+        (self.cpu_ns, self.cpu_at) = (cpu_ns, now);
     }
 
     /// All that is known to have been used by it and by children it waited for, nanoseconds.
@@ -135,16 +151,11 @@ impl Row {
 
 impl Context {
     /// One known process at a new tick; `false` when it is gone.
-    pub(super) fn refresh(
-        &mut self,
-        row: &mut Row,
-        process: &mut Process,
-        moment: &Moment,
-        named: &impl Fn(&Process) -> Needs,
-    ) -> bool {
+    pub(super) fn refresh(&mut self, row: &mut Row, process: &mut Process, moment: &Moment) -> bool {
         row.begin_tick();
         // What is costly is read on demand, and holds for one tick.
         (process.memory_private, process.memory_proportional, process.files) = (None, None, None);
+        process.quiet = false;
         let clock = if self.live { sys::process_cpu_time(row.pid).ok() } else { None };
         let now = now_ns();
         if self.live && clock.is_none() {
@@ -162,7 +173,6 @@ impl Context {
         if in_turn && row.opaque && self.base.has(Cost::Command) {
             row.rename = true;
         }
-        let needs = if moved || in_turn || settling || !row.known { self.base.and(row.named) } else { row.named };
         if self.pass == Pass::Glancing
             && row.start == 0
             && !moved
@@ -171,20 +181,114 @@ impl Context {
             row.cpu_at = now;
             return lives;
         }
-        if moved || in_turn || settling || row.rename || needs.of_process() || !row.known {
-            return self.read_stat(row, process, clock_ns, now, needs, named);
+        let looked_at = in_turn || settling || !row.known || row.rename || self.anew;
+        match (clock_ns, self.reading) {
+            (Some(clock), Reading::OnDemand(demand)) if !looked_at => {
+                return self.refresh_on_demand(row, process, (clock, moved), now, demand);
+            }
+            _ => {}
+        }
+        if moved || looked_at {
+            let needs = if moved || in_turn || settling || !row.known || self.anew { self.base } else { Needs::NONE };
+            let lives = self.read_stat(row, process, clock_ns, now, needs);
+            // What was not read because it did not run is carried over as what it still has.
+            process.stale = Needs::NONE;
+            if let Reading::OnDemand(_) = self.reading {
+                let unread = self.base.only(Needs::FILES).without(needs.with(Cost::Stat));
+                process.stale = unread.and(self.base.only(Needs::COSTLY));
+                self.bound(row, process);
+            }
+            return lives;
         }
         row.cpu_at = now;
         process.cpu = Some(0.0);
+        self.stood_still(row, process);
+        true
+    }
+
+    /// The same where only that is read which shows who it is; all else is read when something hangs on it.
+    fn refresh_on_demand(
+        &mut self,
+        row: &mut Row,
+        process: &mut Process,
+        (clock, moved): (u64, bool),
+        now: u64,
+        demand: Demand,
+    ) -> bool {
+        let unread = self.base.only(Needs::FILES.and(Needs::COSTLY));
+        if !moved {
+            row.cpu_at = now;
+            process.cpu = Some(0.0);
+            self.stood_still(row, process);
+            process.stale = unread;
+            self.bound(row, process);
+            process.quiet = process.promise.being.holds(process.cpu_time, process.cpu);
+            return true;
+        }
+        let passed = now.checked_sub(row.cpu_at).filter(|passed| *passed > 0 && row.cpu_at > 0);
+        let rate = passed.map(|passed| clock.saturating_sub(row.cpu_ns) as f64 / 1e7 / (passed as f64 / 1e9));
+        let back = clock < row.cpu_ns;
+        if !back && demand.unnamed && process.promise.whoever.holds(Duration::from_nanos(clock), rate) {
+            row.take_cpu(process, clock, now);
+            (process.faults, process.waited) = (None, None);
+            (process.disk_read, process.disk_write) = (None, None);
+            process.stale = unread;
+            self.bound(row, process);
+            process.quiet = true;
+            return true;
+        }
+        let needs = if demand.whole { self.base } else { Needs::NONE };
+        if !self.read_stat(row, process, Some(clock), now, needs) {
+            return false;
+        }
+        process.stale = unread.without(needs.only(Needs::FILES).with(Cost::Stat));
+        self.bound(row, process);
+        process.quiet = !demand.whole && process.promise.being.holds(process.cpu_time, process.cpu);
+        true
+    }
+
+    /// Rates of one that has not run.
+    fn stood_still(&mut self, row: &mut Row, process: &mut Process) {
         process.waited = process.waited.map(|_| 0.0);
         process.faults = process.faults.map(|_| 0.0);
         // What did not run has read and written nothing, if it is known what it had before.
         let still = (row.io_at != 0 && self.base.has(Cost::Io)).then_some(0.0);
         (process.disk_read, process.disk_write) = (still, still);
-        if row.idle > 3 && self.kept > self.most_kept / 2 && row.file.take().is_some() {
-            self.kept -= 1;
+        if row.idle > 3 && self.kept > self.most_kept / 2 {
+            self.close(row);
         }
-        true
+    }
+
+    /// What it has of memory at most, by what it had and what it has used since.
+    fn bound(&self, row: &Row, process: &mut Process) {
+        let since = row.memory_ns.map(|then| Duration::from_nanos(row.cpu_ns.saturating_sub(then)));
+        process.most = match self.bounded {
+            true => most_after(process.memory, process.memory_held, since),
+            false => [None; 2],
+        };
+    }
+
+    fn close(&mut self, row: &mut Row) {
+        self.kept -= row.keeps();
+        row.kept = [None, None, None];
+    }
+
+    /// Reads of a process what is stale at this tick, as far as it is asked for.
+    pub(super) fn read_stale(&mut self, row: &mut Row, process: &mut Process, needs: Needs) {
+        let wanted = process.stale.only(needs);
+        process.stale = process.stale.without(needs);
+        let files = wanted.only(Needs::FILES).without(Needs::NONE.with(Cost::Stat));
+        if wanted.has(Cost::Stat) {
+            let (rates, at) = (process.cpu, row.cpu_at);
+            if !self.read_stat(row, process, Some(row.cpu_ns), now_ns(), files) {
+                // It is another one's number by now, or nobody's: the next tick shows it.
+                row.forget_process();
+                (process.memory, process.memory_held, process.memory_swapped) = (None, None, None);
+            }
+            (process.cpu, row.cpu_at) = (rates, at);
+        } else {
+            self.read_others(row, process, files, false);
+        }
     }
 
     /// Name, owner and memory of a process that did not run, without its `stat`; `None` where that does not tell who it
@@ -211,21 +315,19 @@ impl Context {
     }
 
     /// A second reading within one tick, because something around the process has changed. Its own rates stay.
-    pub(super) fn read_again(&mut self, row: &mut Row, process: &mut Process, named: &impl Fn(&Process) -> Needs) {
+    pub(super) fn read_again(&mut self, row: &mut Row, process: &mut Process) {
         let (rates, at) = ((process.cpu, process.faults), row.cpu_at);
-        if self.read_stat(row, process, Some(row.cpu_ns), now_ns(), Needs::NONE.with(Cost::Stat), named) {
+        if self.read_stat(row, process, Some(row.cpu_ns), now_ns(), Needs::NONE.with(Cost::Stat)) {
             (process.cpu, process.faults) = rates;
             row.cpu_at = at;
+            // What it was promised by may go by whose child it is.
+            process.quiet = false;
+            process.promise = Promise::NONE;
         }
     }
 
     /// A process that was not known before.
-    pub(super) fn first_sight(
-        &mut self,
-        pid: u32,
-        moment: &Moment,
-        named: &impl Fn(&Process) -> Needs,
-    ) -> Option<(Row, Process)> {
+    pub(super) fn first_sight(&mut self, pid: u32, moment: &Moment) -> Option<(Row, Process)> {
         if self.pass == Pass::Priming
             && let Some(clock) = self.live.then(|| sys::process_cpu_time(pid).ok()).flatten()
         {
@@ -251,7 +353,11 @@ impl Context {
             (row.cpu_at, row.stat_at, row.base_at, row.io_at) = (before, before, before, before);
         }
         let clock_ns = clock.map(|clock| clock.as_nanos() as u64);
-        self.read_stat(&mut row, &mut process, clock_ns, now, self.base, named).then_some((row, process))
+        let lives = self.read_stat(&mut row, &mut process, clock_ns, now, self.base);
+        if let Reading::OnDemand(_) = self.reading {
+            process.stale = self.base.only(Needs::COSTLY);
+        }
+        lives.then_some((row, process))
     }
 
     fn belongs_to(&mut self, process: &mut Process, uid: u32) {
@@ -290,16 +396,16 @@ impl Context {
         clock_ns: Option<u64>,
         now: u64,
         needs: Needs,
-        named: &impl Fn(&Process) -> Needs,
     ) -> bool {
         let pid = row.pid;
-        let line = match &row.file {
+        let may_keep = row.known && self.kept < self.may_keep(row);
+        let line = match &mut row.kept[0] {
             // A kept file shows the owner that it had when it was opened: that is asked for anew.
             Some(file) => self.reader.uid(pid).and_then(|uid| Ok((self.reader.again(file)?, uid))),
-            None if row.known && self.kept < self.may_keep(row) => self.reader.open(pid, "stat").and_then(|file| {
+            none if may_keep => self.reader.open(pid, "stat").and_then(|file| {
                 let uid = self.reader.uid(pid)?;
                 self.kept += 1;
-                Ok((self.reader.again(&*row.file.insert(file))?, uid))
+                Ok((self.reader.again(&*none.insert(file))?, uid))
             }),
             // Whose folder it is first: if the number becomes another's in between, the start time shows it.
             None => self.reader.uid(pid).and_then(|uid| Ok((self.reader.of(pid, "stat")?, uid))),
@@ -344,6 +450,7 @@ impl Context {
         let same = row.known && row.code == code && (voice.readable || row.name == name);
         let changed = another || row.rename;
         if changed {
+            process.promise = Promise::NONE;
             process.names_mut().name = text::clean(&voice.name);
             process.names_mut().tty = terminal::name(device);
             row.rename = !self.identify(row, process, &voice.name, same);
@@ -352,6 +459,7 @@ impl Context {
         if uid != process.uid {
             let uid = self.believed(pid, uid, kernel);
             if uid != process.uid {
+                process.promise = Promise::NONE;
                 self.belongs_to(process, uid);
             }
         }
@@ -359,11 +467,6 @@ impl Context {
             process.age = self.age_of(row.start);
         }
         self.read_others(row, process, needs, changed);
-        row.named = named(process);
-        let missing = row.named.only(Needs::PERIODIC).without(needs);
-        if missing.of_process() {
-            self.read_others(row, process, missing, false);
-        }
         true
     }
 
@@ -372,10 +475,7 @@ impl Context {
         if row.start == 0 || clock_ns.is_none() {
             return row.start != 0;
         }
-        let used = clock_ns.unwrap_or(row.cpu_ns).saturating_sub(row.cpu_ns) as f64 / 1e7;
-        let passed = now.checked_sub(row.cpu_at).filter(|passed| *passed > 0 && row.cpu_at > 0);
-        process.cpu = passed.map(|passed| used / (passed as f64 / 1e9));
-        (row.cpu_ns, row.cpu_at) = (clock_ns.unwrap_or(row.cpu_ns), now);
+        row.take_cpu(process, clock_ns.unwrap_or(row.cpu_ns), now);
         (process.memory, process.memory_held, process.memory_swapped) = (None, None, None);
         (process.disk_read, process.disk_write, process.faults, process.waited) = (None, None, None, None);
         (row.io_at, row.stat_at) = (0, 0);
@@ -419,16 +519,18 @@ impl Context {
     fn read_others(&mut self, row: &mut Row, process: &mut Process, needs: Needs, first: bool) {
         let pid = row.pid;
         if needs.has(Cost::Statm) {
-            let pages = self.reader.of(pid, &row.file("statm")).ok().and_then(status::parse_pages);
+            let pages = self.kept_or_of(row, 1).ok().and_then(status::parse_pages);
             process.memory_virtual = pages.map(|(all, _)| all * self.page);
             process.memory = pages.map(|(_, resident)| resident * self.page);
+            row.memory_ns[0] = row.cpu_ns;
         }
         if needs.has(Cost::Status) {
             let memory = match process.kernel {
                 // A kernel thread has no memory of its own, and its `status` no lines about it.
                 true => Some(status::Memory { held: 0, swapped: 0 }),
-                false => self.reader.of(pid, &row.file("status")).ok().and_then(status::parse_memory),
+                false => self.kept_or_of(row, 2).ok().and_then(status::parse_memory),
             };
+            row.memory_ns[1] = row.cpu_ns;
             process.memory_held = memory.map(|memory| memory.held);
             process.memory_swapped = memory.map(|memory| memory.swapped);
         }
@@ -457,6 +559,28 @@ impl Context {
         }
     }
 
+    /// `statm` (1) or `status` (2). What was read at the tick before is kept open for the next.
+    fn kept_or_of(&mut self, row: &mut Row, which: usize) -> io::Result<&[u8]> {
+        let name = ["stat", "statm", "status"][which];
+        let now = self.tick as u8;
+        let again = now.wrapping_sub(std::mem::replace(&mut row.read_at[which - 1], now)) == 1;
+        if row.speaker != 0 {
+            // Of another thread now.
+            self.kept -= usize::from(row.kept[which].take().is_some());
+            return self.reader.of(row.pid, &row.file(name));
+        }
+        let may_keep = again && row.known && self.kept < self.may_keep(row);
+        match &mut row.kept[which] {
+            Some(file) => self.reader.again(file),
+            none if may_keep => {
+                let file = self.reader.open(row.pid, name)?;
+                self.kept += 1;
+                self.reader.again(&*none.insert(file))
+            }
+            _ => self.reader.of(row.pid, &row.file(name)),
+        }
+    }
+
     /// Whether its control group is frozen (cgroup.events of the unified hierarchy, cgroups(7)).
     fn is_frozen(&self, process: &Process) -> bool {
         let group = process.group.as_deref().unwrap_or_default();
@@ -474,20 +598,18 @@ fn take_rates(
     now: u64,
     tick_ns: u64,
 ) {
-    let cpu_ns = clock_ns.unwrap_or(stat.cpu_ticks * tick_ns);
+    row.take_cpu(process, clock_ns.unwrap_or(stat.cpu_ticks * tick_ns), now);
     let per_second = |count: f64, since: u64| {
         let passed = now.checked_sub(since).filter(|passed| *passed > 0 && since > 0)?;
         Some(count / (passed as f64 / 1e9))
     };
-    process.cpu = per_second(cpu_ns.saturating_sub(row.cpu_ns) as f64 / 1e7, row.cpu_at);
-    process.cpu_time = Duration::from_nanos(cpu_ns);
     process.faults = per_second(stat.faults.saturating_sub(row.faults) as f64, row.stat_at).map(|rate| rate as f32);
     if row.stat_at != 0 {
         row.rise_ns += stat.children_ticks.saturating_sub(row.children_ticks) * tick_ns;
     }
     let news = row.rise_ns.saturating_sub(row.owed_ns) as f64 / 1e7;
     process.waited = per_second(news, row.base_at).map(|rate| rate as f32);
-    (row.cpu_ns, row.cpu_at, row.stat_at) = (cpu_ns, now, now);
+    row.stat_at = now;
     (row.children_ticks, row.faults) = (stat.children_ticks, stat.faults);
 }
 

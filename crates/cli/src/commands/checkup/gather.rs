@@ -72,7 +72,7 @@ pub(super) fn live(args: &args::Checkup, settings: &Settings) -> Result<Gathered
     let mut observation = Observation::default();
     let mut snapshot = Snapshot::default();
     let mut look = |observation: &mut Observation| {
-        sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+        sampler.sample(&mut snapshot).map_err(failed)?;
         observation.add(&snapshot);
         // Of whom it may not be read what he reads and writes, it is looked whether a thread of his waits.
         let unread = |process: &&Process| process.disk_read.is_none() && process.threads > 1;

@@ -81,12 +81,12 @@ pub fn run(act: Act, args: &args::Hand) -> Result<Exit, Failure> {
     let full = guidance.audit().command_lines == CommandLines::Full;
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?.with_unmasked(full);
     let mut snapshot = Snapshot::default();
-    sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    sampler.sample(&mut snapshot).map_err(failed)?;
     // On a slow machine names come late; whoever acts waits for them a little.
     let give_up = Instant::now() + NAMES;
     while snapshot.processes.iter().any(|process| process.app_unread()) && Instant::now() < give_up {
         std::thread::sleep(NAMES / 20);
-        sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+        sampler.sample(&mut snapshot).map_err(failed)?;
     }
     let picked = targets::pick(args, &act, &snapshot)?;
     // Fixed before the question: whoever gets one of these numbers later is never touched, and nobody is added.

@@ -52,7 +52,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     let end = Instant::now() + length;
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
     let mut snapshot = Snapshot::default();
-    sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    sampler.sample(&mut snapshot).map_err(failed)?;
     // A target that is not there, or not the one meant, is refused before anything is measured.
     let target = target::find(&args.target, &snapshot)?;
     source::measuring(length);
@@ -90,7 +90,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
     }
     source::measured();
     let seconds = began.elapsed().as_secs_f64();
-    sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    sampler.sample(&mut snapshot).map_err(failed)?;
     match snapshot.find(&process.id) {
         Some(now) => process.clone_from(now),
         None => gone = true,

@@ -5,7 +5,7 @@ use std::path::Path;
 use jiff::tz::TimeZone;
 use sophron_core::model::{Needs, Snapshot};
 use sophron_core::suggest::{self, Course};
-use sophron_linux::Sampler;
+use sophron_linux::{Demand, Sampler};
 
 use crate::args;
 use crate::commands::target;
@@ -62,12 +62,14 @@ pub fn run(args: &args::Draft) -> Result<Exit, Failure> {
 /// This machine over a moment.
 fn measured() -> Result<Snapshot, Failure> {
     let failed = |error| Failure::of(Exit::Failed, error);
-    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
+    let sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
+    let mut sampler = sampler.on_demand(Demand::default());
     let mut snapshot = Snapshot::default();
-    sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    sampler.sample(&mut snapshot).map_err(failed)?;
     source::measuring(LENGTH);
     std::thread::sleep(LENGTH);
-    sampler.sample(&mut snapshot, |_| Needs::PERIODIC).map_err(failed)?;
+    sampler.sample(&mut snapshot).map_err(failed)?;
+    sampler.read_all(&mut snapshot);
     source::measured();
     Ok(snapshot)
 }

@@ -78,7 +78,7 @@ fn present() -> Result<Snapshot, Failure> {
     let failed = |error| Failure::of(Exit::Failed, error);
     let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
     let mut snapshot = Snapshot::default();
-    sampler.sample(&mut snapshot, |_| Needs::NONE).map_err(failed)?;
+    sampler.sample(&mut snapshot).map_err(failed)?;
     Ok(snapshot)
 }
 

@@ -10,18 +10,18 @@ use rustix::fs::{AtFlags, CWD, Mode, OFlags};
 use super::SampleError;
 
 #[derive(Debug)]
-pub(super) struct Reader {
+pub(super) struct Files {
     root: PathBuf,
     pub folder: OwnedFd,
     buffer: Vec<u8>,
     path: String,
 }
 
-impl Reader {
-    pub fn new(root: &Path) -> Result<Reader, SampleError> {
+impl Files {
+    pub fn new(root: &Path) -> Result<Files, SampleError> {
         let folder = rustix::fs::openat(CWD, root, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
             .map_err(|error| SampleError { path: root.to_owned(), source: error.into() })?;
-        Ok(Reader { root: root.to_owned(), folder, buffer: vec![0; 4096], path: String::new() })
+        Ok(Files { root: root.to_owned(), folder, buffer: vec![0; 4096], path: String::new() })
     }
 
     pub fn open(&mut self, pid: u32, file: &str) -> io::Result<OwnedFd> {

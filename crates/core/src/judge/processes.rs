@@ -1,0 +1,291 @@
+//! Rules that judge each process by itself: one round over the processes, in which each is looked at once for all rules.
+
+use std::collections::{BTreeSet, HashMap};
+use std::time::Duration;
+
+use super::sight::Sight;
+use super::subjects::Round;
+use super::{Judge, RuleStatus, Watched, With};
+use crate::condition::{Condition, Truth};
+use crate::model::{Needs, ProcessId, Promise};
+use crate::subject::{Judged, SubjectKey};
+use crate::window::{History, Spec};
+
+/// Windows of processes that are gone are dropped every so many ticks.
+const CLEAN: u64 = 32;
+
+/// What rules with the same `where` fill windows with: they are filled alike, and so are the same.
+#[derive(Debug)]
+pub(super) struct Filled {
+    pub covers: Option<Condition>,
+    pub specs: Vec<Spec>,
+    /// Those of them that go on when others than before are filled.
+    pub go_on: Vec<Spec>,
+    /// What has to be read for them.
+    pub needs: Needs,
+}
+
+/// The windows of processes: there are many.
+#[derive(Debug, Default)]
+pub(super) struct Windows {
+    pub all: Vec<Filled>,
+    of: HashMap<ProcessId, OfProcess>,
+}
+
+#[derive(Debug, Default)]
+struct OfProcess {
+    /// Each with the place of its kind.
+    histories: Vec<(usize, History)>,
+    seen: u64,
+}
+
+impl Windows {
+    pub fn of(&self, id: &ProcessId, place: Option<usize>) -> Option<&History> {
+        self.of.get(id)?.of(place?)
+    }
+
+    /// Where the windows of rules with that `where` are kept, which reads these.
+    pub fn place(&mut self, covers: Option<&Condition>) -> usize {
+        self.all.iter().position(|known| known.covers.as_ref() == covers).unwrap_or_else(|| {
+            self.all.push(Filled { covers: covers.cloned(), specs: Vec::new(), go_on: Vec::new(), needs: Needs::NONE });
+            self.all.len() - 1
+        })
+    }
+
+    /// Samples come that far apart from now on.
+    pub fn sampled_every(&mut self, every: Duration) {
+        self.histories().for_each(|history| history.fed_every(every));
+    }
+
+    /// After a gap what was before it says nothing.
+    pub fn clear(&mut self) {
+        self.histories().for_each(History::clear);
+    }
+
+    /// By other rules: what they fill windows with as well goes on.
+    pub fn adopt(&mut self, before: Windows, every: Duration) {
+        self.of = before.of;
+        let places: Vec<Option<usize>> =
+            before.all.iter().map(|was| self.all.iter().position(|now| now.covers == was.covers)).collect();
+        for kept in self.of.values_mut() {
+            let histories = std::mem::take(&mut kept.histories).into_iter();
+            kept.histories = histories
+                .filter_map(|(was, history)| {
+                    let (was, place) = (&before.all[was], places[was]?);
+                    let now = &self.all[place];
+                    let goes_on = |spec: &Spec| now.go_on.contains(spec);
+                    Some((place, history.fitted(&was.specs, &now.specs, goes_on, every)))
+                })
+                .collect();
+        }
+    }
+
+    fn clean(&mut self, tick: u64) {
+        if tick.is_multiple_of(CLEAN) {
+            self.of.retain(|_, kept| kept.seen + CLEAN > tick);
+        }
+    }
+
+    fn histories(&mut self) -> impl Iterator<Item = &mut History> {
+        self.of.values_mut().flat_map(|kept| &mut kept.histories).map(|(_, history)| history)
+    }
+}
+
+impl OfProcess {
+    fn of(&self, place: usize) -> Option<&History> {
+        self.histories.iter().find(|(of, _)| *of == place).map(|(_, history)| history)
+    }
+
+    fn history(&mut self, place: usize, specs: &[Spec], every: Duration) -> &mut History {
+        let at = self.histories.iter().position(|(of, _)| *of == place).unwrap_or_else(|| {
+            self.histories.push((place, History::new(specs, every)));
+            self.histories.len() - 1
+        });
+        &mut self.histories[at].1
+    }
+}
+
+/// What a rule found of one process that is of interest to it.
+pub(super) struct Found {
+    pub at: usize,
+    pub covered: Truth,
+    pub truth: Truth,
+}
+
+/// What the rules found, each in its place.
+pub(super) struct Findings {
+    pub found: Vec<Vec<Found>>,
+    pub statuses: Vec<RuleStatus>,
+}
+
+impl Judge {
+    /// Looks at every process that is not quiet, for all the rules that judge processes.
+    pub(super) fn look_at_processes(
+        &mut self,
+        sight: &mut Sight<'_>,
+        with: &With<'_>,
+        since_begun: Duration,
+    ) -> Findings {
+        let mut findings = Findings {
+            found: self.watched.iter().map(|_| Vec::new()).collect(),
+            statuses: vec![RuleStatus::default(); self.watched.len()],
+        };
+        let ours = |(_, watched): &(usize, &Watched)| watched.rule.judge == Judged::Process;
+        let rules: Vec<(usize, &Watched)> = self.watched.iter().enumerate().filter(ours).collect();
+        let followed: BTreeSet<ProcessId> = rules.iter().flat_map(|(_, watched)| watched.state.followed()).collect();
+        let anew = std::mem::take(&mut self.anew);
+        let Windows { all, of } = &mut self.windows;
+        let mut look = Look {
+            at: 0,
+            covering: vec![None; self.wheres],
+            fed: vec![false; all.len()],
+            since_begun,
+            tick: self.ticks,
+            every: self.every,
+            filled: all,
+        };
+        for at in 0..sight.snapshot().processes.len() {
+            let process = sight.process(at);
+            let id = process.id;
+            if process.has_ended() || with.leaves_out(&id) {
+                sight.promise(at, if with.leaves_out(&id) { Promise::ALWAYS } else { Promise::NONE });
+                continue;
+            }
+            let is_followed = followed.contains(&id) || with.suspended.contains(&id) || with.busy.contains(&id);
+            if anew {
+                sight.read(at, Needs::FILES);
+            } else if process.quiet && !is_followed {
+                continue;
+            }
+            look.begin(at);
+            // What is kept of it is looked up once, where it is needed.
+            let mut kept: Option<OfProcess> = None;
+            let mut promise = if is_followed || !sight.is_lazy() { Promise::NONE } else { Promise::ALWAYS };
+            for (place, watched) in &rules {
+                let covered = look.covered(sight, watched);
+                let mut truth = Truth::Unknown;
+                if covered == Truth::True {
+                    let history = match watched.filled {
+                        None => None,
+                        Some(filled) => {
+                            let kept = kept.get_or_insert_with(|| of.remove(&id).unwrap_or_default());
+                            look.fill(sight, filled, kept, with);
+                            kept.of(filled)
+                        }
+                    };
+                    truth = sight.settle(&watched.rule.breach, at, history);
+                    findings.statuses[*place].covered += 1;
+                    if truth == Truth::Unknown {
+                        findings.statuses[*place].not_judged(&watched.rule, &sight.facts(at).with_history(history));
+                    }
+                } else if covered == Truth::Unknown {
+                    findings.statuses[*place].not_decided(&watched.rule, &sight.facts(at));
+                }
+                if truth == Truth::True || watched.state.follows(&id) {
+                    findings.found[*place].push(Found { at, covered, truth });
+                }
+                if !promise.is_none() {
+                    promise = promise.both(stays_within(watched, sight, at, covered, truth));
+                }
+            }
+            sight.promise(at, promise);
+            if let Some(kept) = kept {
+                of.insert(id, kept);
+            }
+        }
+        self.windows.clean(self.ticks);
+        findings
+    }
+}
+
+/// A look at one process after the other.
+struct Look<'f> {
+    at: usize,
+    /// What is known of its `where`s at this tick: rules with the same one share it.
+    covering: Vec<Option<Truth>>,
+    /// Which of its windows have been filled at this tick.
+    fed: Vec<bool>,
+    since_begun: Duration,
+    tick: u64,
+    every: Duration,
+    filled: &'f [Filled],
+}
+
+impl Look<'_> {
+    fn begin(&mut self, at: usize) {
+        self.at = at;
+        self.covering.fill(None);
+        self.fed.fill(false);
+    }
+
+    /// Whether a rule covers the process.
+    fn covered(&mut self, sight: &mut Sight<'_>, watched: &Watched) -> Truth {
+        let Some((place, covers)) = watched.covers.zip(watched.rule.covers.as_ref()) else { return Truth::True };
+        match self.covering[place] {
+            Some(known) => known,
+            None => *self.covering[place].insert(sight.settle(covers, self.at, None)),
+        }
+    }
+
+    /// Takes the readings of this tick into its windows of that place.
+    fn fill(&mut self, sight: &mut Sight<'_>, place: usize, kept: &mut OfProcess, with: &With<'_>) {
+        if std::mem::replace(&mut self.fed[place], true) {
+            return;
+        }
+        let filled = &self.filled[place];
+        if !sight.process(self.at).stood_still() {
+            sight.read(self.at, filled.needs);
+        }
+        kept.seen = self.tick;
+        let history = kept.history(place, &filled.specs, self.every);
+        // While it is suspended by us its readings say nothing about it.
+        if !with.suspended.contains(&sight.process(self.at).id) {
+            history.feed(&filled.specs, self.since_begun, &sight.facts(self.at));
+        }
+    }
+}
+
+/// Until when a rule has no reason to look at a process again. Whose windows it fills it looks at every time.
+fn stays_within(watched: &Watched, sight: &Sight<'_>, at: usize, covered: Truth, truth: Truth) -> Promise {
+    let (facts, process, rule) = (sight.facts(at), sight.process(at), &watched.rule);
+    let out = match &rule.covers {
+        Some(covers) if covered == Truth::False => covers.stays_false(&facts, process),
+        _ => Promise::NONE,
+    };
+    let breach_is_false = truth == Truth::False || covered == Truth::False;
+    if watched.filled.is_none() && breach_is_false {
+        out.longer(rule.breach.stays_false(&facts, process), process)
+    } else {
+        out
+    }
+}
+
+impl super::subjects::State {
+    /// What the round over the processes found, rule by rule.
+    pub fn judge_processes(
+        &mut self,
+        round: &mut Round<'_, '_>,
+        sight: &Sight<'_>,
+        found: &[Found],
+        windows: &Windows,
+        filled: Option<usize>,
+    ) {
+        for Found { at, covered, truth } in found {
+            let id = &sight.process(*at).id;
+            let history = if *covered == Truth::True { windows.of(id, filled) } else { None };
+            let facts = sight.facts(*at).with_history(history);
+            let key = SubjectKey::Process(*id);
+            round.see(&mut self.tracks, &key, std::slice::from_ref(id), &facts, *covered, *truth);
+        }
+    }
+
+    fn follows(&self, id: &ProcessId) -> bool {
+        !self.tracks.is_empty() && self.tracks.contains_key(&SubjectKey::Process(*id))
+    }
+}
+
+impl With<'_> {
+    pub fn leaves_out(&self, id: &ProcessId) -> bool {
+        self.only.is_some_and(|only: &BTreeSet<ProcessId>| !only.contains(id))
+    }
+}

@@ -1,0 +1,137 @@
+//! What need not be looked at: until when a reading that was had once still decides.
+//!
+//! A process cannot fill memory without running. So a reading of its memory, with what it can have filled since by its own CPU
+//! clock, is a bound on what it has now; and what is false by a bound is false. Nothing is ever true by one.
+
+use std::time::Duration;
+
+use super::{Needs, Process};
+
+/// Most bytes of resident memory that a process fills in a nanosecond of its own CPU time. Measured fastest: 30, which is mapping
+/// pages of a file that are in memory already; twice that, and twice again for a clock that is read while it runs.
+const FILLED_A_NANOSECOND: u64 = 128;
+
+/// The same of memory that counts as held. Measured fastest: 14, shared memory that others have filled.
+const HELD_A_NANOSECOND: u64 = 64;
+
+/// At most what a process has of memory and of held memory by now, bytes, if it had so much at a reading and has used that CPU
+/// time since.
+pub fn most_after(memory: Option<u64>, held: Option<u64>, since: [Duration; 2]) -> [Option<u64>; 2] {
+    let most = |then: Option<u64>, since: Duration, pace: u64| {
+        Some(then?.saturating_add(nanoseconds(since).saturating_mul(pace)))
+    };
+    [most(memory, since[0], FILLED_A_NANOSECOND), most(held, since[1], HELD_A_NANOSECOND)]
+}
+
+/// Until when, by a process's own figures, something stays false: as long as it has used no more than `until` of CPU time in all,
+/// nanoseconds, and no more than `rate` over the interval, percent of one core.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Quiet {
+    until: u64,
+    rate: f64,
+}
+
+impl Quiet {
+    /// Not even now.
+    pub const NEVER: Quiet = Quiet { until: 0, rate: -1.0 };
+    /// Whatever it uses.
+    pub const ALWAYS: Quiet = Quiet { until: u64::MAX, rate: f64::INFINITY };
+
+    /// As long as it uses no more than that over an interval.
+    pub(crate) fn up_to(rate: f64) -> Quiet {
+        Quiet { rate, ..Quiet::ALWAYS }
+    }
+
+    /// Until it has used that much in all.
+    pub(crate) fn until(used: Duration) -> Quiet {
+        Quiet { until: nanoseconds(used), ..Quiet::ALWAYS }
+    }
+
+    /// Until a process has used so much more that it can have grown by that many bytes of memory, or of held memory.
+    pub(crate) fn until_grown(process: &Process, by: u64, held: bool) -> Quiet {
+        let pace = if held { HELD_A_NANOSECOND } else { FILLED_A_NANOSECOND };
+        Quiet { until: nanoseconds(process.cpu_time).saturating_add(by / pace), ..Quiet::ALWAYS }
+    }
+
+    /// Whether it holds at figures of a later time.
+    pub fn holds(&self, used: Duration, rate: Option<f64>) -> bool {
+        nanoseconds(used) <= self.until && rate.map_or(self.rate == f64::INFINITY, |rate| rate <= self.rate)
+    }
+
+    fn is_never(&self) -> bool {
+        self.rate < 0.0
+    }
+
+    /// As long as both hold.
+    #[must_use]
+    fn both(self, other: Quiet) -> Quiet {
+        Quiet { until: self.until.min(other.until), rate: self.rate.min(other.rate) }
+    }
+
+    /// Of two of which one is enough, the one that is likely to last longer for a process that uses so much.
+    #[must_use]
+    fn longer(self, other: Quiet, process: &Process) -> Quiet {
+        let now = process.cpu.unwrap_or(0.0);
+        let lasts = |quiet: &Quiet| {
+            if quiet.is_never() || quiet.rate < now * 2.0 {
+                return if quiet.is_never() { -1.0 } else { 0.0 };
+            }
+            quiet.until.saturating_sub(nanoseconds(process.cpu_time)) as f64
+        };
+        if lasts(&other) > lasts(&self) { other } else { self }
+    }
+}
+
+/// What is promised of a process that is known.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Promise {
+    /// Whatever program it runs, and whoever's it is by now.
+    pub whoever: Quiet,
+    /// As long as it is who it was.
+    pub being: Quiet,
+}
+
+impl Promise {
+    /// Nothing.
+    pub const NONE: Promise = Promise { whoever: Quiet::NEVER, being: Quiet::NEVER };
+    /// It matters to nobody.
+    pub(crate) const ALWAYS: Promise = Promise { whoever: Quiet::ALWAYS, being: Quiet::ALWAYS };
+
+    /// The same whoever it is.
+    pub(crate) fn of(quiet: Quiet) -> Promise {
+        Promise { whoever: quiet, being: quiet }
+    }
+
+    /// Only as long as it is who it was.
+    pub(crate) fn being(quiet: Quiet) -> Promise {
+        Promise { whoever: Quiet::NEVER, being: quiet }
+    }
+
+    /// Whether nothing is promised.
+    pub(crate) fn is_none(&self) -> bool {
+        self.being.is_never() && self.whoever.is_never()
+    }
+
+    /// As long as both hold.
+    #[must_use]
+    pub(crate) fn both(self, other: Promise) -> Promise {
+        Promise { whoever: self.whoever.both(other.whoever), being: self.being.both(other.being) }
+    }
+
+    /// Of two of which one is enough, the one that is likely to last longer.
+    #[must_use]
+    pub(crate) fn longer(self, other: Promise, process: &Process) -> Promise {
+        Promise { whoever: self.whoever.longer(other.whoever, process), being: self.being.longer(other.being, process) }
+    }
+}
+
+/// Reads more of a process at the time of a sample.
+pub trait Reader: std::fmt::Debug {
+    /// Reads those of the figures that are stale and in `needs`: none of them is stale afterwards, and what cannot be read is
+    /// unknown.
+    fn read(&mut self, process: &mut Process, needs: Needs);
+}
+
+fn nanoseconds(time: Duration) -> u64 {
+    u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
+}
