@@ -86,15 +86,16 @@ impl<'a> Facts<'a> {
         }
     }
 
-    /// What is known of a field of the process, or was when it was last read: of one that has not run since, that is what it has,
-    /// but for what others do to it.
+    /// What is known of a field of the process, or was when it was last read, if it has not run since: that is what it has, but for
+    /// what others do to it.
     pub(crate) fn carried(&self, field: Field) -> Option<Value> {
-        let moving = match (self.totals, self.process) {
-            (Some(totals), _) => totals.moving(),
-            (None, Some(process)) if !process.stood_still() => self.stale,
-            _ => Needs::NONE,
+        let (outrun, still) = match (self.totals, self.process) {
+            (Some(totals), _) => totals.carried(),
+            (None, Some(process)) => (process.outrun, process.stood_still()),
+            (None, None) => (Needs::NONE, true),
         };
-        Facts { stale: moving, ..*self }.reading(field)
+        let outrun = if field.info().rate && still { Needs::NONE } else { outrun };
+        Facts { stale: outrun, ..*self }.reading(field)
     }
 
     /// The reading of a text field, without a copy where it has one; `None` is unknown (or no text).

@@ -235,9 +235,7 @@ impl OfGroup<'_> {
             self.read(sight, Needs::FILES, usize::MAX);
         } else if !of_windows.is_none() {
             for at in &self.members {
-                if !sight.process(*at).stood_still() {
-                    sight.read(*at, of_windows);
-                }
+                sight.read(*at, of_windows.only(sight.process(*at).outrun));
             }
         }
     }
@@ -261,17 +259,28 @@ fn exactly(
     sight: &mut Sight<'_>,
     unseen: f64,
 ) -> Option<u64> {
-    let (totals, _) = of.settled(sight, kept, unseen, None);
-    let resident = totals.upper_bound()?;
-    let undecided = !totals.stale().has(Cost::Statm) && {
+    let conditions = [Some(&round.rule.breach), round.rule.calm.as_ref()];
+    let mut most = 1;
+    let resident = loop {
+        let totals = of.totals(sight, None, unseen, kept.used);
+        let resident = totals.upper_bound()?;
         let facts = of.facts(sight, &totals).with_history(Some(&kept.history));
-        let undecided = |condition: &Condition| condition.evaluate(&facts) == Truth::Unknown;
-        undecided(&round.rule.breach) || round.rule.calm.as_ref().is_some_and(undecided)
+        let undecided = |condition: &&Condition| condition.evaluate(&facts) == Truth::Unknown;
+        let mut undecided = conditions.into_iter().flatten().filter(undecided).peekable();
+        if undecided.peek().is_none() {
+            kept.exact = None;
+            return None;
+        }
+        let lacking = undecided.fold(Needs::NONE, |all, condition| all.and(condition.lacking(&facts)));
+        let needed = match lacking.only(totals.stale()).cheapest() {
+            none if none.is_none() => totals.stale().only(Needs::NONE.with(Cost::Statm)),
+            cheapest => cheapest,
+        };
+        if needed.is_none() || !sight.is_lazy() || !of.read(sight, needed, most) {
+            break resident;
+        }
+        most *= 2;
     };
-    if !undecided {
-        kept.exact = None;
-        return None;
-    }
     let moved = |exact: &Exact| exact.resident.abs_diff(resident) as f64 > exact.resident as f64 * MOVED;
     if kept.exact.as_ref().is_none_or(|exact| moved(exact) || exact.tick + STALE <= round.number) {
         let (rule, key, members) = (round.rule.name.clone(), of.key.clone(), of.ids(sight));

@@ -233,9 +233,7 @@ impl Look<'_> {
             return;
         }
         let filled = &self.filled[place];
-        if !sight.process(self.at).stood_still() {
-            sight.read(self.at, filled.needs);
-        }
+        sight.read(self.at, filled.needs.only(sight.process(self.at).outrun));
         kept.seen = self.tick;
         let history = kept.history(place, &filled.specs, self.every);
         // While it is suspended by us its readings say nothing about it.

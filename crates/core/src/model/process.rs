@@ -194,6 +194,8 @@ pub struct Process {
     pub age: Duration,
     /// What of it is carried over from an earlier sample, for want of a reason to read it again: such a figure is no reading.
     pub stale: Needs,
+    /// What of that was read before it last ran: of all else it has what was carried over, but for what others do to it.
+    pub outrun: Needs,
     /// At most so much resident and held memory it has, bytes, where that is stale and can be told by its CPU clock.
     pub most: [Option<u64>; 2],
     /// Until when it needs no look.
@@ -241,6 +243,7 @@ impl Process {
             nice: 0,
             age: Duration::ZERO,
             stale: Needs::NONE,
+            outrun: Needs::NONE,
             most: [None; 2],
             promise: Promise::NONE,
             quiet: false,
@@ -253,8 +256,7 @@ impl Process {
         if self.stale.has(cost) { self.most[usize::from(held)] } else { reading }
     }
 
-    /// Whether it has not run since the sample before: what it was carried over with is what it still has, but for what others do
-    /// to it.
+    /// Whether it has not run since the sample before: what it did meanwhile is nothing.
     pub(crate) fn stood_still(&self) -> bool {
         self.cpu == Some(0.0)
     }

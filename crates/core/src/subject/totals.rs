@@ -23,9 +23,11 @@ pub struct Totals {
     threads: u32,
     members: u32,
     age: Duration,
-    /// What of a member is only carried over, and what of one that ran meanwhile.
+    /// What of a member is only carried over, and what of one that has run since that was read.
     stale: Needs,
-    moving: Needs,
+    outrun: Needs,
+    /// Whether nobody has run since the sample before.
+    still: bool,
     /// At most so much memory, and held memory, bytes.
     most: [Option<u64>; 2],
     /// CPU time used by the group since it was first seen.
@@ -63,10 +65,8 @@ impl Totals {
             members: members.len() as u32,
             age: members.iter().map(|process| process.age).max().unwrap_or_default(),
             stale: members.iter().fold(Needs::NONE, |all, process| all.and(process.stale)),
-            moving: members
-                .iter()
-                .filter(|process| !process.stood_still())
-                .fold(Needs::NONE, |all, process| all.and(process.stale)),
+            outrun: members.iter().fold(Needs::NONE, |all, process| all.and(process.outrun)),
+            still: members.iter().all(|process| process.stood_still()),
             most: [false, true].map(|held| {
                 members.iter().try_fold(0_u64, |all, process| Some(all.saturating_add(process.at_most(held)?)))
             }),
@@ -89,9 +89,9 @@ impl Totals {
         self.stale
     }
 
-    /// The same of members that have run since.
-    pub(crate) fn moving(&self) -> Needs {
-        self.moving
+    /// What of a member was read before it last ran, and whether nobody has run since the sample before.
+    pub(crate) fn carried(&self) -> (Needs, bool) {
+        (self.outrun, self.still)
     }
 
     /// The resident sum, where that is all that is known of its memory.

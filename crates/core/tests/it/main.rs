@@ -26,8 +26,8 @@ mod interpreters;
 mod judge;
 mod judge_laws;
 mod judge_suspension;
-
 mod ladder_options;
+mod lazily;
 mod orders;
 mod over;
 mod protect;

@@ -449,7 +449,10 @@ impl Reader for Sampler {
         let costly = process.stale.only(needs).only(Needs::COSTLY);
         match self.row_of(process) {
             Some(at) => self.context.read_stale(&mut self.rows[at], process, needs),
-            None => process.stale = process.stale.without(needs),
+            None => {
+                process.stale = process.stale.without(needs);
+                process.outrun = process.outrun.without(needs);
+            }
         }
         if !costly.is_none() {
             self.read_costly(process, costly, COSTLY_WAIT);

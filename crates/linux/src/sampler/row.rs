@@ -196,6 +196,7 @@ impl Context {
             if let Reading::OnDemand(_) = self.reading {
                 let unread = self.base.only(Needs::FILES).without(needs.with(Cost::Stat));
                 process.stale = unread.and(self.base.only(Needs::COSTLY));
+                process.outrun = if moved { unread } else { process.outrun.only(unread) };
                 self.bound(row, process);
             }
             return lives;
@@ -221,6 +222,7 @@ impl Context {
             process.cpu = Some(0.0);
             self.stood_still(row, process);
             process.stale = unread;
+            process.outrun = process.outrun.only(unread);
             self.bound(row, process);
             process.quiet = process.promise.being.holds(process.cpu_time, process.cpu);
             return true;
@@ -232,7 +234,7 @@ impl Context {
             row.take_cpu(process, clock, now);
             (process.faults, process.waited) = (None, None);
             (process.disk_read, process.disk_write) = (None, None);
-            process.stale = unread;
+            (process.stale, process.outrun) = (unread, unread);
             self.bound(row, process);
             process.quiet = true;
             return true;
@@ -242,6 +244,7 @@ impl Context {
             return false;
         }
         process.stale = unread.without(needs.only(Needs::FILES).with(Cost::Stat));
+        process.outrun = process.stale;
         self.bound(row, process);
         process.quiet = !demand.whole && process.promise.being.holds(process.cpu_time, process.cpu);
         true
@@ -277,6 +280,7 @@ impl Context {
     pub(super) fn read_stale(&mut self, row: &mut Row, process: &mut Process, needs: Needs) {
         let wanted = process.stale.only(needs);
         process.stale = process.stale.without(needs);
+        process.outrun = process.outrun.without(needs);
         let files = wanted.only(Needs::FILES).without(Needs::NONE.with(Cost::Stat));
         if wanted.has(Cost::Stat) {
             let (rates, at) = (process.cpu, row.cpu_at);
