@@ -1,13 +1,14 @@
 //! Recordings on disk: lines, compressed where the name ends in `.zst`. What is read is not trusted.
 
 use std::fs::File;
-use std::io::{self, BufRead, BufReader, Read, Write};
+use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::path::Path;
 use std::time::Duration;
 
-use sophron_core::model::{Moment, Snapshot};
-use sophron_core::recording::{FORMAT, Header, LONGEST_LINE, Ours, ReadError, Replay};
+use sophron_core::model::{Moment, Process, Snapshot};
+use sophron_core::recording::{FORMAT, Header, LONGEST_LINE, Ours, ReadError, Replay, Writer};
 use sophron_linux::{files, here};
+use zstd::stream::raw::CParameter;
 
 use crate::exit::{Exit, Failure};
 
@@ -16,9 +17,10 @@ const LARGEST_WINDOW: u32 = 24;
 
 const LEVEL: i32 = 6;
 
-/// A watcher writes all day: little time, and a window of 2^18 bytes.
-const LEAN_LEVEL: i32 = 3;
-const LEAN_WINDOW: u32 = 18;
+/// A watcher writes all day: little time, a window of 2^16 bytes, and tables of 2^13 entries. That takes half a megabyte.
+const LEAN_LEVEL: i32 = 1;
+const LEAN_WINDOW: u32 = 16;
+const LEAN_TABLE: u32 = 13;
 
 /// The first bytes of a compressed file.
 const MAGIC: [u8; 4] = [0x28, 0xb5, 0x2f, 0xfd];
@@ -169,6 +171,22 @@ impl Write for Counted {
     }
 }
 
+/// What is written to it is not made readable at once.
+struct Plainly<'s>(&'s mut Sink);
+
+impl Write for Plainly<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match self.0 {
+            Sink::Plain(file) => file.write(bytes),
+            Sink::Compressed(encoder) => encoder.write(bytes),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
 impl Sink {
     /// A new file, the owner's only.
     pub fn create(path: &Path) -> Result<Sink, Failure> {
@@ -177,7 +195,7 @@ impl Sink {
                 .hint("a recording never overwrites a file: give another name, or move that one away")
         })?;
         if path.extension().is_some_and(|extension| extension == "zst") {
-            Sink::compressed(file, LEVEL, None)
+            Sink::compressed(file, LEVEL, false)
         } else {
             Ok(Sink::Plain(file))
         }
@@ -186,24 +204,39 @@ impl Sink {
     /// A new compressed file, the owner's only, that takes little memory to write.
     pub fn lean(path: &Path) -> Result<Sink, Failure> {
         let file = files::create_new(path).map_err(|error| Failure::of(Exit::Failed, error))?;
-        Sink::compressed(file, LEAN_LEVEL, Some(LEAN_WINDOW))
+        Sink::compressed(file, LEAN_LEVEL, true)
     }
 
-    fn compressed(file: File, level: i32, window: Option<u32>) -> Result<Sink, Failure> {
+    fn compressed(file: File, level: i32, lean: bool) -> Result<Sink, Failure> {
         let failed = |error: io::Error| Failure::new(Exit::Failed, "the compression cannot be set up").because(error);
         let mut encoder = zstd::stream::write::Encoder::new(Counted { file, written: 0 }, level).map_err(failed)?;
-        if let Some(window) = window {
-            encoder.window_log(window).map_err(failed)?;
+        if lean {
+            encoder.window_log(LEAN_WINDOW).map_err(failed)?;
+            for table in [CParameter::HashLog(LEAN_TABLE), CParameter::ChainLog(LEAN_TABLE)] {
+                encoder.set_parameter(table).map_err(failed)?;
+            }
         }
         Ok(Sink::Compressed(Box::new(encoder)))
     }
 
-    /// Writes a line.
-    pub fn line(&mut self, line: &str) -> io::Result<()> {
-        match self {
-            Sink::Plain(file) => file.write_all(line.as_bytes()),
-            Sink::Compressed(encoder) => encoder.write_all(line.as_bytes()),
-        }
+    /// Writes a sample, with what the watcher that records was doing.
+    pub fn sample(
+        &mut self,
+        writer: &mut Writer,
+        snapshot: &Snapshot,
+        keep: impl Fn(&Process) -> bool,
+        ours: Ours,
+    ) -> io::Result<()> {
+        let mut out = BufWriter::new(Plainly(self));
+        writer.write(&mut out, snapshot, keep, ours)?;
+        out.flush()
+    }
+
+    /// The first sample of one that goes on where another ended.
+    pub fn go_on(&mut self, writer: &mut Writer, last: Snapshot) -> io::Result<()> {
+        let mut out = BufWriter::new(Plainly(self));
+        writer.go_on(&mut out, last)?;
+        out.flush()
     }
 
     /// Makes what was written so far readable, should nothing follow; its size.

@@ -21,8 +21,10 @@ use stats_alloc::{INSTRUMENTED_SYSTEM, Region, StatsAlloc};
 static ALLOCATOR: &StatsAlloc<System> = &INSTRUMENTED_SYSTEM;
 
 mod crowd;
+mod naive;
 
-use crowd::{APART, Crowd, Naive, program, timed};
+use crowd::{Crowd, program};
+use naive::{APART, Naive, timed};
 
 fn main() {
     let args: Vec<String> = std::env::args().collect();

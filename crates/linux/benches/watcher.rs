@@ -12,8 +12,10 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 mod crowd;
+mod naive;
 
-use crowd::{APART, Crowd, Naive, program, timed};
+use crowd::{Crowd, program};
+use naive::{APART, Naive, timed};
 
 /// Samples are that far apart.
 const EVERY: Duration = Duration::from_millis(500);

@@ -53,10 +53,7 @@ pub fn run(args: &args::Record) -> Result<Exit, Failure> {
         }
         sampler.sample(&mut snapshot).map_err(|error| Failure::of(Exit::Failed, error))?;
         let keep = |process: &sophron_core::model::Process| covered(covers.as_ref(), process, &snapshot);
-        let line = writer.line(&snapshot, keep, Ours::default());
-        let line =
-            line.map_err(|error| Failure::new(Exit::Failed, "a sample cannot be written as JSON").because(error))?;
-        sink.line(&line).map_err(failed)?;
+        sink.sample(&mut writer, &snapshot, keep, Ours::default()).map_err(failed)?;
         samples += 1;
         if flushed.elapsed() >= FLUSH || samples == 1 {
             size = sink.flush().map_err(failed)?;

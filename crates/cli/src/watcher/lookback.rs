@@ -45,7 +45,7 @@ impl Lookback {
         }
         let ours = Arc::new(Mutex::new(Ours::default()));
         let (stop, stopped) = channel();
-        let mut keeper = Keeper { state, settings, ours: Arc::clone(&ours), piece: None, last: None };
+        let mut keeper = Keeper { state, settings, ours: Arc::clone(&ours), piece: None };
         let told = news.clone();
         let run = move || keeper.run(&stopped, &news);
         match std::thread::Builder::new().name("lookback".to_owned()).spawn(run) {
@@ -80,8 +80,6 @@ struct Keeper {
     settings: Settings,
     ours: Arc<Mutex<Ours>>,
     piece: Option<Piece>,
-    /// The latest sample: with it the next piece begins, so that no interval is lost between two.
-    last: Option<Snapshot>,
 }
 
 /// The piece that is being written.
@@ -131,25 +129,23 @@ impl Keeper {
         sampler.sample(snapshot).map_err(failed)?;
         let ours = std::mem::take(&mut *self.ours.lock().unwrap_or_else(PoisonError::into_inner));
         let most = self.settings.most / PIECES;
+        let mut last = None;
         if let Some(full) = self.piece.take_if(|piece| piece.size >= most || piece.begun.elapsed() >= PIECE) {
             full.sink.finish().map_err(unwritten)?;
+            last = full.writer.into_last();
         }
         let piece = match &mut self.piece {
             Some(piece) => piece,
             None => {
-                let piece = self.begin(snapshot)?;
+                let piece = self.begin(snapshot, last)?;
                 self.piece.insert(piece)
             }
         };
-        piece.write(snapshot, ours)?;
-        match &mut self.last {
-            Some(last) => last.clone_from(snapshot),
-            None => self.last = Some(snapshot.clone()),
-        }
-        Ok(())
+        piece.write(snapshot, ours)
     }
 
-    fn begin(&self, snapshot: &Snapshot) -> Result<Piece, Failure> {
+    /// A new piece. With the latest sample of the one before it begins, so that no interval is lost between two.
+    fn begin(&self, snapshot: &Snapshot, last: Option<Snapshot>) -> Result<Piece, Failure> {
         let folder = lookback::folder(&self.state);
         files::private_folder(&folder).map_err(|error| Failure::of(Exit::Failed, error))?;
         let now = snapshot.moment.wall;
@@ -158,8 +154,8 @@ impl Keeper {
         lookback::prune(&self.state, self.settings.keep, most, now).map_err(unwritten)?;
         // Only what follows on the last sample without a gap begins with it.
         let fresh = SignedDuration::try_from(self.settings.every * 3).unwrap_or(SignedDuration::ZERO);
-        let last = self.last.as_ref().filter(|last| now.duration_since(last.moment.wall).abs() <= fresh);
-        let begun = last.map_or(now, |last| last.moment.wall);
+        let last = last.filter(|last| now.duration_since(last.moment.wall).abs() <= fresh);
+        let begun = last.as_ref().map_or(now, |last| last.moment.wall);
         let sink = Sink::lean(&folder.join(lookback::name(begun)))?;
         let mut piece = Piece {
             sink,
@@ -169,7 +165,7 @@ impl Keeper {
             size: 0,
         };
         if let Some(last) = last {
-            piece.write(last, Ours::default())?;
+            piece.sink.go_on(&mut piece.writer, last).map_err(unwritten)?;
         }
         Ok(piece)
     }
@@ -177,10 +173,7 @@ impl Keeper {
 
 impl Piece {
     fn write(&mut self, snapshot: &Snapshot, ours: Ours) -> Result<(), Failure> {
-        let line = self.writer.line(snapshot, |_| true, ours);
-        let line =
-            line.map_err(|error| Failure::new(Exit::Failed, "a sample cannot be written as JSON").because(error))?;
-        self.sink.line(&line).map_err(unwritten)?;
+        self.sink.sample(&mut self.writer, snapshot, |_| true, ours).map_err(unwritten)?;
         if self.size == 0 || self.flushed.elapsed() >= FLUSH {
             self.size = self.sink.flush().map_err(unwritten)?;
             self.flushed = Instant::now();

@@ -28,8 +28,7 @@ impl Recording {
     }
 
     fn write(&mut self, snapshot: &Snapshot, ours: Ours) -> std::io::Result<()> {
-        let line = self.writer.line(snapshot, |_| true, ours)?;
-        self.sink.line(&line)?;
+        self.sink.sample(&mut self.writer, snapshot, |_| true, ours)?;
         if self.flushed.elapsed() >= FLUSH {
             self.sink.flush()?;
             self.flushed = Instant::now();

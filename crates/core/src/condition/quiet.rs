@@ -42,7 +42,7 @@ impl Condition {
     /// What goes only by who it is stays false as long as it is that one.
     fn by_who_it_is(&self, facts: &Facts<'_>) -> Promise {
         let is_settled = self.goes_by_who_it_is() && self.evaluate(facts) == Truth::False;
-        if is_settled { Promise::being(Quiet::ALWAYS) } else { Promise::NONE }
+        if is_settled { Promise::of_being(Quiet::ALWAYS) } else { Promise::NONE }
     }
 
     fn goes_by_who_it_is(&self) -> bool {

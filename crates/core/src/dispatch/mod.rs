@@ -255,7 +255,7 @@ impl Dispatcher {
         self.now = now;
         match input {
             Input::Sample(snapshot, beside) => self.sample(Sight::Whole(snapshot), beside),
-            Input::Look(snapshot, reader, beside) => self.sample(Sight::Lazy(snapshot, reader), beside),
+            Input::Look(snapshot, reader, beside) => self.sample(Sight::Lazy(snapshot, reader, 0), beside),
             Input::NoSample(why) => self.say_blind(now, why),
             Input::Time => self.resume_what_is_over(now),
             Input::Acted(done) => self.acted(now, *done),

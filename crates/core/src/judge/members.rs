@@ -28,6 +28,25 @@ pub(super) struct Covered {
     /// Their places in the sample, which is in the order of PIDs.
     places: Vec<usize>,
     status: RuleStatus,
+    /// In their groups.
+    groups: Vec<Members>,
+}
+
+/// The members of a group.
+struct Members {
+    key: SubjectKey,
+    places: Vec<usize>,
+    ids: Vec<ProcessId>,
+    summed: Option<Summed>,
+}
+
+/// What they come to, after so many readings.
+#[derive(Clone, Copy)]
+struct Summed {
+    totals: Totals,
+    /// Who stands for them: who uses most CPU, and who has most memory.
+    leads: [usize; 2],
+    reads: u64,
 }
 
 /// Whom the rule's `where` covers.
@@ -53,7 +72,11 @@ pub(super) fn covered(watched: &Watched, sight: &mut Sight<'_>, with: &With<'_>)
             Truth::False => {}
         }
     }
-    Covered { places, status }
+    let groups = match rule.judge {
+        Judged::Machine => Vec::new(),
+        judge => of_rule(judge, sight.snapshot(), &places),
+    };
+    Covered { places, status, groups }
 }
 
 impl Covered {
@@ -62,34 +85,47 @@ impl Covered {
     }
 }
 
-/// One group at one tick.
+/// One group under one rule at one tick.
 struct OfGroup<'k> {
-    key: &'k SubjectKey,
-    members: Vec<usize>,
+    of: &'k mut Members,
     rule: &'k Rule,
     by_cpu: bool,
+    /// CPU of it that nobody saw, and what it has used since it was first seen.
+    unseen: f64,
+    used: Duration,
 }
 
 impl OfGroup<'_> {
-    fn group<'s>(&self, sight: &'s Sight<'_>) -> Group<'s> {
-        let members: Vec<&Process> = self.members.iter().map(|at| sight.process(*at)).collect();
-        Group { name: String::new(), owner: String::new(), members }
+    fn ids(&self) -> &[ProcessId] {
+        &self.of.ids
     }
 
-    fn ids(&self, sight: &Sight<'_>) -> Vec<ProcessId> {
-        self.members.iter().map(|at| sight.process(*at).id).collect()
+    fn summed(&mut self, sight: &Sight<'_>) -> Summed {
+        let reads = sight.reads();
+        if let Some(known) = self.of.summed.filter(|known| known.reads == reads) {
+            return known;
+        }
+        let members: Vec<&Process> = self.of.places.iter().map(|at| sight.process(*at)).collect();
+        let group = Group { name: String::new(), owner: String::new(), members };
+        let place = |lead: &Process| self.of.ids.iter().position(|id| *id == lead.id).unwrap_or(0);
+        let leads = [false, true].map(|by_memory| self.of.places[place(group.heaviest(by_memory))]);
+        *self.of.summed.insert(Summed { totals: Totals::of(&group, self.rule.judge), leads, reads })
     }
 
-    fn lead<'s>(&self, group: &Group<'s>) -> &'s Process {
-        // A group has a member.
-        if self.rule.judge == Judged::Tree { group.members[0] } else { group.heaviest(!self.by_cpu) }
-    }
-
-    fn totals(&self, sight: &Sight<'_>, exact: Option<u64>, unseen: f64, used: Duration) -> Totals {
-        let mut totals = Totals::of(&self.group(sight), self.rule.judge, exact);
-        totals.at_least(unseen);
-        totals.used = used;
+    fn totals(&mut self, sight: &Sight<'_>, exact: Option<u64>) -> Totals {
+        let mut totals = self.summed(sight).totals.with_exact(exact);
+        totals.at_least(self.unseen);
+        totals.used = self.used;
         totals
+    }
+
+    fn facts<'s>(&mut self, sight: &'s Sight<'_>, totals: &'s Totals) -> Facts<'s> {
+        // A group has a member.
+        let lead = match self.rule.judge {
+            Judged::Tree => self.of.places[0],
+            _ => self.summed(sight).leads[usize::from(!self.by_cpu)],
+        };
+        Facts::of_group(sight.process(lead), &sight.snapshot().machine, totals)
     }
 
     /// Reads of some members what is stale; of memory first of those who can have grown most. Whether there was any.
@@ -99,7 +135,7 @@ impl OfGroup<'_> {
             false => process.at_most(false).map(|most| most.saturating_sub(process.memory.unwrap_or(0))),
         };
         let stale = |at: &&usize| !sight.process(**at).stale.only(needs).is_none();
-        let mut stale: Vec<usize> = self.members.iter().filter(stale).copied().collect();
+        let mut stale: Vec<usize> = self.of.places.iter().filter(stale).copied().collect();
         let found = !stale.is_empty();
         stale.sort_by_key(|at| std::cmp::Reverse(slack(sight.process(*at)).unwrap_or(u64::MAX)));
         for at in stale.into_iter().take(most) {
@@ -111,25 +147,22 @@ impl OfGroup<'_> {
     /// Whether all of them are still of it: what was read of them may say otherwise.
     fn stands(&self, sight: &Sight<'_>) -> bool {
         let judge = self.rule.judge;
-        judge == Judged::Tree
-            || self.members.iter().all(|at| judge.key_of(sight.process(*at)).as_ref() == Some(self.key))
+        let is_of_it = |at: &usize| judge.key_of(sight.process(*at)).as_ref() == Some(&self.of.key);
+        judge == Judged::Tree || self.of.places.iter().all(is_of_it)
     }
 
     /// The sums as far as the outcome hangs on them: what is false by a bound is false, what is true is read.
-    fn settled(&self, sight: &mut Sight<'_>, kept: &Kept, unseen: f64, exact: Option<u64>) -> (Totals, Truth) {
+    fn settled(&mut self, sight: &mut Sight<'_>, history: &History, exact: Option<u64>) -> (Totals, Truth) {
         let mut most = 1;
         loop {
-            let totals = self.totals(sight, exact, unseen, kept.used);
-            let (truth, needed) = {
-                let facts = self.facts(sight, &totals).with_history(Some(&kept.history));
-                let truth = self.rule.breach.evaluate(&facts);
-                let needed = match truth {
-                    _ if totals.stale().is_none() => Needs::NONE,
-                    Truth::False => Needs::NONE,
-                    Truth::True => totals.stale().without(Needs::COSTLY),
-                    Truth::Unknown => self.rule.breach.lacking(&facts).only(totals.stale()).cheapest(),
-                };
-                (truth, needed)
+            let totals = self.totals(sight, exact);
+            let facts = self.facts(sight, &totals).with_history(Some(history));
+            let truth = self.rule.breach.evaluate(&facts);
+            let needed = match truth {
+                _ if totals.stale().is_none() => Needs::NONE,
+                Truth::False => Needs::NONE,
+                Truth::True => totals.stale().without(Needs::COSTLY),
+                Truth::Unknown => self.rule.breach.lacking(&facts).only(totals.stale()).cheapest(),
             };
             if needed.is_none() || !sight.is_lazy() {
                 let stands = truth != Truth::True || !sight.is_lazy() || self.stands(sight);
@@ -142,8 +175,57 @@ impl OfGroup<'_> {
         }
     }
 
-    fn facts<'s>(&self, sight: &'s Sight<'_>, totals: &'s Totals) -> Facts<'s> {
-        Facts::of_group(self.lead(&self.group(sight)), &sight.snapshot().machine, totals)
+    /// What a rule keeps its eye on is read: all of whom it has a story with, and what its windows are filled with of those who ran.
+    fn read_what_is_followed(&self, sight: &mut Sight<'_>, followed: bool, of_windows: Needs) {
+        if followed {
+            self.read(sight, Needs::FILES, usize::MAX);
+        } else if !of_windows.is_none() {
+            for at in &self.of.places {
+                sight.read(*at, of_windows.only(sight.process(*at).outrun));
+            }
+        }
+    }
+
+    /// The exact memory of the group as last read, where the outcome hangs on it. Only where the bound decides nothing is the exact
+    /// figure worth its price.
+    fn exactly(&mut self, kept: &mut Kept, round: &mut Round<'_, '_>, sight: &mut Sight<'_>) -> Option<u64> {
+        let conditions = [Some(&round.rule.breach), round.rule.calm.as_ref()];
+        let mut most = 1;
+        let resident = loop {
+            let totals = self.totals(sight, None);
+            let resident = totals.upper_bound()?;
+            let facts = self.facts(sight, &totals).with_history(Some(&kept.history));
+            let undecided = |condition: &&Condition| condition.evaluate(&facts) == Truth::Unknown;
+            let mut undecided = conditions.into_iter().flatten().filter(undecided).peekable();
+            if undecided.peek().is_none() {
+                kept.exact = None;
+                return None;
+            }
+            let lacking = undecided.fold(Needs::NONE, |all, condition| all.and(condition.lacking(&facts)));
+            let needed = match lacking.only(totals.stale()).cheapest() {
+                none if none.is_none() => totals.stale().only(Needs::NONE.with(Cost::Statm)),
+                cheapest => cheapest,
+            };
+            if needed.is_none() || !sight.is_lazy() || !self.read(sight, needed, most) {
+                break resident;
+            }
+            most *= 2;
+        };
+        let moved = |exact: &Exact| exact.resident.abs_diff(resident) as f64 > exact.resident as f64 * MOVED;
+        if kept.exact.as_ref().is_none_or(|exact| moved(exact) || exact.tick + STALE <= round.number) {
+            let (rule, key, members) = (round.rule.name.clone(), self.of.key.clone(), self.of.ids.clone());
+            round.wishes.push(MemoryWish { rule, key, members, resident });
+        }
+        kept.exact.map(|exact| exact.bytes)
+    }
+
+    /// The machine's readings; without processes of its own nobody stands for it.
+    fn facts_of_machine<'s>(&mut self, sight: &'s Sight<'_>) -> Facts<'s> {
+        let machine = &sight.snapshot().machine;
+        if self.of.places.is_empty() {
+            return Facts::of_machine(machine);
+        }
+        Facts::new(sight.process(self.summed(sight).leads[1]), machine)
     }
 }
 
@@ -153,37 +235,41 @@ impl State {
         &mut self,
         round: &mut Round<'_, '_>,
         sight: &mut Sight<'_>,
-        covered: &Covered,
+        covered: &mut Covered,
         status: &mut RuleStatus,
     ) {
         let rule = round.rule;
-        for (key, members) in of_rule(rule.judge, &sight.snapshot().processes, &covered.places) {
-            let of = OfGroup { key: &key, members, rule, by_cpu: round.by_cpu };
-            let ids = of.ids(sight);
-            let suspended = ids.iter().any(|id| round.with.suspended.contains(id));
-            let kept = self.groups.entry(key.clone()).or_insert_with(|| new(rule, round.every));
+        for members in &mut covered.groups {
+            let key = members.key.clone();
+            let kept = match self.groups.get_mut(&key) {
+                Some(kept) => kept,
+                None => self.groups.entry(key.clone()).or_insert_with(|| new(rule, round.every)),
+            };
             kept.seen = round.number;
+            let mut of = OfGroup { of: members, rule, by_cpu: round.by_cpu, unseen: 0.0, used: Duration::ZERO };
             if sight.is_lazy() {
                 of.read_what_is_followed(sight, self.tracks.contains_key(&key), round.of_windows);
             }
-            let seen = of.group(sight).cpu(rule.judge.grouping().unwrap_or(Grouping::App));
-            let unseen = with_unseen(rule, &key, &ids, seen, sight.snapshot());
+            let seen = of.summed(sight).totals.cpu();
+            of.unseen = with_unseen(rule, &key, of.ids(), seen, sight.snapshot());
             if let Some((seen, interval)) = seen.zip(sight.snapshot().interval) {
                 // A recording may claim anything: no machine has a million cores.
-                let cpu = seen.max(unseen).clamp(0.0, 1e8);
+                let cpu = seen.max(of.unseen).clamp(0.0, 1e8);
                 kept.used = kept.used.saturating_add(interval.mul_f64(cpu / 100.0));
             }
-            let exact = if round.by_memory { exactly(&of, kept, round, sight, unseen) } else { None };
+            of.used = kept.used;
+            let exact = if round.by_memory { of.exactly(kept, round, sight) } else { None };
+            let suspended = of.ids().iter().any(|id| round.with.suspended.contains(id));
             if !suspended && !rule.windows.is_empty() {
-                let totals = of.totals(sight, exact, unseen, kept.used);
+                let totals = of.totals(sight, exact);
                 kept.history.feed(&rule.windows, round.since_begun, &of.facts(sight, &totals));
             }
-            let (totals, truth) = of.settled(sight, kept, unseen, exact);
+            let (totals, truth) = of.settled(sight, &kept.history, exact);
             let facts = of.facts(sight, &totals).with_history(Some(&kept.history));
             if truth == Truth::Unknown {
                 status.not_judged(rule, &facts);
             }
-            round.see(&mut self.tracks, &key, &ids, &facts, Truth::True, truth);
+            round.see(&mut self.tracks, &key, of.ids(), &facts, Truth::True, truth);
             kept.totals = Some(totals);
         }
         self.clean(round.number);
@@ -198,15 +284,16 @@ impl State {
         status: &mut RuleStatus,
     ) {
         let rule = round.rule;
-        let members = if rule.covers.is_some() { covered.places.clone() } else { Vec::new() };
-        let of = OfGroup { key: &SubjectKey::Machine, members, rule, by_cpu: false };
-        let ids = of.ids(sight);
+        let places = if rule.covers.is_some() { covered.places.clone() } else { Vec::new() };
+        let ids: Vec<ProcessId> = places.iter().map(|at| sight.process(*at).id).collect();
+        let mut members = Members { key: SubjectKey::Machine, places, ids, summed: None };
+        let mut of = OfGroup { of: &mut members, rule, by_cpu: false, unseen: 0.0, used: Duration::ZERO };
         let kept = self.groups.entry(SubjectKey::Machine).or_insert_with(|| new(rule, round.every));
         kept.seen = round.number;
         if self.tracks.contains_key(&SubjectKey::Machine) {
             of.read(sight, Needs::FILES, usize::MAX);
         }
-        if !ids.iter().any(|id| round.with.suspended.contains(id)) {
+        if !of.ids().iter().any(|id| round.with.suspended.contains(id)) {
             kept.history.feed(&rule.windows, round.since_begun, &of.facts_of_machine(sight));
         }
         if rule.breach.evaluate(&of.facts_of_machine(sight).with_history(Some(&kept.history))) == Truth::True {
@@ -217,7 +304,7 @@ impl State {
         if truth == Truth::Unknown {
             status.not_judged(rule, &facts);
         }
-        round.see(&mut self.tracks, &SubjectKey::Machine, &ids, &facts, Truth::True, truth);
+        round.see(&mut self.tracks, &SubjectKey::Machine, of.ids(), &facts, Truth::True, truth);
         self.clean(round.number);
     }
 
@@ -226,67 +313,6 @@ impl State {
             self.groups.retain(|_, kept| kept.seen + CLEAN > tick);
         }
     }
-}
-
-impl OfGroup<'_> {
-    /// What a rule keeps its eye on is read: all of whom it has a story with, and what its windows are filled with of those who ran.
-    fn read_what_is_followed(&self, sight: &mut Sight<'_>, followed: bool, of_windows: Needs) {
-        if followed {
-            self.read(sight, Needs::FILES, usize::MAX);
-        } else if !of_windows.is_none() {
-            for at in &self.members {
-                sight.read(*at, of_windows.only(sight.process(*at).outrun));
-            }
-        }
-    }
-
-    /// The machine's readings; without processes of its own nobody stands for it.
-    fn facts_of_machine<'s>(&self, sight: &'s Sight<'_>) -> Facts<'s> {
-        let machine = &sight.snapshot().machine;
-        if self.members.is_empty() {
-            return Facts::of_machine(machine);
-        }
-        Facts::new(self.group(sight).heaviest(true), machine)
-    }
-}
-
-/// The exact memory of a group as last read, where the outcome hangs on it. Only where the bound decides nothing is the exact
-/// figure worth its price.
-fn exactly(
-    of: &OfGroup<'_>,
-    kept: &mut Kept,
-    round: &mut Round<'_, '_>,
-    sight: &mut Sight<'_>,
-    unseen: f64,
-) -> Option<u64> {
-    let conditions = [Some(&round.rule.breach), round.rule.calm.as_ref()];
-    let mut most = 1;
-    let resident = loop {
-        let totals = of.totals(sight, None, unseen, kept.used);
-        let resident = totals.upper_bound()?;
-        let facts = of.facts(sight, &totals).with_history(Some(&kept.history));
-        let undecided = |condition: &&Condition| condition.evaluate(&facts) == Truth::Unknown;
-        let mut undecided = conditions.into_iter().flatten().filter(undecided).peekable();
-        if undecided.peek().is_none() {
-            kept.exact = None;
-            return None;
-        }
-        let lacking = undecided.fold(Needs::NONE, |all, condition| all.and(condition.lacking(&facts)));
-        let needed = match lacking.only(totals.stale()).cheapest() {
-            none if none.is_none() => totals.stale().only(Needs::NONE.with(Cost::Statm)),
-            cheapest => cheapest,
-        };
-        if needed.is_none() || !sight.is_lazy() || !of.read(sight, needed, most) {
-            break resident;
-        }
-        most *= 2;
-    };
-    let moved = |exact: &Exact| exact.resident.abs_diff(resident) as f64 > exact.resident as f64 * MOVED;
-    if kept.exact.as_ref().is_none_or(|exact| moved(exact) || exact.tick + STALE <= round.number) {
-        let (rule, key, members) = (round.rule.name.clone(), of.key.clone(), of.ids(sight));
-        round.wishes.push(MemoryWish { rule, key, members, resident });
-    }
-    kept.exact.map(|exact| exact.bytes)
 }
 
 /// CPU that the kernel counts for a unit, or for the slice of an owner, percent of one core: also of processes that ended before
@@ -326,8 +352,13 @@ fn new(rule: &Rule, every: Duration) -> Kept {
     Kept { history: History::new(&rule.windows, every), used: Duration::ZERO, exact: None, totals: None, seen: 0 }
 }
 
-/// The groups of a rule, each with the places of its members: of those it covers; a tree of all that descend from one it covers.
-fn of_rule(judge: Judged, processes: &[Process], covered: &[usize]) -> Vec<(SubjectKey, Vec<usize>)> {
+/// The groups of those whom a rule covers; a tree of all that descend from one of them.
+fn of_rule(judge: Judged, snapshot: &Snapshot, covered: &[usize]) -> Vec<Members> {
+    let processes = &snapshot.processes;
+    let members = |key: SubjectKey, places: Vec<usize>| {
+        let ids = places.iter().map(|at| processes[*at].id).collect();
+        Members { key, places, ids, summed: None }
+    };
     if covered.is_empty() {
         return Vec::new();
     }
@@ -336,7 +367,8 @@ fn of_rule(judge: Judged, processes: &[Process], covered: &[usize]) -> Vec<(Subj
         let place = |process: &&Process| processes.binary_search_by_key(&process.id.pid, |other| other.id.pid).ok();
         let trees = groups(processes, Grouping::Tree, |process| covered.contains(&process.id.pid));
         let of = |group: Group<'_>| {
-            (SubjectKey::Tree(group.members[0].id), group.members.iter().filter_map(place).collect())
+            let key = SubjectKey::Tree(group.members[0].id);
+            members(key, group.members.iter().filter_map(place).collect())
         };
         return trees.into_iter().map(of).collect();
     }
@@ -346,5 +378,5 @@ fn of_rule(judge: Judged, processes: &[Process], covered: &[usize]) -> Vec<(Subj
             found.entry(key).or_default().push(*at);
         }
     }
-    found.into_iter().collect()
+    found.into_iter().map(|(key, places)| members(key, places)).collect()
 }

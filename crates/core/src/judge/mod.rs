@@ -360,13 +360,14 @@ impl Judge {
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
         let Findings { found, statuses } = self.look_at_processes(sight, with, since_begun);
-        let mut covered: BTreeMap<(Option<usize>, bool), Covered> = BTreeMap::new();
+        let mut covered: BTreeMap<(Option<usize>, Judged), Covered> = BTreeMap::new();
         for (place, (found, mut status)) in found.into_iter().zip(statuses).enumerate() {
             let watched = &mut self.watched[place];
             let rule = Arc::clone(&watched.rule);
             if rule.judge != Judged::Process {
-                let of = (watched.covers, rule.judge == Judged::App);
-                let known = covered.entry(of).or_insert_with(|| members::covered(watched, sight, with));
+                let known = covered
+                    .entry((watched.covers, rule.judge))
+                    .or_insert_with(|| members::covered(watched, sight, with));
                 status = known.status();
             }
             let mut round = Round {
@@ -386,7 +387,7 @@ impl Judge {
                 wishes: &mut self.wishes,
                 events: &mut events,
             };
-            match (rule.judge, covered.get(&(watched.covers, rule.judge == Judged::App))) {
+            match (rule.judge, covered.get_mut(&(watched.covers, rule.judge))) {
                 (Judged::Machine, Some(covered)) => {
                     watched.state.judge_machine(&mut round, sight, covered, &mut status);
                 }

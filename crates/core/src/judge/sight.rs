@@ -9,8 +9,8 @@ use crate::window::History;
 pub enum Sight<'a> {
     /// Everything is read.
     Whole(&'a Snapshot),
-    /// What is carried over is read as far as something hangs on it.
-    Lazy(&'a mut Snapshot, &'a mut dyn Reader),
+    /// What is carried over is read as far as something hangs on it. And how often it was.
+    Lazy(&'a mut Snapshot, &'a mut dyn Reader, u64),
 }
 
 impl Sight<'_> {
@@ -18,7 +18,7 @@ impl Sight<'_> {
     pub fn snapshot(&self) -> &Snapshot {
         match self {
             Sight::Whole(snapshot) => snapshot,
-            Sight::Lazy(snapshot, _) => snapshot,
+            Sight::Lazy(snapshot, ..) => snapshot,
         }
     }
 
@@ -33,17 +33,23 @@ impl Sight<'_> {
 
     /// Reads those of its figures that are stale.
     pub(crate) fn read(&mut self, at: usize, needs: Needs) {
-        if let Sight::Lazy(snapshot, reader) = self
+        if let Sight::Lazy(snapshot, reader, reads) = self
             && let Some(process) = snapshot.processes.get_mut(at)
             && !process.stale.only(needs).is_none()
         {
             reader.read(process, needs);
+            *reads += 1;
         }
+    }
+
+    /// How often something was read: as long as that is the same, everything is.
+    pub(super) fn reads(&self) -> u64 {
+        if let Sight::Lazy(.., reads) = self { *reads } else { 0 }
     }
 
     /// Until when that process needs no look.
     pub(super) fn promise(&mut self, at: usize, promise: Promise) {
-        if let Sight::Lazy(snapshot, _) = self
+        if let Sight::Lazy(snapshot, ..) = self
             && let Some(process) = snapshot.processes.get_mut(at)
         {
             process.promise = promise;

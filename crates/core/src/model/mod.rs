@@ -14,6 +14,6 @@ pub use field_help::FieldHelp;
 pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};
 pub use machine::{CpuSplit, DiskUse, GroupUse, Machine, Passing, Stall, Volume};
 pub use process::{Basis, Names, Origin, Process, count_families, is_at_work};
-pub use quiet::{Promise, Quiet, Reader, most_after};
+pub use quiet::{NO_BOUND, Promise, Quiet, Reader};
 pub use snapshot::{Moment, Snapshot};
 pub use unit::{Manager, Unit, slice_of, unit_of};

@@ -6,6 +6,7 @@ use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 
+use super::quiet::most_after;
 use super::{Cost, Needs, ProcessId, Promise, Unit, unit_of};
 use crate::state::State;
 
@@ -196,8 +197,9 @@ pub struct Process {
     pub stale: Needs,
     /// What of that was read before it last ran: of all else it has what was carried over, but for what others do to it.
     pub outrun: Needs,
-    /// At most so much resident and held memory it has, bytes, where that is stale and can be told by its CPU clock.
-    pub most: [Option<u64>; 2],
+    /// CPU time that it had used when its resident and its held memory was last read, nanoseconds: what it has used since bounds
+    /// what it can have filled. [`NO_BOUND`](super::NO_BOUND) where nothing is known of that.
+    pub read_at: [u64; 2],
     /// Until when it needs no look.
     pub promise: Promise,
     /// Whether that holds at this sample.
@@ -244,7 +246,7 @@ impl Process {
             age: Duration::ZERO,
             stale: Needs::NONE,
             outrun: Needs::NONE,
-            most: [None; 2],
+            read_at: [super::NO_BOUND; 2],
             promise: Promise::NONE,
             quiet: false,
         }
@@ -253,7 +255,11 @@ impl Process {
     /// At most so much memory, or held memory, it has, bytes: what it has where that is known.
     pub(crate) fn at_most(&self, held: bool) -> Option<u64> {
         let (reading, cost) = if held { (self.memory_held, Cost::Status) } else { (self.memory, Cost::Statm) };
-        if self.stale.has(cost) { self.most[usize::from(held)] } else { reading }
+        if !self.stale.has(cost) {
+            return reading;
+        }
+        let used = u64::try_from(self.cpu_time.as_nanos()).unwrap_or(u64::MAX);
+        most_after(reading?, held, used, self.read_at[usize::from(held)])
     }
 
     /// Whether it has not run since the sample before: what it did meanwhile is nothing.

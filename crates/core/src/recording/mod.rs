@@ -59,36 +59,39 @@ pub struct Header {
 }
 
 /// A whole number is written as one.
-#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
-fn whole_or_not<S: serde::Serializer>(number: &f64, serializer: S) -> Result<S::Ok, S::Error> {
-    if number.fract() == 0.0 { serializer.serialize_u64(*number as u64) } else { serializer.serialize_f64(*number) }
+struct WholeOrNot(f64);
+
+impl Serialize for WholeOrNot {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let WholeOrNot(number) = *self;
+        if number.fract() == 0.0 { serializer.serialize_u64(number as u64) } else { serializer.serialize_f64(number) }
+    }
 }
 
 /// One sample.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Default, Deserialize)]
 struct Line<'l> {
     /// Monotonic clock, milliseconds since the beginning, to the microsecond.
-    #[serde(serialize_with = "whole_or_not")]
     t: f64,
     /// Boot-time clock likewise, where it is not `t`: after a nap.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     b: Option<u64>,
     /// Wall-clock time, milliseconds since the beginning, where it is not `b`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     w: Option<i64>,
     /// Machine fields that changed.
-    #[serde(borrow, default, skip_serializing_if = "Row::is_empty")]
+    #[serde(borrow, default)]
     m: Row<'l>,
     /// Processes that were not there before, whole.
-    #[serde(borrow, default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(borrow, default)]
     n: Vec<Row<'l>>,
     /// Fields of processes that changed.
-    #[serde(borrow, default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(borrow, default)]
     c: Vec<(u32, Row<'l>)>,
     /// Processes that are gone.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default)]
     g: Vec<u32>,
     /// What the watcher that recorded was doing.
-    #[serde(default, skip_serializing_if = "Ours::is_empty")]
+    #[serde(default)]
     o: Ours,
 }

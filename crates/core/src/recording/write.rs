@@ -1,6 +1,8 @@
 //! Snapshots to lines: what is as it was before is not written again.
 
-use std::collections::BTreeMap;
+use std::io;
+
+use serde::ser::{Serialize, SerializeMap, Serializer};
 
 use super::row::Row;
 use super::table::{MACHINE, PROCESS, goes_without_saying, row};
@@ -12,14 +14,14 @@ use crate::model::{Moment, Process, Snapshot};
 pub struct Writer {
     header: Header,
     begun: Option<Moment>,
-    machine: Row<'static>,
-    processes: BTreeMap<u32, Process>,
+    /// What was written last, of those that are kept.
+    last: Option<Snapshot>,
 }
 
 impl Writer {
     /// A recording with that header.
     pub fn new(header: Header) -> Writer {
-        Writer { header, begun: None, machine: Row::default(), processes: BTreeMap::new() }
+        Writer { header, begun: None, last: None }
     }
 
     /// The line of one sample, newline included; before the first one, that of the header. Processes for which `keep` is
@@ -32,13 +34,68 @@ impl Writer {
         snapshot: &Snapshot,
         keep: impl Fn(&Process) -> bool,
         ours: Ours,
-    ) -> Result<String, serde_json::Error> {
-        let mut out = String::new();
+    ) -> Result<String, io::Error> {
+        let mut out = Vec::new();
+        self.write(&mut out, snapshot, keep, ours)?;
+        String::from_utf8(out).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))
+    }
+
+    /// The same to where it is to stand: no more of it is held than of one process.
+    ///
+    /// # Errors
+    /// It cannot be written there.
+    pub fn write(
+        &mut self,
+        out: &mut impl io::Write,
+        snapshot: &Snapshot,
+        keep: impl Fn(&Process) -> bool,
+        ours: Ours,
+    ) -> io::Result<()> {
+        self.put(out, snapshot, &keep, ours)?;
+        let last = self.last.get_or_insert_default();
+        (last.moment, last.interval) = (snapshot.moment, snapshot.interval);
+        last.machine.clone_from(&snapshot.machine);
+        // Names are shared with the sampler: a process costs its figures only.
+        last.processes.retain(|process| snapshot.find(&process.id).is_some_and(&keep));
+        let known = last.processes.len();
+        for process in snapshot.processes.iter().filter(|process| keep(process)) {
+            match last.processes[..known].binary_search_by_key(&process.id.pid, |before| before.id.pid) {
+                Ok(at) => last.processes[at].clone_from(process),
+                Err(_) => last.processes.push(process.clone()),
+            }
+        }
+        last.processes.sort_unstable_by_key(|process| process.id.pid);
+        Ok(())
+    }
+
+    /// The first line of a recording that goes on where another ended.
+    ///
+    /// # Errors
+    /// It cannot be written there.
+    pub fn go_on(&mut self, out: &mut impl io::Write, last: Snapshot) -> io::Result<()> {
+        self.put(out, &last, &|_| true, Ours::default())?;
+        self.last = Some(last);
+        Ok(())
+    }
+
+    /// What was written last.
+    pub fn into_last(self) -> Option<Snapshot> {
+        self.last
+    }
+
+    fn put(
+        &mut self,
+        out: &mut impl io::Write,
+        snapshot: &Snapshot,
+        keep: &impl Fn(&Process) -> bool,
+        ours: Ours,
+    ) -> io::Result<()> {
         let begun = match self.begun {
             Some(begun) => begun,
             None => {
                 self.header.begun = snapshot.moment.wall;
-                out = serde_json::to_string(&self.header)? + "\n";
+                serde_json::to_writer(&mut *out, &self.header)?;
+                out.write_all(b"\n")?;
                 *self.begun.insert(snapshot.moment)
             }
         };
@@ -47,39 +104,69 @@ impl Writer {
         let b = moment.boottime.saturating_sub(begun.boottime).as_millis() as u64;
         let w = moment.wall.as_millisecond() - begun.wall.as_millisecond();
         let machine = row(&MACHINE, &snapshot.machine);
+        let before = self.last.as_ref();
         let mut line = Line {
             t,
             b: ((b as f64 - t).abs() >= 1.0).then_some(b),
             w: (w.abs_diff(b.cast_signed()) > 2).then_some(w),
             o: ours,
-            m: machine.since(&self.machine),
+            m: machine.since(&before.map_or_else(Row::default, |before| row(&MACHINE, &before.machine))),
             ..Line::default()
         };
-        self.machine = machine;
-        let mut seen = BTreeMap::new();
+        let mut new = Vec::new();
         for process in snapshot.processes.iter().filter(|process| keep(process)) {
-            match self.processes.remove(&process.id.pid) {
-                Some(before) if before.id == process.id => {
-                    if !reads_the_same(&before, process) {
-                        let changes = row(&PROCESS, process).since(&row(&PROCESS, &before));
-                        if !changes.is_empty() {
-                            line.c.push((process.id.pid, changes));
-                        }
+            match before.and_then(|before| before.find(&process.id)) {
+                Some(before) if reads_the_same(before, process) => {}
+                Some(before) => {
+                    let changes = row(&PROCESS, process).since(&row(&PROCESS, before));
+                    if !changes.is_empty() {
+                        line.c.push((process.id.pid, changes));
                     }
                 }
-                other => {
-                    line.g.extend(other.map(|other| other.id.pid));
-                    line.n.push(whole(process));
-                }
+                None => new.push(process),
             }
-            // Names are shared with the sampler: a process costs its figures only.
-            seen.insert(process.id.pid, process.clone());
         }
-        line.g.extend(self.processes.keys());
-        self.processes = seen;
-        out.push_str(&serde_json::to_string(&line)?);
-        out.push('\n');
-        Ok(out)
+        let gone = before.iter().flat_map(|before| &before.processes).map(|process| process.id);
+        line.g.extend(gone.filter(|id| !snapshot.find(id).is_some_and(keep)).map(|id| id.pid));
+        serde_json::to_writer(&mut *out, &WithNew(&line, &new))?;
+        out.write_all(b"\n")
+    }
+}
+
+/// A line, with the processes that were not there before: each is put together as it is written.
+struct WithNew<'l>(&'l Line<'l>, &'l [&'l Process]);
+
+impl Serialize for WithNew<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let WithNew(line, new) = self;
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("t", &super::WholeOrNot(line.t))?;
+        line.b.iter().try_for_each(|b| map.serialize_entry("b", b))?;
+        line.w.iter().try_for_each(|w| map.serialize_entry("w", w))?;
+        if !line.m.is_empty() {
+            map.serialize_entry("m", &line.m)?;
+        }
+        if !new.is_empty() {
+            map.serialize_entry("n", &Whole(new))?;
+        }
+        if !line.c.is_empty() {
+            map.serialize_entry("c", &line.c)?;
+        }
+        if !line.g.is_empty() {
+            map.serialize_entry("g", &line.g)?;
+        }
+        if !line.o.is_empty() {
+            map.serialize_entry("o", &line.o)?;
+        }
+        map.end()
+    }
+}
+
+struct Whole<'l>(&'l [&'l Process]);
+
+impl Serialize for Whole<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(self.0.iter().map(|process| whole(process)))
     }
 }
 
@@ -98,7 +185,8 @@ fn whole(process: &Process) -> Row<'static> {
 /// Most processes are as they were, apart from what is not recorded.
 fn reads_the_same(before: &Process, now: &Process) -> bool {
     let Process { age, cpu, children, instances, files, memory_private, memory_proportional, .. } = *now;
-    let before =
+    let Process { stale, outrun, read_at, promise, quiet, .. } = *now;
+    let counted =
         Process { age, cpu, children, instances, files, memory_private, memory_proportional, ..before.clone() };
-    before == *now
+    Process { stale, outrun, read_at, promise, quiet, ..counted } == *now
 }

@@ -8,7 +8,7 @@ use crate::model::{Cost, Field, Machine, Needs, Process};
 use crate::units::Value;
 
 /// A group's sums at one tick.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Copy)]
 pub struct Totals {
     judged: Judged,
     cpu: Option<f64>,
@@ -43,16 +43,14 @@ const SIZES: [(Field, SizeOf); 3] = [
 ];
 
 impl Totals {
-    /// The sums of a group. `exact` is its proportional memory as last read, if it was.
-    pub fn of(group: &Group<'_>, judged: Judged, exact: Option<u64>) -> Totals {
+    /// The sums of a group.
+    pub fn of(group: &Group<'_>, judged: Judged) -> Totals {
         let members = &group.members;
         let sum = |of: fn(&Process) -> Option<f32>| members.iter().map(|process| of(process)).sum::<Option<f32>>();
-        let exact = exact.map(|bytes| Amount { bytes, at_most: false });
-        let memory = group.memory().map(|known| if known.at_most { exact.unwrap_or(known) } else { known });
         Totals {
             judged,
             cpu: group.cpu(judged.grouping().unwrap_or(Grouping::App)),
-            memory,
+            memory: group.memory(),
             cpu_time: members.iter().map(|process| process.cpu_time).sum(),
             // Address space costs nothing: a few processes can have more than a number holds.
             sizes: SIZES
@@ -74,9 +72,21 @@ impl Totals {
         }
     }
 
+    /// With its proportional memory as last read, where no more than a bound is known.
+    pub(crate) fn with_exact(self, bytes: Option<u64>) -> Totals {
+        let exact = bytes.map(|bytes| Amount { bytes, at_most: false });
+        let memory = self.memory.map(|known| if known.at_most { exact.unwrap_or(known) } else { known });
+        Totals { memory, ..self }
+    }
+
     /// How many there are.
     pub(crate) fn members(&self) -> usize {
         self.members as usize
+    }
+
+    /// CPU over the interval, percent of one core.
+    pub(crate) fn cpu(&self) -> Option<f64> {
+        self.cpu
     }
 
     /// At least that much CPU was used by the group, whoever of it was seen.

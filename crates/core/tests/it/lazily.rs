@@ -7,7 +7,7 @@ use std::time::Duration;
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 use sophron_core::dispatch::{Beside, Command, Dispatcher, Input, Settings, Wants};
-use sophron_core::model::{Cost, Needs, Process, ProcessId, Promise, Reader, Snapshot, most_after};
+use sophron_core::model::{Cost, Needs, Process, ProcessId, Promise, Reader, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
 use sophron_core::state::State;
@@ -109,8 +109,8 @@ fn rules() -> impl Strategy<Value = String> {
 struct Stage {
     world: World,
     next_pid: u32,
-    /// What the reader knows, by PID: the figures, and the clock at which memory and held memory were read.
-    known: BTreeMap<u32, (Process, [Duration; 2])>,
+    /// What the reader knows, by PID.
+    known: BTreeMap<u32, Process>,
     tick: u32,
     unnamed: bool,
     files_read: usize,
@@ -212,36 +212,34 @@ impl Stage {
         for process in &mut sample.processes {
             let promise = before.find(&process.id).map_or(Promise::NONE, |before| before.promise);
             let now = process.clone();
-            let known = self.known.entry(process.id.pid).or_insert_with(|| (now.clone(), [now.cpu_time; 2]));
+            let known = self.known.entry(process.id.pid).or_insert_with(|| now.clone());
             let is_new = before.find(&process.id).is_none();
             if is_new || process.id.pid % TURN == self.tick % TURN {
-                *known = (now.clone(), [now.cpu_time; 2]);
+                *known = Process { read_at: [used(&now); 2], ..now };
                 process.promise = promise;
                 continue;
             }
-            let moved = known.0.cpu_time != now.cpu_time;
-            let lost_its_parent = known.0.parent != now.parent;
-            let mut seen = Process { cpu: now.cpu, cpu_time: now.cpu_time, age: now.age, ..known.0.clone() };
+            let moved = known.cpu_time != now.cpu_time;
+            let lost_its_parent = known.parent != now.parent;
+            let mut seen = Process { cpu: now.cpu, cpu_time: now.cpu_time, age: now.age, ..known.clone() };
             (seen.promise, seen.stale, seen.quiet) = (promise, Needs::FILES, false);
             seen.outrun = if moved { Needs::FILES } else { seen.outrun };
             let rates = (seen.cpu_time, seen.cpu);
             if !moved {
                 (seen.disk_read, seen.disk_write, seen.faults) = (Some(0.0), Some(0.0), Some(0.0));
-                seen.quiet = promise.being.holds(rates.0, rates.1);
-            } else if self.unnamed && promise.whoever.holds(rates.0, rates.1) {
+                seen.quiet = promise.being().holds(rates.0, rates.1);
+            } else if self.unnamed && promise.whoever().holds(rates.0, rates.1) {
                 seen.quiet = true;
             } else {
                 self.files_read += 1;
                 who_it_is(&mut seen, &now);
-                seen.quiet = seen.promise.being.holds(rates.0, rates.1);
+                seen.quiet = seen.promise.being().holds(rates.0, rates.1);
             }
             if lost_its_parent {
                 who_it_is(&mut seen, &now);
                 (seen.promise, seen.quiet) = (Promise::NONE, false);
             }
-            let since = known.1.map(|then| seen.cpu_time.saturating_sub(then));
-            seen.most = most_after(seen.memory, seen.memory_held, since);
-            known.0 = seen.clone();
+            *known = seen.clone();
             *process = seen;
         }
         sample
@@ -250,6 +248,11 @@ impl Stage {
     fn reader(&mut self) -> OnDemand<'_> {
         OnDemand { truth: &self.world.processes, known: &mut self.known, files_read: &mut self.files_read }
     }
+}
+
+/// CPU time used, nanoseconds.
+fn used(process: &Process) -> u64 {
+    process.cpu_time.as_nanos() as u64
 }
 
 /// What comes with `stat`: who it is, whose, and what it does.
@@ -267,7 +270,7 @@ fn who_it_is(seen: &mut Process, now: &Process) {
 #[derive(Debug)]
 struct OnDemand<'s> {
     truth: &'s [Process],
-    known: &'s mut BTreeMap<u32, (Process, [Duration; 2])>,
+    known: &'s mut BTreeMap<u32, Process>,
     files_read: &'s mut usize,
 }
 
@@ -281,18 +284,18 @@ impl Reader for OnDemand<'_> {
         }
         if wanted.has(Cost::Statm) {
             (process.memory, process.memory_virtual) = (now.memory, now.memory_virtual);
-            known.1[0] = now.cpu_time;
+            process.read_at[0] = used(now);
         }
         if wanted.has(Cost::Status) {
             (process.memory_held, process.memory_swapped) = (now.memory_held, now.memory_swapped);
-            known.1[1] = now.cpu_time;
+            process.read_at[1] = used(now);
         }
         if wanted.has(Cost::Io) {
             (process.disk_read, process.disk_write) = (now.disk_read, now.disk_write);
         }
         process.stale = process.stale.without(needs);
         process.outrun = process.outrun.without(needs);
-        known.0 = process.clone();
+        *known = process.clone();
         *self.files_read += 1;
     }
 }
@@ -339,12 +342,11 @@ fn courses(rules: &Arc<RuleSet>, lives: &[Vec<Life>]) -> ([Vec<Vec<String>>; 2],
 
 #[test]
 fn what_is_read_lazily_comes_to_the_same() {
-    let cases = std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(600);
-    let mut runner = TestRunner::new(ProptestConfig { cases, ..ProptestConfig::default() });
-    let (ticks, cases_opened) = (std::cell::Cell::new(0), std::cell::Cell::new(0));
+    // PROPTEST_CASES=10000 tries more of them.
+    let mut runner = TestRunner::new(ProptestConfig::default());
+    let cases_opened = std::cell::Cell::new(0);
     let outcome = runner.run(&(rules(), lives()), |(text, lives)| {
         let ([full, lazy], _) = courses(&load(&text), &lives);
-        ticks.set(ticks.get() + full.len());
         cases_opened
             .set(cases_opened.get() + full.iter().flatten().filter(|told| told.contains("kind: Breach")).count());
         for (at, (full, lazy)) in full.iter().zip(&lazy).enumerate() {
@@ -352,9 +354,8 @@ fn what_is_read_lazily_comes_to_the_same() {
         }
         Ok(())
     });
-    println!("{} ticks, {} cases", ticks.get(), cases_opened.get());
     outcome.unwrap();
-    assert!(cases_opened.get() > 1000, "too little happened: {}", cases_opened.get());
+    assert!(cases_opened.get() > 500, "too little happened: {}", cases_opened.get());
 }
 
 /// Memory that others write is no news of a process's own clock: it is seen in its turn.

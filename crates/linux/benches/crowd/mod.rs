@@ -1,15 +1,8 @@
-//! What is measured against: a crowd of processes that really run, and a naive pass over them.
+//! A crowd of processes that really run, and the built program.
 
-use std::os::fd::OwnedFd;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-
-use rustix::fs::{CWD, Dir, Mode, OFlags};
-use sophron_linux::proc::stat;
-
-/// Passes are that far apart: the busy ones really run between them.
-pub const APART: Duration = Duration::from_millis(300);
 
 /// Does what a member of a crowd does, where that is what this program was started as.
 pub fn is_of_it() -> bool {
@@ -54,49 +47,6 @@ impl Drop for Crowd {
             let _ = child.wait();
         }
     }
-}
-
-/// One descriptor of /proc, one buffer of 4 KiB, the same parser.
-pub struct Naive {
-    proc: OwnedFd,
-    buffer: Vec<u8>,
-}
-
-impl Naive {
-    pub fn new() -> Naive {
-        let proc =
-            rustix::fs::openat(CWD, "/proc", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
-        Naive { proc: proc.unwrap(), buffer: vec![0; 4096] }
-    }
-
-    pub fn pass(&mut self) -> u64 {
-        let mut ticks = 0;
-        for entry in Dir::read_from(&self.proc).unwrap() {
-            let entry = entry.unwrap();
-            let name = entry.file_name().to_bytes();
-            if !name.iter().all(u8::is_ascii_digit) {
-                continue;
-            }
-            let path = format!("{}/stat", str::from_utf8(name).unwrap());
-            let Ok(file) = rustix::fs::openat(&self.proc, path, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty()) else {
-                continue;
-            };
-            let Ok(length) = rustix::io::read(&file, &mut self.buffer[..]) else { continue };
-            ticks += stat::parse(&self.buffer[..length]).map_or(0, |stat| stat.cpu_ticks);
-        }
-        ticks
-    }
-}
-
-/// CPU time of this thread for one run: what others do on the machine does not count.
-pub fn timed(mut work: impl FnMut()) -> f64 {
-    let now = || {
-        let time = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
-        time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
-    };
-    let began = now();
-    work();
-    now() - began
 }
 
 /// The program is built with the workspace; without it there is nothing to time.

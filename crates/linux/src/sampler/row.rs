@@ -5,7 +5,7 @@ use std::io;
 use std::os::fd::OwnedFd;
 use std::time::Duration;
 
-use sophron_core::model::{Cost, Moment, Needs, Origin, Process, ProcessId, Promise, most_after};
+use sophron_core::model::{Cost, Moment, NO_BOUND, Needs, Origin, Process, ProcessId, Promise};
 use sophron_core::state::State;
 use sophron_core::text;
 
@@ -35,8 +35,6 @@ pub(super) struct Row {
     /// CPU time used, and when that was read.
     cpu_ns: u64,
     cpu_at: u64,
-    /// CPU time used when its memory, and its held memory, was last read.
-    memory_ns: [u64; 2],
     /// Waited-for CPU time of ended children, clock ticks.
     children_ticks: u64,
     /// When `stat` was read: its rates count from there.
@@ -73,7 +71,6 @@ impl Row {
             start,
             cpu_ns: 0,
             cpu_at: 0,
-            memory_ns: [0; 2],
             children_ticks: 0,
             stat_at: 0,
             rise_ns: 0,
@@ -197,7 +194,6 @@ impl Context {
                 let unread = self.base.only(Needs::FILES).without(needs.with(Cost::Stat));
                 process.stale = unread.and(self.base.only(Needs::COSTLY));
                 process.outrun = if moved { unread } else { process.outrun.only(unread) };
-                self.bound(row, process);
             }
             return lives;
         }
@@ -223,19 +219,17 @@ impl Context {
             self.stood_still(row, process);
             process.stale = unread;
             process.outrun = process.outrun.only(unread);
-            self.bound(row, process);
-            process.quiet = process.promise.being.holds(process.cpu_time, process.cpu);
+            process.quiet = process.promise.being().holds(process.cpu_time, process.cpu);
             return true;
         }
         let passed = now.checked_sub(row.cpu_at).filter(|passed| *passed > 0 && row.cpu_at > 0);
         let rate = passed.map(|passed| clock.saturating_sub(row.cpu_ns) as f64 / 1e7 / (passed as f64 / 1e9));
         let back = clock < row.cpu_ns;
-        if !back && demand.unnamed && process.promise.whoever.holds(Duration::from_nanos(clock), rate) {
+        if !back && demand.unnamed && process.promise.whoever().holds(Duration::from_nanos(clock), rate) {
             row.take_cpu(process, clock, now);
             (process.faults, process.waited) = (None, None);
             (process.disk_read, process.disk_write) = (None, None);
             (process.stale, process.outrun) = (unread, unread);
-            self.bound(row, process);
             process.quiet = true;
             return true;
         }
@@ -245,8 +239,7 @@ impl Context {
         }
         process.stale = unread.without(needs.only(Needs::FILES).with(Cost::Stat));
         process.outrun = process.stale;
-        self.bound(row, process);
-        process.quiet = !demand.whole && process.promise.being.holds(process.cpu_time, process.cpu);
+        process.quiet = !demand.whole && process.promise.being().holds(process.cpu_time, process.cpu);
         true
     }
 
@@ -260,15 +253,6 @@ impl Context {
         if row.idle > 3 && self.kept > self.most_kept / 2 {
             self.close(row);
         }
-    }
-
-    /// What it has of memory at most, by what it had and what it has used since.
-    fn bound(&self, row: &Row, process: &mut Process) {
-        let since = row.memory_ns.map(|then| Duration::from_nanos(row.cpu_ns.saturating_sub(then)));
-        process.most = match self.bounded {
-            true => most_after(process.memory, process.memory_held, since),
-            false => [None; 2],
-        };
     }
 
     fn close(&mut self, row: &mut Row) {
@@ -526,7 +510,7 @@ impl Context {
             let pages = self.kept_or_of(row, 1).ok().and_then(status::parse_pages);
             process.memory_virtual = pages.map(|(all, _)| all * self.page);
             process.memory = pages.map(|(_, resident)| resident * self.page);
-            row.memory_ns[0] = row.cpu_ns;
+            process.read_at[0] = if self.bounded { row.cpu_ns } else { NO_BOUND };
         }
         if needs.has(Cost::Status) {
             let memory = match process.kernel {
@@ -534,7 +518,7 @@ impl Context {
                 true => Some(status::Memory { held: 0, swapped: 0 }),
                 false => self.kept_or_of(row, 2).ok().and_then(status::parse_memory),
             };
-            row.memory_ns[1] = row.cpu_ns;
+            process.read_at[1] = if self.bounded { row.cpu_ns } else { NO_BOUND };
             process.memory_held = memory.map(|memory| memory.held);
             process.memory_swapped = memory.map(|memory| memory.swapped);
         }

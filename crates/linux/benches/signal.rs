@@ -1,0 +1,114 @@
+//! From the sample that shows a breach to the signal, the synced record included: a watcher of the built program ends offenders
+//! that note when they were asked to. Beside it the floor: a bare write and fdatasync on the same disk.
+//!
+//! `cargo bench -p sophron-linux --bench signal` measures among few processes, and among 1,000 more.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+#![allow(clippy::print_stdout)]
+
+use std::io::{BufRead, BufReader, Write};
+use std::os::fd::AsFd;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+mod crowd;
+
+use crowd::{Crowd, program};
+
+const OFFENDERS: usize = 50;
+
+/// Holds more than the rule allows from the moment that it is told to, and says when it is asked to end, by the wall clock.
+fn offend() {
+    let mut signals = signal_hook::iterator::Signals::new([signal_hook::consts::SIGTERM]).unwrap();
+    let mut line = String::new();
+    std::io::stdin().read_line(&mut line).unwrap();
+    let held = vec![1_u8; 64 << 20];
+    if signals.forever().next().is_some() {
+        println!("{}", jiff::Timestamp::now().as_microsecond());
+    }
+    std::hint::black_box(held);
+}
+
+fn offender() -> Child {
+    let own = std::env::current_exe().unwrap();
+    Command::new(own).arg("offend").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap()
+}
+
+fn main() {
+    if std::env::args().nth(1).as_deref() == Some("offend") {
+        return offend();
+    }
+    if crowd::is_of_it() {
+        return;
+    }
+    let Some(program) = program() else { return };
+    floor();
+    measure(&program, "few processes");
+    let _crowd = Crowd::new(950, 50);
+    measure(&program, "1,000 more processes");
+}
+
+fn floor() {
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let mut bare = std::fs::File::create(folder.path().join("bare")).unwrap();
+    rustix::fs::fallocate(&bare, rustix::fs::FallocateFlags::KEEP_SIZE, 0, 1 << 20).unwrap();
+    let once = |_| {
+        let begun = Instant::now();
+        bare.write_all(&[b'x'; 1300]).unwrap();
+        rustix::fs::fdatasync(bare.as_fd()).unwrap();
+        begun.elapsed().as_secs_f64() * 1e3
+    };
+    tell("a bare write and fdatasync", (0..OFFENDERS).map(once).collect(), 0.0);
+}
+
+fn measure(program: &Path, label: &str) {
+    // On a disk, where syncing means something.
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let beside = tempfile::tempdir().unwrap();
+    let rules = beside.path().join("rules.toml");
+    let text = format!(
+        "format = 1\\nevery = '250ms'\\ncap = {{ acts = {0}, terminations = {0} }}\\n[[rule]]\\nname = 'held'\\nwhere = 'parent = {1}'\\n\\
+         breach = 'memory.held > 50 MiB'\\nlasting = '0s'\\narmed = true\\nladder = [ {{ at = '0s', do = 'terminate' }} ]\\n",
+        OFFENDERS + 10,
+        std::process::id()
+    );
+    std::fs::write(&rules, text).unwrap();
+    std::fs::set_permissions(&rules, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    let mut watcher = Command::new(program)
+        .args(["watch", "--format", "jsonl", "--rules"])
+        .arg(&rules)
+        .arg("--state")
+        .arg(folder.path().join("state"))
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(watcher.stdout.take().unwrap()).lines();
+    std::thread::sleep(Duration::from_secs(2));
+    let mut took = Vec::new();
+    for number in 0..OFFENDERS {
+        let mut offender = offender();
+        // At any time between two samples.
+        std::thread::sleep(Duration::from_millis(300 + number as u64 * 7 % 250));
+        offender.stdin.take().unwrap().write_all(b"go\\n").unwrap();
+        let mut asked = String::new();
+        BufReader::new(offender.stdout.take().unwrap()).read_line(&mut asked).unwrap();
+        offender.wait().unwrap();
+        let seen = lines.by_ref().map_while(Result::ok).find_map(|line| {
+            let line: serde_json::Value = serde_json::from_str(&line).unwrap();
+            (line["happened"] == "opened").then(|| line["at"].as_str()?.parse::<jiff::Timestamp>().ok())?
+        });
+        let asked: i64 = asked.trim().parse().unwrap();
+        took.push((asked - seen.unwrap().as_microsecond()) as f64 / 1e3);
+    }
+    let _ = watcher.kill();
+    let _ = watcher.wait();
+    tell(&format!("from the sample to the signal, {label}"), took, 20.0);
+}
+
+fn tell(what: &str, mut times: Vec<f64>, goal: f64) {
+    times.sort_by(f64::total_cmp);
+    let at = |share: f64| times[((times.len() - 1) as f64 * share).round() as usize];
+    let goal = if goal > 0.0 { format!(" (goal {goal:.0})") } else { String::new() };
+    println!("{what}: median {:.1} ms, 99 of 100 within {:.1} ms{goal}, of {}", at(0.5), at(0.99), times.len());
+}

@@ -1,0 +1,253 @@
+//! On the real machine: who reads only what something hangs on opens the same cases at the same ticks as who reads everything at
+//! every tick. Processes that do as they are told live at random between two ticks: they grow in bursts of threads, shrink,
+//! compute, become another program, and have their memory written from outside.
+//!
+//! `LAZILY_TICKS=2400 cargo test -p sophron-linux --test lazily -- --nocapture` does so for ten minutes.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stdout)]
+
+use std::collections::BTreeSet;
+use std::io::{BufRead, BufReader, Write};
+use std::os::unix::fs::FileExt;
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+use std::sync::Arc;
+use std::time::Duration;
+
+use jiff::tz::TimeZone;
+use sophron_core::dispatch::{Beside, Command as Commanded, Dispatcher, Input, Settings, Wants};
+use sophron_core::happening::{Happening, What};
+use sophron_core::model::{Moment, Needs, ProcessId, Snapshot};
+use sophron_core::protect::Protections;
+use sophron_core::rules;
+use sophron_linux::{Demand, SLICES, Sampler};
+
+const RULES: &str = "format = 1\nevery = '250ms'\n\
+    [[rule]]\nname = 'memory'\nbreach = 'memory > 60 MiB'\nlasting = '0s'\n\
+    [[rule]]\nname = 'both'\nbreach = 'memory.held > 30 MiB and cpu > 0%'\nlasting = '250ms'\n\
+    [[rule]]\nname = 'held'\nbreach = 'memory.held > 90 MiB or threads > 6'\nlasting = '500ms'\n\
+    [[rule]]\nname = 'growth'\nbreach = 'growth(memory, 1s) > 20 MiB'\nlasting = '0s'\n\
+    [[rule]]\nname = 'peak'\nbreach = 'peak(memory.held, 1s) > 50 MiB'\nlasting = '0s'\n\
+    [[rule]]\nname = 'together'\njudge = 'owner'\nbreach = 'memory.held > 400 MiB'\nlasting = '0s'\n";
+
+const MANY: usize = 8;
+
+/// What a process of this test does that was started to be told: this test binary, run for this one function.
+#[test]
+fn told() {
+    if std::env::var_os("LAZILY_TOLD").is_none() {
+        return;
+    }
+    let (mut held, mut threads) = (Vec::new(), Vec::new());
+    // What others are to write into: address space that nobody has touched.
+    let untouched: Vec<u8> = Vec::with_capacity(64 << 20);
+    println!("\nready {}", untouched.as_ptr() as usize);
+    for line in std::io::stdin().lines() {
+        let line = line.unwrap();
+        let (what, number) = line.split_once(' ').unwrap();
+        let number: usize = number.parse().unwrap();
+        match what {
+            "grow" => {
+                let burst: Vec<_> = (0..4).map(|_| std::thread::spawn(move || vec![1_u8; number << 18])).collect();
+                held.extend(burst.into_iter().map(|part| part.join().unwrap()));
+            }
+            "shrink" => held.truncate(held.len().saturating_sub(number)),
+            "spin" => {
+                let end = std::time::Instant::now() + Duration::from_millis(number as u64);
+                while std::time::Instant::now() < end {}
+            }
+            "threads" => {
+                threads.clear();
+                for _ in 0..number {
+                    let (stop, stopped) = std::sync::mpsc::channel::<()>();
+                    threads.push(stop);
+                    std::thread::spawn(move || stopped.recv());
+                }
+            }
+            _ => {
+                let error =
+                    Command::new(std::env::current_exe().unwrap()).args(["--exact", "told", "--nocapture"]).exec();
+                panic!("{error}");
+            }
+        }
+        println!("done {number}");
+    }
+}
+
+struct Told {
+    child: Child,
+    stdin: ChildStdin,
+    stdout: BufReader<ChildStdout>,
+    untouched: u64,
+    written: u64,
+}
+
+impl Drop for Told {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Told {
+    fn new() -> Told {
+        let mut child = Command::new(std::env::current_exe().unwrap())
+            .args(["--exact", "told", "--nocapture"])
+            .env("LAZILY_TOLD", "1")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let (stdin, stdout) = (child.stdin.take().unwrap(), BufReader::new(child.stdout.take().unwrap()));
+        let mut told = Told { child, stdin, stdout, untouched: 0, written: 0 };
+        told.is_ready();
+        told
+    }
+
+    fn is_ready(&mut self) {
+        self.untouched = self.answer("ready ");
+        self.written = 0;
+    }
+
+    fn answer(&mut self, word: &str) -> u64 {
+        let mut line = String::new();
+        while self.stdout.read_line(&mut line).unwrap() > 0 {
+            if let Some(number) = line.trim().strip_prefix(word) {
+                return number.parse().unwrap();
+            }
+            line.clear();
+        }
+        panic!("it has ended")
+    }
+
+    fn does(&mut self, what: &str, number: u64) {
+        writeln!(self.stdin, "{what} {number}").unwrap();
+        if what == "exec" {
+            self.is_ready();
+        } else {
+            self.answer("done ");
+        }
+    }
+
+    /// From outside, without a moment of its own clock.
+    fn is_written(&mut self, bytes: u64) -> bool {
+        let memory = std::fs::OpenOptions::new().write(true).open(format!("/proc/{}/mem", self.child.id()));
+        let Some(memory) = memory.ok().filter(|_| self.written + bytes <= 64 << 20) else { return false };
+        let page = vec![1_u8; bytes as usize];
+        let done = memory.write_all_at(&page, self.untouched + self.written).is_ok();
+        self.written += bytes;
+        done
+    }
+}
+
+/// A watcher: what it opened, by tick.
+struct Watching {
+    sampler: Sampler,
+    dispatcher: Dispatcher,
+    snapshot: Snapshot,
+    everything: bool,
+}
+
+impl Watching {
+    fn new(only: BTreeSet<ProcessId>, everything: bool) -> Watching {
+        let rules = Arc::new(rules::load(RULES.as_bytes()).unwrap());
+        let wants = Wants::of(&rules);
+        let demand = Demand { unnamed: wants.none_by_others(), whole: everything };
+        let sampler = Sampler::new(Path::new("/proc"), wants.of_everybody()).unwrap().on_demand(demand);
+        let settings = Settings { shadow: true, assumed: false, own: None, only: Some(only), zone: TimeZone::UTC };
+        let dispatcher = Dispatcher::new(settings, rules, Protections::default(), 1);
+        Watching { sampler, dispatcher, snapshot: Snapshot::default(), everything }
+    }
+
+    /// The one looks a moment after the other; both count from the same.
+    fn tick(&mut self, at: Option<Moment>) -> Vec<String> {
+        self.sampler.sample(&mut self.snapshot).unwrap();
+        self.snapshot.moment = at.unwrap_or(self.snapshot.moment);
+        if self.everything {
+            self.sampler.read_all(&mut self.snapshot);
+            for process in &mut self.snapshot.processes {
+                process.quiet = false;
+            }
+        }
+        let moment = self.snapshot.moment;
+        let input = Input::Look(&mut self.snapshot, &mut self.sampler, &BESIDE);
+        let commands = self.dispatcher.step(moment, input);
+        let opened = |happening: &Happening| {
+            let word = match &happening.what {
+                What::Opened { .. } => "opened",
+                What::Closed { .. } => "closed",
+                _ => return None,
+            };
+            let pid = happening.subject.lead().map_or(0, |lead| lead.id.pid);
+            Some(format!("{word} {} {pid}", happening.rule.as_ref()?))
+        };
+        commands
+            .iter()
+            .filter_map(|command| match command {
+                Commanded::Tell(happening) => opened(happening),
+                _ => None,
+            })
+            .collect()
+    }
+}
+
+static BESIDE: std::sync::LazyLock<Beside> = std::sync::LazyLock::new(Beside::default);
+
+/// The same numbers every time.
+struct Dice(u64);
+
+impl Dice {
+    fn up_to(&mut self, most: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % most
+    }
+}
+
+#[test]
+fn a_lazy_watcher_opens_the_same_cases_at_the_same_ticks() {
+    let ticks: u32 = std::env::var("LAZILY_TICKS").ok().and_then(|ticks| ticks.parse().ok()).unwrap_or(45);
+    let mut dice = Dice(11);
+    let mut many: Vec<Told> = (0..MANY).map(|_| Told::new()).collect();
+    let mut finder = Sampler::new(Path::new("/proc"), Needs::NONE).unwrap();
+    let only: BTreeSet<ProcessId> = many.iter().map(|told| finder.again(told.child.id()).unwrap().id).collect();
+    let (mut lazy, mut full) = (Watching::new(only.clone(), false), Watching::new(only, true));
+    let (mut opened, mut written, mut late) = (0, 0, Vec::new());
+    // Who was written into from outside may be seen later, and then counts as known until all have been read again.
+    let mut unsettled = 0_u32;
+    for tick in 0..ticks {
+        for told in &mut many {
+            match dice.up_to(20) {
+                0..=2 => told.does("grow", 1 + dice.up_to(25)),
+                3..=5 => told.does("shrink", 4 + dice.up_to(40)),
+                6..=7 => told.does("spin", dice.up_to(40)),
+                8 => told.does("threads", dice.up_to(9)),
+                9 if tick > 0 => told.does("exec", 0),
+                _ => {}
+            }
+        }
+        if tick % 45 == 20 && many[0].is_written(40 << 20) {
+            (written, unsettled) = (written + 1, 2 * SLICES);
+        }
+        std::thread::sleep(Duration::from_millis(200));
+        let by_full = full.tick(None);
+        let by_lazy = lazy.tick(Some(full.snapshot.moment));
+        opened += by_full.iter().filter(|told| told.starts_with("opened")).count();
+        if unsettled == 0 && late.is_empty() {
+            assert_eq!(by_full, by_lazy, "at tick {tick}");
+        } else {
+            late.extend(by_full.iter().map(|told| (told.clone(), true)));
+            for told in by_lazy.into_iter().map(|told| (told, false)) {
+                let other = late.iter().position(|(known, by_full)| *known == told.0 && *by_full);
+                match other {
+                    Some(at) => drop(late.remove(at)),
+                    None => late.push(told),
+                }
+            }
+            unsettled = unsettled.saturating_sub(1);
+            assert!(unsettled > 0 || late.is_empty(), "at tick {tick}: {late:?}");
+        }
+    }
+    println!("{ticks} ticks, {opened} cases, {written} times written from outside");
+    assert!(opened as u32 > ticks / 4, "too little happened: {opened}");
+}
