@@ -1,12 +1,12 @@
 //! A process fixed by a handle from the kernel: whoever gets the PID later is never touched.
 
 use std::fs;
-use std::io;
+use std::io::{self, Read};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::fs::{Mode, OFlags};
+use rustix::fs::{Dir, Mode, OFlags};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use sophron_core::act::Outcome;
 use sophron_core::model::ProcessId;
@@ -220,11 +220,14 @@ pub(crate) fn is_in_need(error: &io::Error) -> bool {
 /// # Errors
 /// Somebody could not be read, for want of descriptors or memory: who was seen is not everybody.
 pub(crate) fn of_each(file: &str, mut see: impl FnMut(u32, &[u8])) -> io::Result<()> {
-    for entry in fs::read_dir("/proc")? {
-        let entry = entry?;
-        let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse().ok()) else { continue };
-        match fs::read(entry.path().join(file)) {
-            Ok(bytes) => see(pid, &bytes),
+    let folder = fs::File::open("/proc")?;
+    let mut bytes = Vec::with_capacity(4096);
+    for entry in Dir::read_from(&folder)? {
+        let Some(pid) = crate::proc::number::<u32>(entry?.file_name().to_bytes()) else { continue };
+        bytes.clear();
+        let file = rustix::fs::openat(&folder, format!("{pid}/{file}"), OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty());
+        match file.map_err(io::Error::from).and_then(|file| fs::File::from(file).read_to_end(&mut bytes)) {
+            Ok(_) => see(pid, &bytes),
             Err(error) if is_gone(&error) || error.kind() == io::ErrorKind::PermissionDenied => {}
             Err(error) => return Err(error),
         }

@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use std::{fs, io};
 
@@ -96,13 +97,39 @@ pub struct Roles {
     users: RefCell<Users>,
 }
 
+/// Whether anybody traced anybody when that was last looked at.
+static ANY_TRACER: AtomicBool = AtomicBool::new(false);
+
+/// Who traces whom, by a look at all processes.
+#[derive(Debug, Default)]
+pub(crate) struct Tracers {
+    traced: HashMap<u32, Vec<u32>>,
+    unread: Option<String>,
+}
+
+impl Tracers {
+    pub fn look() -> Tracers {
+        let seen = match tracers() {
+            Ok(traced) => Tracers { traced, unread: None },
+            Err(error) => Tracers { traced: HashMap::new(), unread: cannot_be_seen(&error) },
+        };
+        ANY_TRACER.store(!seen.traced.is_empty(), Ordering::Relaxed);
+        seen
+    }
+}
+
 impl Roles {
     /// A look at all processes.
     pub fn look() -> Roles {
-        let (traced, unread) = match tracers() {
-            Ok(traced) => (traced, None),
-            Err(error) => (HashMap::new(), cannot_be_seen(&error)),
-        };
+        Roles::with(Tracers::look())
+    }
+
+    /// The same for whoever looks once more before he acts: who traces whom is looked at only where somebody did, last time.
+    pub(crate) fn glance() -> Roles {
+        if ANY_TRACER.load(Ordering::Relaxed) { Roles::look() } else { Roles::with(Tracers::default()) }
+    }
+
+    pub(crate) fn with(Tracers { traced, unread }: Tracers) -> Roles {
         Roles { traced, unread, late: Cell::new(false), users: RefCell::default() }
     }
 

@@ -18,7 +18,7 @@ use super::{ActError, Ending as Ended, Lineage, Tree, resume, suspend, terminate
 use crate::guard::Guard;
 use crate::handle::{Handle, HandleError};
 use crate::here::Capability;
-use crate::roles::{self, Roles};
+use crate::roles::{self, Roles, Tracers};
 use crate::service_manager::{ManagerError, UnitName};
 use crate::{Sampler, cgroups, here, locks, open_files};
 
@@ -160,10 +160,10 @@ impl Actuator {
         order: &Order,
         commit: &mut dyn Commit,
     ) -> Result<Sorted<'o>, Vec<Outcome>> {
-        let (mut ready, mut outcomes) = (Vec::new(), BTreeMap::new());
+        let (mut ready, mut outcomes, mut tracers) = (Vec::new(), BTreeMap::new(), None);
         let (minds_roles, family) = (order.heeds_roles && order.act.stands_in_the_way(), family(order));
         // Whoever is refused for his role in any case is not announced first.
-        let roles = minds_roles.then(Roles::look);
+        let roles = minds_roles.then(Roles::glance);
         for (place, process) in targets.iter().enumerate() {
             let handle = match self.fix(&process.id) {
                 Ok(handle) => handle,
@@ -185,14 +185,21 @@ impl Actuator {
                 }
             };
             one.originals.clone_from(&found.originals);
-            if let Err(why) = commit.announce(place, found) {
+            // A look at all processes takes about as long as the record: of one target both are done at once.
+            let announce = || commit.announce(place, found);
+            let (announced, seen) = match minds_roles && targets.len() == 1 {
+                true => beside(Tracers::look, announce),
+                false => (announce(), None),
+            };
+            tracers = seen;
+            if let Err(why) = announced {
                 let together = if targets.len() > 1 { "; nothing was done to any of them" } else { "" };
                 return Err(targets.iter().map(|_| Outcome::Unrecorded(format!("{why}{together}"))).collect());
             }
             ready.push(one);
         }
         let mut sampler = Sampler::new(Path::new("/proc"), commit.needs()).ok();
-        let roles = minds_roles.then(Roles::look);
+        let roles = minds_roles.then(|| Roles::with(tracers.unwrap_or_else(Tracers::look)));
         ready.retain(|one| {
             let right = match sampler.as_mut().and_then(|sampler| sampler.again(one.process.id.pid)) {
                 Some(now) if now.id == one.process.id && !one.handle.has_ended() => {
@@ -363,6 +370,16 @@ impl Actuator {
         };
         put_back(handle.as_deref(), set, originals, still, self.direct()).outcome()
     }
+}
+
+/// Both at once, the look on a thread of its own; where none can be had only the work is done.
+fn beside<S: Send, W>(look: fn() -> S, work: impl FnOnce() -> W) -> (W, Option<S>) {
+    std::thread::scope(|scope| {
+        let looking = std::thread::Builder::new().name("roles".to_owned()).spawn_scoped(scope, look);
+        let done = work();
+        // A panic in it has been printed, and nothing was seen.
+        (done, looking.ok().and_then(|looking| looking.join().ok()))
+    })
 }
 
 /// Those whom it is to be done to, and what has become of the others by now.
