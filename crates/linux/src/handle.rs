@@ -225,7 +225,8 @@ pub(crate) fn of_each(file: &str, mut see: impl FnMut(u32, &[u8])) -> io::Result
     for entry in Dir::read_from(&folder)? {
         let Some(pid) = crate::proc::number::<u32>(entry?.file_name().to_bytes()) else { continue };
         bytes.clear();
-        let file = rustix::fs::openat(&folder, format!("{pid}/{file}"), OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty());
+        let file =
+            rustix::fs::openat(&folder, format!("{pid}/{file}"), OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty());
         match file.map_err(io::Error::from).and_then(|file| fs::File::from(file).read_to_end(&mut bytes)) {
             Ok(_) => see(pid, &bytes),
             Err(error) if is_gone(&error) || error.kind() == io::ErrorKind::PermissionDenied => {}

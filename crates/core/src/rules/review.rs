@@ -1,9 +1,10 @@
 //! What is worth a second look in rules that are sound as they are written.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::{Action, Hours, Rule, RuleSet};
-use crate::condition::{Comparison, Condition, InWords, Quantity, Truth};
+use crate::condition::{Comparison, Condition, InWords, Quantity, Range, Truth};
 use crate::facts::Facts;
 use crate::model::{Field, Snapshot};
 use crate::protect::{Protections, says_whose};
@@ -39,7 +40,9 @@ pub fn review(rules: &RuleSet, present: Option<Present<'_>>) -> Vec<Warning> {
     for protect in &rules.protect {
         protection(protect, &mut found);
     }
-    for (place, rule) in rules.rules.iter().enumerate() {
+    // Rules of the same subjects: only they can be at odds.
+    let mut acting_alike: BTreeMap<(Judged, Option<String>), Vec<Acting<'_>>> = BTreeMap::new();
+    for rule in &rules.rules {
         found.times(rule, rules.every);
         found.ladder(rule);
         found.forkers(rule);
@@ -50,12 +53,35 @@ pub fn review(rules: &RuleSet, present: Option<Present<'_>>) -> Vec<Warning> {
         if let Some(present) = present {
             found.coverage(rule, present);
         }
-        for other in &rules.rules[..place] {
-            found.at_odds(other, rule);
-            found.at_odds(rule, other);
+        let Some(acting) = Acting::of(rule) else { continue };
+        let alike = acting_alike.entry((rule.judge, rule.covers.as_ref().map(Condition::to_string))).or_default();
+        for other in alike.iter() {
+            found.at_odds(other, &acting);
+            found.at_odds(&acting, other);
         }
+        alike.push(acting);
     }
     found.0
+}
+
+/// An armed rule that acts: when it does, when it ends its subject, and on which range of readings.
+struct Acting<'r> {
+    rule: &'r Rule,
+    acts: Duration,
+    ends: Option<Duration>,
+    range: Range,
+}
+
+impl Acting<'_> {
+    fn of(rule: &Rule) -> Option<Acting<'_>> {
+        let when = |of: fn(&Action) -> bool| {
+            let step = rule.ladder.iter().find(|step| of(&step.action))?;
+            Some(rule.lasting + step.at)
+        };
+        let acts = when(|action| action.is_act()).filter(|_| rule.armed)?;
+        let ends = when(|action| matches!(action, Action::Terminate { .. }));
+        Some(Acting { rule, acts, ends, range: rule.breach.range()? })
+    }
 }
 
 struct Found(Vec<Warning>);
@@ -268,28 +294,21 @@ impl Found {
     }
 
     /// Where one ends what the other would only have begun to handle.
-    fn at_odds(&mut self, first: &Rule, then: &Rule) {
-        let ends = |rule: &Rule| {
-            let step = rule.ladder.iter().find(|step| matches!(step.action, Action::Terminate { .. }))?;
-            Some(rule.lasting + step.at)
-        };
-        let acts =
-            |rule: &Rule| rule.ladder.iter().find(|step| step.action.is_act()).map(|step| rule.lasting + step.at);
-        let same = first.armed && then.armed && first.judge == then.judge && first.covers == then.covers;
-        let (Some(end), Some(act)) = (ends(first), acts(then)) else { return };
-        let (Some(wider), Some(narrower)) = (first.breach.range(), then.breach.range()) else { return };
+    fn at_odds(&mut self, first: &Acting<'_>, then: &Acting<'_>) {
+        let (wider, narrower) = (&first.range, &then.range);
+        let ends_first = first.ends.is_some_and(|end| end <= then.acts);
         let implied = wider.quantity == narrower.quantity && wider.from <= narrower.from && narrower.to <= wider.to;
-        if same && implied && end <= act {
+        if ends_first && implied {
             self.say(
-                then,
-                format!("it never gets to act: {} has the same `where` and terminates first", first.name),
+                then.rule,
+                format!("it never gets to act: {} has the same `where` and terminates first", first.rule.name),
                 "give them different `where`s, or one ladder",
             );
         }
     }
 }
 
-impl crate::condition::Range {
+impl Range {
     fn quantity_is_share(&self) -> bool {
         matches!(&self.quantity, Quantity::Now(Field::CpuPart | Field::MemoryPart | Field::MachineCpu))
     }
