@@ -68,8 +68,8 @@ fn measure(program: &Path, label: &str) {
     let beside = tempfile::tempdir().unwrap();
     let rules = beside.path().join("rules.toml");
     let text = format!(
-        "format = 1\\nevery = '250ms'\\ncap = {{ acts = {0}, terminations = {0} }}\\n[[rule]]\\nname = 'held'\\nwhere = 'parent = {1}'\\n\\
-         breach = 'memory.held > 50 MiB'\\nlasting = '0s'\\narmed = true\\nladder = [ {{ at = '0s', do = 'terminate' }} ]\\n",
+        "format = 1\nevery = '250ms'\ncap = {{ acts = {0}, terminations = {0} }}\n[[rule]]\nname = 'held'\nwhere = 'parent = {1}'\n\
+         breach = 'memory.held > 50 MiB'\nlasting = '0s'\narmed = true\nladder = [ {{ at = '0s', do = 'terminate' }} ]\n",
         OFFENDERS + 10,
         std::process::id()
     );
@@ -90,7 +90,7 @@ fn measure(program: &Path, label: &str) {
         let mut offender = offender();
         // At any time between two samples.
         std::thread::sleep(Duration::from_millis(300 + number as u64 * 7 % 250));
-        offender.stdin.take().unwrap().write_all(b"go\\n").unwrap();
+        offender.stdin.take().unwrap().write_all(b"go\n").unwrap();
         let mut asked = String::new();
         BufReader::new(offender.stdout.take().unwrap()).read_line(&mut asked).unwrap();
         offender.wait().unwrap();

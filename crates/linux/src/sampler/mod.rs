@@ -116,6 +116,8 @@ struct Context {
     kept: usize,
     most_kept: usize,
     tick: u32,
+    /// In which tick of ten somebody is read in turn is nobody's business: he could be at his best in it.
+    turn: u32,
     reading: Reading,
     /// Whether nothing that was promised counts at this tick.
     anew: bool,
@@ -161,6 +163,7 @@ impl Sampler {
                 kept: 0,
                 most_kept: (crate::own_life::to_keep() / 2).min(MOST_KEPT),
                 tick: 0,
+                turn: chance(),
                 reading: Reading::Whole,
                 anew: false,
                 bounded: here::clocks_tick(),
@@ -458,6 +461,14 @@ impl Reader for Sampler {
             self.read_costly(process, costly, COSTLY_WAIT);
         }
     }
+}
+
+/// A number that nobody knows.
+fn chance() -> u32 {
+    let mut bytes = [0; 4];
+    // Without chance turns are as good, and only known.
+    let _ = rustix::rand::getrandom(&mut bytes, rustix::rand::GetRandomFlags::NONBLOCK);
+    u32::from_ne_bytes(bytes)
 }
 
 /// CPU of the machine that went to nobody who was seen, nor to devices, percent of all cores' time.

@@ -163,7 +163,7 @@ impl Context {
         row.idle = if moved { 0 } else { row.idle.saturating_add(1) };
         let started = self.started(row.start);
         let age = if row.start == 0 { Duration::ZERO } else { moment.boottime.saturating_sub(started) };
-        let in_turn = row.pid % SLICES == self.tick % SLICES;
+        let in_turn = self.turn_of(row.pid) == self.tick % SLICES;
         // A young process is often moved to its own group a moment after its start.
         let settling = [1, 2, 5, 10].iter().any(|at| process.age.as_secs() < *at && age.as_secs() >= *at);
         process.age = age;
@@ -241,6 +241,11 @@ impl Context {
         process.outrun = process.stale;
         process.quiet = !demand.whole && process.promise.being().holds(process.cpu_time, process.cpu);
         true
+    }
+
+    /// In which tick of ten a process is read in any case: as many in each, and of those with neighbouring numbers not the same.
+    fn turn_of(&self, pid: u32) -> u32 {
+        (pid ^ self.turn).wrapping_mul(0x9e37_79b1) / (u32::MAX / SLICES + 1)
     }
 
     /// Rates of one that has not run.
