@@ -4,6 +4,7 @@
 //! step's outcome is told back with [`Judge::settled`] before the next may fall due.
 
 mod case;
+mod event;
 mod ladder;
 mod members;
 mod pace;
@@ -19,7 +20,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use case::{Case, Closing, MOST_POINTS, Points};
-use jiff::tz::TimeZone;
+pub(crate) use event::With;
+pub use event::{Event, Tick};
 use ladder::Fate;
 pub use ladder::{Allowance, Ladder, Owed};
 use members::Covered;
@@ -33,7 +35,7 @@ pub use subjects::{MemoryWish, Part};
 use subjects::{Round, State};
 
 use crate::condition::Condition;
-use crate::model::{Field, Machine, Moment, Needs, Process, ProcessId, Snapshot};
+use crate::model::{Field, Machine, Moment, Needs, Process, ProcessId};
 use crate::rules::{Meaning, Rule, RuleName, RuleSet};
 use crate::subject::{Judged, Likeness, SubjectKey};
 
@@ -42,88 +44,6 @@ pub(crate) const RELAPSE: Duration = Duration::from_secs(600);
 
 /// Longest wait before an undo, however often a subject relapses.
 pub(crate) const LONGEST_WAIT: Duration = Duration::from_secs(3600);
-
-/// What one tick brings to the judge.
-#[derive(Debug, Clone, Copy)]
-pub struct Tick<'a> {
-    /// The sample.
-    pub snapshot: &'a Snapshot,
-    /// Processes on which a suspension of ours was in force at any time since the tick before.
-    pub suspended: &'a BTreeSet<ProcessId>,
-    /// Processes on which an act of ours is under way: no step falls due on them.
-    pub busy: &'a BTreeSet<ProcessId>,
-    /// If given, only these processes are judged.
-    pub only: Option<&'a BTreeSet<ProcessId>>,
-    /// The zone that hours are meant in: the machine's, or a recording's own.
-    pub zone: &'a TimeZone,
-}
-
-/// What goes for all subjects of a tick.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct With<'a> {
-    pub suspended: &'a BTreeSet<ProcessId>,
-    pub busy: &'a BTreeSet<ProcessId>,
-    pub only: Option<&'a BTreeSet<ProcessId>>,
-    pub zone: &'a TimeZone,
-}
-
-/// What the judge found at a tick.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Event {
-    /// A breach has begun to hold: its processes should be fixed by handles from now on.
-    Building {
-        /// Which rule.
-        rule: RuleName,
-        /// Its processes.
-        members: Vec<ProcessId>,
-    },
-    /// The breach went away before a case opened.
-    Abandoned {
-        /// Which rule.
-        rule: RuleName,
-        /// Its processes, when it began.
-        members: Vec<ProcessId>,
-    },
-    /// The breach held as long as `lasting`: a case is open.
-    Opened {
-        /// Its number.
-        case: u64,
-    },
-    /// A step of the ladder is due, and the breach is true at this very tick.
-    Due {
-        /// The case.
-        case: u64,
-        /// The step, by its place in the ladder.
-        step: usize,
-    },
-    /// The subject has begun to be calm.
-    Easing {
-        /// The case.
-        case: u64,
-    },
-    /// It was easing, and breaches again: the ladder goes on at the same step.
-    BreachedAgain {
-        /// The case.
-        case: u64,
-    },
-    /// The breach goes on, and it is time to tell people again.
-    Remind {
-        /// The case.
-        case: u64,
-    },
-    /// The hours of the rule, or of a step taken, are over: whatever the case holds is to be undone. It stays open.
-    HoursEnded {
-        /// The case.
-        case: u64,
-    },
-    /// The case is over; whatever it holds is to be undone.
-    Closed {
-        /// The case as it was.
-        case: Box<Case>,
-        /// Why.
-        why: Closing,
-    },
-}
 
 /// One rule, and what is known of its subjects.
 #[derive(Debug)]

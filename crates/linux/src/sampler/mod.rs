@@ -4,10 +4,12 @@
 //! whose clock has moved, of those that a rule names, and of a tenth of the others in turn: what did not run cannot have
 //! changed much by itself, and nothing is older than ten ticks.
 
+mod demand;
 mod descent;
 mod files;
 mod group_clocks;
 mod identity;
+mod kept;
 mod machine;
 mod passing;
 mod pids;
@@ -21,10 +23,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use sophron_core::model::{Boot, Cost, Machine, Moment, Needs, Process, ProcessId, Reader, Snapshot};
+use sophron_core::model::{Boot, Cost, Machine, Moment, Needs, Process, ProcessId, Snapshot};
 
 use crate::here::{self, Users};
 use crate::living;
+pub use demand::Demand;
+use demand::Reading;
 use descent::Descent;
 use files::Files;
 use pids::Pids;
@@ -75,24 +79,6 @@ enum Pass {
     Priming,
     /// Of what did not run since it was primed, only its memory and its name.
     Glancing,
-}
-
-/// What is read of a known process at a sample.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Reading {
-    /// Of whoever ran, all that is in the base.
-    Whole,
-    /// Who it is, and all else when it is asked for.
-    OnDemand(Demand),
-}
-
-/// How samples are read of which figures are read on demand.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Demand {
-    /// Whether it may stay unknown for some ticks what somebody runs who is promised to need no look, whoever it is.
-    pub unnamed: bool,
-    /// Whether all that is in the base is read of whoever ran, as for a recording.
-    pub whole: bool,
 }
 
 /// What reading a process takes.
@@ -424,18 +410,6 @@ impl Sampler {
         }
     }
 
-    /// Reads of everybody what a sample has left stale, but for what is costly.
-    pub fn read_all(&mut self, snapshot: &mut Snapshot) {
-        for process in &mut snapshot.processes {
-            self.read(process, Needs::FILES);
-        }
-    }
-
-    fn row_of(&mut self, process: &Process) -> Option<usize> {
-        let at = self.rows.binary_search_by_key(&process.id.pid, |row| row.pid).ok()?;
-        self.rows[at].is_of(process).then_some(at)
-    }
-
     /// The processes that hang whoever reads their memory files, at present.
     pub fn stuck(&self) -> Vec<ProcessId> {
         self.context.risky.stuck().copied().collect()
@@ -444,22 +418,6 @@ impl Sampler {
     /// Bytes that one more process costs, names apart.
     pub const fn bytes_per_process() -> usize {
         size_of::<Row>() + size_of::<Process>()
-    }
-}
-
-impl Reader for Sampler {
-    fn read(&mut self, process: &mut Process, needs: Needs) {
-        let costly = process.stale.only(needs).only(Needs::COSTLY);
-        match self.row_of(process) {
-            Some(at) => self.context.read_stale(&mut self.rows[at], process, needs),
-            None => {
-                process.stale = process.stale.without(needs);
-                process.outrun = process.outrun.without(needs);
-            }
-        }
-        if !costly.is_none() {
-            self.read_costly(process, costly, COSTLY_WAIT);
-        }
     }
 }
 

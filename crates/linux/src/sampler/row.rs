@@ -1,7 +1,6 @@
 //! One process in the sampler: what is kept of it from one tick to the next, and how it is read.
 
 use std::borrow::Cow;
-use std::io;
 use std::os::fd::OwnedFd;
 use std::time::Duration;
 
@@ -9,10 +8,11 @@ use sophron_core::model::{Cost, Moment, NO_BOUND, Needs, Origin, Process, Proces
 use sophron_core::state::State;
 use sophron_core::text;
 
+use super::demand::Reading;
 use super::identity::{self, Identity};
 use super::risky::Read;
 use super::voice::Voice;
-use super::{Context, Demand, Pass, Reading, SLICES};
+use super::{Context, Pass, SLICES};
 use crate::handle::is_in_need;
 use crate::here;
 use crate::living;
@@ -25,16 +25,16 @@ use crate::{sys, terminal};
 pub(super) struct Row {
     pub pid: u32,
     /// A thread that tells of it, where its main thread has exited; 0 where that lives.
-    speaker: u32,
+    pub speaker: u32,
     /// Ticks since its clock last moved.
-    idle: u8,
+    pub idle: u8,
     /// The ticks, modulo 256, at which `statm` and `status` were last read: what is read again and again is kept open.
-    read_at: [u8; 2],
+    pub read_at: [u8; 2],
     /// Start time, clock ticks since boot.
     pub start: u64,
     /// CPU time used, and when that was read.
-    cpu_ns: u64,
-    cpu_at: u64,
+    pub cpu_ns: u64,
+    pub cpu_at: u64,
     /// Waited-for CPU time of ended children, clock ticks.
     children_ticks: u64,
     /// When `stat` was read: its rates count from there.
@@ -53,10 +53,10 @@ pub(super) struct Row {
     name: u32,
     code: u32,
     /// What it is called is to be read again: in its turn, or because it was not to be had.
-    rename: bool,
+    pub rename: bool,
     /// `stat`, `statm` and `status`, where they are kept open.
-    kept: [Option<OwnedFd>; 3],
-    known: bool,
+    pub kept: [Option<OwnedFd>; 3],
+    pub known: bool,
     /// The place of its code may not be read: an exec may show in nothing but its file and command line.
     opaque: bool,
 }
@@ -89,7 +89,7 @@ impl Row {
     }
 
     /// One of its files: those of a process whose main thread has exited are empty.
-    fn file(&self, name: &'static str) -> Cow<'static, str> {
+    pub fn file(&self, name: &'static str) -> Cow<'static, str> {
         match self.speaker {
             0 => Cow::Borrowed(name),
             thread => Cow::Owned(format!("task/{thread}/{name}")),
@@ -113,13 +113,8 @@ impl Row {
         self.known = false;
     }
 
-    /// How many files of it are kept open.
-    pub(crate) fn keeps(&self) -> usize {
-        self.kept.iter().flatten().count()
-    }
-
     /// CPU used since the tick before, by a clock read at that time.
-    fn take_cpu(&mut self, process: &mut Process, cpu_ns: u64, now: u64) {
+    pub fn take_cpu(&mut self, process: &mut Process, cpu_ns: u64, now: u64) {
         let passed = now.checked_sub(self.cpu_at).filter(|passed| *passed > 0 && self.cpu_at > 0);
         let used = cpu_ns.saturating_sub(self.cpu_ns) as f64 / 1e7;
         process.cpu = passed.map(|passed| used / (passed as f64 / 1e9));
@@ -203,53 +198,8 @@ impl Context {
         true
     }
 
-    /// The same where only that is read which shows who it is; all else is read when something hangs on it.
-    fn refresh_on_demand(
-        &mut self,
-        row: &mut Row,
-        process: &mut Process,
-        (clock, moved): (u64, bool),
-        now: u64,
-        demand: Demand,
-    ) -> bool {
-        let unread = self.base.only(Needs::FILES.and(Needs::COSTLY));
-        if !moved {
-            row.cpu_at = now;
-            process.cpu = Some(0.0);
-            self.stood_still(row, process);
-            process.stale = unread;
-            process.outrun = process.outrun.only(unread);
-            process.quiet = process.promise.being().holds(process.cpu_time, process.cpu);
-            return true;
-        }
-        let passed = now.checked_sub(row.cpu_at).filter(|passed| *passed > 0 && row.cpu_at > 0);
-        let rate = passed.map(|passed| clock.saturating_sub(row.cpu_ns) as f64 / 1e7 / (passed as f64 / 1e9));
-        let back = clock < row.cpu_ns;
-        if !back && demand.unnamed && process.promise.whoever().holds(Duration::from_nanos(clock), rate) {
-            row.take_cpu(process, clock, now);
-            (process.faults, process.waited) = (None, None);
-            (process.disk_read, process.disk_write) = (None, None);
-            (process.stale, process.outrun) = (unread, unread);
-            process.quiet = true;
-            return true;
-        }
-        let needs = if demand.whole { self.base } else { Needs::NONE };
-        if !self.read_stat(row, process, Some(clock), now, needs) {
-            return false;
-        }
-        process.stale = unread.without(needs.only(Needs::FILES).with(Cost::Stat));
-        process.outrun = process.stale;
-        process.quiet = !demand.whole && process.promise.being().holds(process.cpu_time, process.cpu);
-        true
-    }
-
-    /// In which tick of ten a process is read in any case: as many in each, and of those with neighbouring numbers not the same.
-    fn turn_of(&self, pid: u32) -> u32 {
-        (pid ^ self.turn).wrapping_mul(0x9e37_79b1) / (u32::MAX / SLICES + 1)
-    }
-
     /// Rates of one that has not run.
-    fn stood_still(&mut self, row: &mut Row, process: &mut Process) {
+    pub(super) fn stood_still(&mut self, row: &mut Row, process: &mut Process) {
         process.waited = process.waited.map(|_| 0.0);
         process.faults = process.faults.map(|_| 0.0);
         // What did not run has read and written nothing, if it is known what it had before.
@@ -257,30 +207,6 @@ impl Context {
         (process.disk_read, process.disk_write) = (still, still);
         if row.idle > 3 && self.kept > self.most_kept / 2 {
             self.close(row);
-        }
-    }
-
-    fn close(&mut self, row: &mut Row) {
-        self.kept -= row.keeps();
-        row.kept = [None, None, None];
-    }
-
-    /// Reads of a process what is stale at this tick, as far as it is asked for.
-    pub(super) fn read_stale(&mut self, row: &mut Row, process: &mut Process, needs: Needs) {
-        let wanted = process.stale.only(needs);
-        process.stale = process.stale.without(needs);
-        process.outrun = process.outrun.without(needs);
-        let files = wanted.only(Needs::FILES).without(Needs::NONE.with(Cost::Stat));
-        if wanted.has(Cost::Stat) {
-            let (rates, at) = (process.cpu, row.cpu_at);
-            if !self.read_stat(row, process, Some(row.cpu_ns), now_ns(), files) {
-                // It is another one's number by now, or nobody's: the next tick shows it.
-                row.forget_process();
-                (process.memory, process.memory_held, process.memory_swapped) = (None, None, None);
-            }
-            (process.cpu, row.cpu_at) = (rates, at);
-        } else {
-            self.read_others(row, process, files, false);
         }
     }
 
@@ -364,11 +290,6 @@ impl Context {
         here::now().boottime.saturating_sub(self.started(start))
     }
 
-    /// Half of the files that may be kept open are for those that run: they are read at every tick.
-    fn may_keep(&self, row: &Row) -> usize {
-        if row.idle == 0 { self.most_kept } else { self.most_kept / 2 }
-    }
-
     /// When a process started, on the boot-time clock.
     fn started(&self, start: u64) -> Duration {
         Duration::from_nanos(start.saturating_mul(self.tick_ns))
@@ -382,7 +303,7 @@ impl Context {
         self.reader.of(pid, "status").ok().and_then(status::parse_uid).unwrap_or(uid)
     }
 
-    fn read_stat(
+    pub(super) fn read_stat(
         &mut self,
         row: &mut Row,
         process: &mut Process,
@@ -509,7 +430,7 @@ impl Context {
         command.is_some()
     }
 
-    fn read_others(&mut self, row: &mut Row, process: &mut Process, needs: Needs, first: bool) {
+    pub(super) fn read_others(&mut self, row: &mut Row, process: &mut Process, needs: Needs, first: bool) {
         let pid = row.pid;
         if needs.has(Cost::Statm) {
             let pages = self.kept_or_of(row, 1).ok().and_then(status::parse_pages);
@@ -552,28 +473,6 @@ impl Context {
         }
     }
 
-    /// `statm` (1) or `status` (2). What was read at the tick before is kept open for the next.
-    fn kept_or_of(&mut self, row: &mut Row, which: usize) -> io::Result<&[u8]> {
-        let name = ["stat", "statm", "status"][which];
-        let now = self.tick as u8;
-        let again = now.wrapping_sub(std::mem::replace(&mut row.read_at[which - 1], now)) == 1;
-        if row.speaker != 0 {
-            // Of another thread now.
-            self.kept -= usize::from(row.kept[which].take().is_some());
-            return self.reader.of(row.pid, &row.file(name));
-        }
-        let may_keep = again && row.known && self.kept < self.may_keep(row);
-        match &mut row.kept[which] {
-            Some(file) => self.reader.again(file),
-            none if may_keep => {
-                let file = self.reader.open(row.pid, name)?;
-                self.kept += 1;
-                self.reader.again(&*none.insert(file))
-            }
-            _ => self.reader.of(row.pid, &row.file(name)),
-        }
-    }
-
     /// Whether its control group is frozen (cgroup.events of the unified hierarchy, cgroups(7)).
     fn is_frozen(&self, process: &Process) -> bool {
         let group = process.group.as_deref().unwrap_or_default();
@@ -606,6 +505,6 @@ fn take_rates(
     (row.children_ticks, row.faults) = (stat.children_ticks, stat.faults);
 }
 
-fn now_ns() -> u64 {
+pub(super) fn now_ns() -> u64 {
     here::monotonic().as_nanos() as u64
 }

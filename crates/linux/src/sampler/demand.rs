@@ -1,0 +1,123 @@
+//! A process whose figures are read on demand: at a sample only that which shows who it is, and not even that of whom nothing can
+//! hang on it. All else is stale until it is asked for.
+
+use std::time::Duration;
+
+use sophron_core::model::{Cost, Needs, Process, Reader, Snapshot};
+
+use super::row::{Row, now_ns};
+use super::{COSTLY_WAIT, Context, SLICES, Sampler};
+
+/// What is read of a known process at a sample.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Reading {
+    /// Of whoever ran, all that is in the base.
+    Whole,
+    /// Who it is, and all else when it is asked for.
+    OnDemand(Demand),
+}
+
+/// How samples are read of which figures are read on demand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Demand {
+    /// Whether it may stay unknown for some ticks what somebody runs who is promised to need no look, whoever it is.
+    pub unnamed: bool,
+    /// Whether all that is in the base is read of whoever ran, as for a recording.
+    pub whole: bool,
+}
+
+impl Context {
+    /// The same where only that is read which shows who it is; all else is read when something hangs on it.
+    pub(super) fn refresh_on_demand(
+        &mut self,
+        row: &mut Row,
+        process: &mut Process,
+        (clock, moved): (u64, bool),
+        now: u64,
+        demand: Demand,
+    ) -> bool {
+        let unread = self.base.only(Needs::FILES.and(Needs::COSTLY));
+        if !moved {
+            row.cpu_at = now;
+            process.cpu = Some(0.0);
+            self.stood_still(row, process);
+            process.stale = unread;
+            process.outrun = process.outrun.only(unread);
+            process.quiet = process.promise.being().holds(process.cpu_time, process.cpu);
+            return true;
+        }
+        let passed = now.checked_sub(row.cpu_at).filter(|passed| *passed > 0 && row.cpu_at > 0);
+        let rate = passed.map(|passed| clock.saturating_sub(row.cpu_ns) as f64 / 1e7 / (passed as f64 / 1e9));
+        let back = clock < row.cpu_ns;
+        if !back && demand.unnamed && process.promise.whoever().holds(Duration::from_nanos(clock), rate) {
+            row.take_cpu(process, clock, now);
+            (process.faults, process.waited) = (None, None);
+            (process.disk_read, process.disk_write) = (None, None);
+            (process.stale, process.outrun) = (unread, unread);
+            process.quiet = true;
+            return true;
+        }
+        let needs = if demand.whole { self.base } else { Needs::NONE };
+        if !self.read_stat(row, process, Some(clock), now, needs) {
+            return false;
+        }
+        process.stale = unread.without(needs.only(Needs::FILES).with(Cost::Stat));
+        process.outrun = process.stale;
+        process.quiet = !demand.whole && process.promise.being().holds(process.cpu_time, process.cpu);
+        true
+    }
+
+    /// In which tick of ten a process is read in any case: as many in each, and of those with neighbouring numbers not the same.
+    pub(super) fn turn_of(&self, pid: u32) -> u32 {
+        (pid ^ self.turn).wrapping_mul(0x9e37_79b1) / (u32::MAX / SLICES + 1)
+    }
+
+    /// Reads of a process what is stale at this tick, as far as it is asked for.
+    pub(super) fn read_stale(&mut self, row: &mut Row, process: &mut Process, needs: Needs) {
+        let wanted = process.stale.only(needs);
+        process.stale = process.stale.without(needs);
+        process.outrun = process.outrun.without(needs);
+        let files = wanted.only(Needs::FILES).without(Needs::NONE.with(Cost::Stat));
+        if wanted.has(Cost::Stat) {
+            let (rates, at) = (process.cpu, row.cpu_at);
+            if !self.read_stat(row, process, Some(row.cpu_ns), now_ns(), files) {
+                // It is another one's number by now, or nobody's: the next tick shows it.
+                row.forget_process();
+                (process.memory, process.memory_held, process.memory_swapped) = (None, None, None);
+            }
+            (process.cpu, row.cpu_at) = (rates, at);
+        } else {
+            self.read_others(row, process, files, false);
+        }
+    }
+}
+
+impl Sampler {
+    /// Reads of everybody what a sample has left stale, but for what is costly.
+    pub fn read_all(&mut self, snapshot: &mut Snapshot) {
+        for process in &mut snapshot.processes {
+            self.read(process, Needs::FILES);
+        }
+    }
+
+    fn row_of(&mut self, process: &Process) -> Option<usize> {
+        let at = self.rows.binary_search_by_key(&process.id.pid, |row| row.pid).ok()?;
+        self.rows[at].is_of(process).then_some(at)
+    }
+}
+
+impl Reader for Sampler {
+    fn read(&mut self, process: &mut Process, needs: Needs) {
+        let costly = process.stale.only(needs).only(Needs::COSTLY);
+        match self.row_of(process) {
+            Some(at) => self.context.read_stale(&mut self.rows[at], process, needs),
+            None => {
+                process.stale = process.stale.without(needs);
+                process.outrun = process.outrun.without(needs);
+            }
+        }
+        if !costly.is_none() {
+            self.read_costly(process, costly, COSTLY_WAIT);
+        }
+    }
+}
