@@ -236,7 +236,7 @@ impl Sampler {
     }
 
     /// From now on figures of known processes are read on demand: what a sample has not read is [stale](Process::stale), until it is
-    /// [read](Reader::read), and whoever is promised to need no look gets none.
+    /// [read](sophron_core::model::Reader::read), and whoever is promised to need no look gets none.
     #[must_use]
     pub fn on_demand(mut self, demand: Demand) -> Sampler {
         self.context.reading = Reading::OnDemand(demand);
