@@ -17,7 +17,7 @@ const LARGEST_WINDOW: u32 = 24;
 
 const LEVEL: i32 = 6;
 
-/// A watcher writes all day: little time, a window of 2^16 bytes, and tables of 2^13 entries. That takes half a megabyte.
+/// A watcher writes all day: little time, a window of 2^16 bytes, and tables of 2^13 entries.
 const LEAN_LEVEL: i32 = 1;
 const LEAN_WINDOW: u32 = 16;
 const LEAN_TABLE: u32 = 13;

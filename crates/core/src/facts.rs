@@ -89,12 +89,11 @@ impl<'a> Facts<'a> {
     /// What is known of a field of the process, or was when it was last read, if it has not run since: that is what it has, but for
     /// what others do to it.
     pub(crate) fn carried(&self, field: Field) -> Option<Value> {
-        let (outrun, still) = match (self.totals, self.process) {
-            (Some(totals), _) => totals.carried(),
-            (None, Some(process)) => (process.outrun, process.stood_still()),
-            (None, None) => (Needs::NONE, true),
+        let outrun = match (self.totals, self.process) {
+            (Some(totals), _) => totals.outrun(),
+            (None, Some(process)) => process.outrun,
+            (None, None) => Needs::NONE,
         };
-        let outrun = if field.info().rate && still { Needs::NONE } else { outrun };
         Facts { stale: outrun, ..*self }.reading(field)
     }
 
@@ -137,13 +136,20 @@ impl<'a> Facts<'a> {
         self.of_the_machine(field).or_else(|| self.of_the_process(field, self.process?))
     }
 
-    /// Whether that is only carried over from an earlier sample. Who did not run has waited for no child.
+    /// Whether that is only carried over from an earlier sample. Of who has not run since, rates are known: he did nothing.
     fn is_stale(&self, field: Field) -> bool {
         if self.stale.is_none() {
             return false;
         }
-        let waited = || field != Field::CpuChildren || !self.process.is_some_and(Process::stood_still);
-        self.stale.has(field.info().cost) && waited()
+        let info = field.info();
+        self.stale.has(info.cost) && !(info.rate && self.stood_still())
+    }
+
+    fn stood_still(&self) -> bool {
+        match self.totals {
+            Some(totals) => totals.stood_still(),
+            None => self.process.is_some_and(Process::stood_still),
+        }
     }
 
     fn of_the_process(&self, field: Field, process: &Process) -> Option<Value> {

@@ -1,12 +1,13 @@
 //! A process fixed by a handle from the kernel: whoever gets the PID later is never touched.
 
 use std::fs;
-use std::io::{self, Read};
+use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::Path;
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::fs::{Dir, Mode, OFlags};
+use rustix::fs::{Mode, OFlags};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use sophron_core::act::Outcome;
 use sophron_core::model::ProcessId;
@@ -15,6 +16,7 @@ use sophron_core::text::with_causes;
 
 use crate::here;
 use crate::proc::stat;
+use crate::sampler::Files;
 
 /// Why a process could not be fixed.
 #[derive(Debug, thiserror::Error)]
@@ -220,15 +222,10 @@ pub(crate) fn is_in_need(error: &io::Error) -> bool {
 /// # Errors
 /// Somebody could not be read, for want of descriptors or memory: who was seen is not everybody.
 pub(crate) fn of_each(file: &str, mut see: impl FnMut(u32, &[u8])) -> io::Result<()> {
-    let folder = fs::File::open("/proc")?;
-    let mut bytes = Vec::with_capacity(4096);
-    for entry in Dir::read_from(&folder)? {
-        let Some(pid) = crate::proc::number::<u32>(entry?.file_name().to_bytes()) else { continue };
-        bytes.clear();
-        let file =
-            rustix::fs::openat(&folder, format!("{pid}/{file}"), OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty());
-        match file.map_err(io::Error::from).and_then(|file| fs::File::from(file).read_to_end(&mut bytes)) {
-            Ok(_) => see(pid, &bytes),
+    let mut files = Files::new(Path::new("/proc")).map_err(|error| error.source)?;
+    for pid in files.pids()? {
+        match files.of(pid, file) {
+            Ok(bytes) => see(pid, bytes),
             Err(error) if is_gone(&error) || error.kind() == io::ErrorKind::PermissionDenied => {}
             Err(error) => return Err(error),
         }

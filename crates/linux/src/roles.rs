@@ -79,8 +79,8 @@ const LOCKS: Duration = Duration::from_secs(1);
 /// What is said of somebody who cannot be read, though he is there.
 const UNREAD: &str = "what it is cannot be seen now, and unknown protects";
 
-/// Why suspending or ending it would nothing of that kind is seen. What of it may not be read
-/// is another user's, and not this user's to act on.
+/// Why suspending or ending it would hurt others; none where nothing of that kind is seen. What of it may not be read is another
+/// user's, and not this user's to act on.
 pub fn role(process: &Process) -> Option<String> {
     Roles::look().of(process, &BTreeSet::new())
 }
@@ -88,10 +88,7 @@ pub fn role(process: &Process) -> Option<String> {
 /// Whom not to touch for what they do for others: what is asked of many is looked at once.
 #[derive(Debug)]
 pub struct Roles {
-    /// Who traces whom: a thread's ID, and the processes traced.
-    traced: HashMap<u32, Vec<u32>>,
-    /// Why that could not be seen.
-    unread: Option<String>,
+    tracers: Tracers,
     /// The locks were not to be had in time: nobody waits for them again.
     late: Cell<bool>,
     users: RefCell<Users>,
@@ -103,16 +100,24 @@ static ANY_TRACER: AtomicBool = AtomicBool::new(false);
 /// Who traces whom, by a look at all processes.
 #[derive(Debug, Default)]
 pub(crate) struct Tracers {
+    /// A thread's ID, and the processes that it traces.
     traced: HashMap<u32, Vec<u32>>,
+    /// Why that could not be seen.
     unread: Option<String>,
 }
 
 impl Tracers {
     pub fn look() -> Tracers {
-        let seen = match tracers() {
-            Ok(traced) => Tracers { traced, unread: None },
-            Err(error) => Tracers { traced: HashMap::new(), unread: cannot_be_seen(&error) },
-        };
+        let mut seen = Tracers::default();
+        let looked = of_each("status", |traced, status| {
+            let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"TracerPid:\t"));
+            if let Some(tracer) = line.and_then(number).filter(|tracer| *tracer != 0) {
+                seen.traced.entry(tracer).or_default().push(traced);
+            }
+        });
+        if let Err(error) = looked {
+            seen = Tracers { traced: HashMap::new(), unread: cannot_be_seen(&error) };
+        }
         ANY_TRACER.store(!seen.traced.is_empty(), Ordering::Relaxed);
         seen
     }
@@ -129,8 +134,8 @@ impl Roles {
         if ANY_TRACER.load(Ordering::Relaxed) { Roles::look() } else { Roles::with(Tracers::default()) }
     }
 
-    pub(crate) fn with(Tracers { traced, unread }: Tracers) -> Roles {
-        Roles { traced, unread, late: Cell::new(false), users: RefCell::default() }
+    pub(crate) fn with(tracers: Tracers) -> Roles {
+        Roles { tracers, late: Cell::new(false), users: RefCell::default() }
     }
 
     /// Whether another user has started it: a user's own processes that wait for him are nobody whom he serves. Who cannot
@@ -155,7 +160,7 @@ impl Roles {
         if let Some(held) = held(process).unwrap_or_else(|error| cannot_be_seen(&error)) {
             return Some(held);
         }
-        if let Some(unread) = &self.unread {
+        if let Some(unread) = &self.tracers.unread {
             return Some(unread.clone());
         }
         let patience = if self.late.get() { Duration::ZERO } else { LOCKS };
@@ -186,11 +191,11 @@ impl Roles {
 
     /// A process of those that it traces: TracerPid is the thread that does.
     fn traced_by(&self, pid: u32, of: impl Fn(u32) -> bool) -> Option<u32> {
-        if self.traced.is_empty() {
+        if self.tracers.traced.is_empty() {
             return None;
         }
         living::threads(&PathBuf::from(format!("/proc/{pid}")))?
-            .filter_map(|thread| self.traced.get(&thread))
+            .filter_map(|thread| self.tracers.traced.get(&thread))
             .flatten()
             .copied()
             .find(|traced| of(*traced))
@@ -251,18 +256,6 @@ pub(crate) fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u
 fn cannot_be_seen(error: &io::Error) -> Option<String> {
     let known = is_gone(error) || error.kind() == io::ErrorKind::PermissionDenied;
     (!known).then(|| format!("what it does for others cannot be seen now ({error}), and unknown protects"))
-}
-
-/// Who traces whom: the tracing thread's ID, and the processes traced.
-fn tracers() -> io::Result<HashMap<u32, Vec<u32>>> {
-    let mut all: HashMap<u32, Vec<u32>> = HashMap::new();
-    of_each("status", |traced, status| {
-        let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"TracerPid:\t"));
-        if let Some(tracer) = line.and_then(number).filter(|tracer| *tracer != 0) {
-            all.entry(tracer).or_default().push(traced);
-        }
-    })?;
-    Ok(all)
 }
 
 /// By what it has open. A descriptor that only looks (`O_PATH`) serves nobody: anybody may have one of anything.

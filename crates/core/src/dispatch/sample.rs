@@ -2,7 +2,7 @@
 
 use super::{Beside, Command, Dispatcher};
 use crate::decide::{Circumstances, decide};
-use crate::judge::{Event, Sight, With};
+use crate::judge::{Event, Sight, Tick};
 use crate::model::{Moment, Needs, Snapshot};
 use crate::recording::Ours;
 use std::collections::{BTreeMap, BTreeSet};
@@ -38,8 +38,8 @@ impl Dispatcher {
         let (suspended, busy) = self.hold_on(beside);
         self.keep(snapshot, &suspended);
         let only = self.settings.only.as_ref();
-        let with = With { suspended: &suspended, busy: &busy, only, zone: &self.settings.zone };
-        let events = self.judge.look(&mut sight, &with);
+        let tick = Tick { suspended: &suspended, busy: &busy, only, zone: &self.settings.zone };
+        let events = self.judge.look(&mut sight, &tick);
         let snapshot = sight.snapshot();
         self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
         self.decide(snapshot, beside, &events);
@@ -55,8 +55,7 @@ impl Dispatcher {
             self.effects.processes().into_iter().chain(self.busy.iter().copied()).chain(self.touched.iter().copied());
         let ids: BTreeSet<ProcessId> = ours.chain(self.judge.followed()).collect();
         for id in ids {
-            let place = sight.snapshot().processes.binary_search_by_key(&id.pid, |process| process.id.pid);
-            if let Ok(at) = place {
+            if let Some(at) = sight.snapshot().place(id.pid) {
                 sight.read(at, Needs::FILES);
             }
         }

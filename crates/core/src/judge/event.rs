@@ -5,14 +5,12 @@ use std::collections::BTreeSet;
 use jiff::tz::TimeZone;
 
 use super::{Case, Closing};
-use crate::model::{ProcessId, Snapshot};
+use crate::model::ProcessId;
 use crate::rules::RuleName;
 
-/// What one tick brings to the judge.
+/// What one tick brings to the judge beside the sample.
 #[derive(Debug, Clone, Copy)]
 pub struct Tick<'a> {
-    /// The sample.
-    pub snapshot: &'a Snapshot,
     /// Processes on which a suspension of ours was in force at any time since the tick before.
     pub suspended: &'a BTreeSet<ProcessId>,
     /// Processes on which an act of ours is under way: no step falls due on them.
@@ -20,15 +18,6 @@ pub struct Tick<'a> {
     /// If given, only these processes are judged.
     pub only: Option<&'a BTreeSet<ProcessId>>,
     /// The zone that hours are meant in: the machine's, or a recording's own.
-    pub zone: &'a TimeZone,
-}
-
-/// What goes for all subjects of a tick.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct With<'a> {
-    pub suspended: &'a BTreeSet<ProcessId>,
-    pub busy: &'a BTreeSet<ProcessId>,
-    pub only: Option<&'a BTreeSet<ProcessId>>,
     pub zone: &'a TimeZone,
 }
 

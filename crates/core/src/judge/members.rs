@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use super::sight::Sight;
+use super::sight::{Sight, needed};
 use super::subjects::{Exact, Kept, MemoryWish, Round, State};
-use super::{RuleStatus, Watched, With};
+use super::{RuleStatus, Tick};
 use crate::condition::{Condition, Truth};
 use crate::facts::Facts;
 use crate::groups::{Group, Grouping, groups};
@@ -13,9 +13,6 @@ use crate::model::{Cost, Needs, Process, ProcessId, Snapshot, slice_of};
 use crate::rules::Rule;
 use crate::subject::{Judged, SubjectKey, Totals};
 use crate::window::History;
-
-/// What is kept of groups that are gone is dropped every so many ticks.
-const CLEAN: u64 = 32;
 
 /// Exact memory is read again when the resident sum has moved by this share.
 const MOVED: f64 = 0.02;
@@ -50,12 +47,11 @@ struct Summed {
 }
 
 /// Whom the rule's `where` covers.
-pub(super) fn covered(watched: &Watched, sight: &mut Sight<'_>, with: &With<'_>) -> Covered {
-    let rule = &*watched.rule;
+pub(super) fn covered(rule: &Rule, sight: &mut Sight<'_>, tick: &Tick<'_>) -> Covered {
     let (mut places, mut status) = (Vec::new(), RuleStatus::default());
     for at in 0..sight.snapshot().processes.len() {
         let process = sight.process(at);
-        if process.has_ended() || with.leaves_out(&process.id) {
+        if process.has_ended() || tick.leaves_out(&process.id) {
             continue;
         }
         match rule.covers.as_ref().map_or(Truth::True, |covers| sight.settle(covers, at, None)) {
@@ -137,7 +133,9 @@ impl OfGroup<'_> {
         let stale = |at: &&usize| !sight.process(**at).stale.only(needs).is_none();
         let mut stale: Vec<usize> = self.of.places.iter().filter(stale).copied().collect();
         let found = !stale.is_empty();
-        stale.sort_by_key(|at| std::cmp::Reverse(slack(sight.process(*at)).unwrap_or(u64::MAX)));
+        if most < stale.len() {
+            stale.sort_by_key(|at| std::cmp::Reverse(slack(sight.process(*at)).unwrap_or(u64::MAX)));
+        }
         for at in stale.into_iter().take(most) {
             sight.read(at, needs);
         }
@@ -158,12 +156,7 @@ impl OfGroup<'_> {
             let totals = self.totals(sight, exact);
             let facts = self.facts(sight, &totals).with_history(Some(history));
             let truth = self.rule.breach.evaluate(&facts);
-            let needed = match truth {
-                _ if totals.stale().is_none() => Needs::NONE,
-                Truth::False => Needs::NONE,
-                Truth::True => totals.stale().without(Needs::COSTLY),
-                Truth::Unknown => self.rule.breach.lacking(&facts).only(totals.stale()).cheapest(),
-            };
+            let needed = needed(truth, &self.rule.breach, &facts, totals.stale());
             if needed.is_none() || !sight.is_lazy() {
                 let stands = truth != Truth::True || !sight.is_lazy() || self.stands(sight);
                 return (totals, if stands { truth } else { Truth::Unknown });
@@ -231,13 +224,7 @@ impl OfGroup<'_> {
 
 impl State {
     /// Every group of a rule.
-    pub fn judge_groups(
-        &mut self,
-        round: &mut Round<'_, '_>,
-        sight: &mut Sight<'_>,
-        covered: &mut Covered,
-        status: &mut RuleStatus,
-    ) {
+    pub fn judge_groups(&mut self, round: &mut Round<'_, '_>, sight: &mut Sight<'_>, covered: &mut Covered) {
         let rule = round.rule;
         for members in &mut covered.groups {
             let key = members.key.clone();
@@ -246,20 +233,22 @@ impl State {
                 None => self.groups.entry(key.clone()).or_insert_with(|| new(rule, round.every)),
             };
             kept.seen = round.number;
-            let mut of = OfGroup { of: members, rule, by_cpu: round.by_cpu, unseen: 0.0, used: Duration::ZERO };
+            let mut of = OfGroup { of: members, rule, by_cpu: round.named.by_cpu, unseen: 0.0, used: Duration::ZERO };
             if sight.is_lazy() {
-                of.read_what_is_followed(sight, self.tracks.contains_key(&key), round.of_windows);
+                of.read_what_is_followed(sight, self.tracks.contains_key(&key), round.named.of_windows);
             }
             let seen = of.summed(sight).totals.cpu();
-            of.unseen = with_unseen(rule, &key, of.ids(), seen, sight.snapshot());
+            if round.named.by_whose_alone {
+                of.unseen = with_unseen(&key, of.ids(), seen, sight.snapshot());
+            }
             if let Some((seen, interval)) = seen.zip(sight.snapshot().interval) {
                 // A recording may claim anything: no machine has a million cores.
                 let cpu = seen.max(of.unseen).clamp(0.0, 1e8);
                 kept.used = kept.used.saturating_add(interval.mul_f64(cpu / 100.0));
             }
             of.used = kept.used;
-            let exact = if round.by_memory { of.exactly(kept, round, sight) } else { None };
-            let suspended = of.ids().iter().any(|id| round.with.suspended.contains(id));
+            let exact = if round.named.by_memory { of.exactly(kept, round, sight) } else { None };
+            let suspended = of.ids().iter().any(|id| round.tick.suspended.contains(id));
             if !suspended && !rule.windows.is_empty() {
                 let totals = of.totals(sight, exact);
                 kept.history.feed(&rule.windows, round.since_begun, &of.facts(sight, &totals));
@@ -267,22 +256,15 @@ impl State {
             let (totals, truth) = of.settled(sight, &kept.history, exact);
             let facts = of.facts(sight, &totals).with_history(Some(&kept.history));
             if truth == Truth::Unknown {
-                status.not_judged(rule, &facts);
+                round.status.not_judged(rule, &facts);
             }
             round.see(&mut self.tracks, &key, of.ids(), &facts, Truth::True, truth);
             kept.totals = Some(totals);
         }
-        self.clean(round.number);
     }
 
     /// The machine, with those whom the rule covers.
-    pub fn judge_machine(
-        &mut self,
-        round: &mut Round<'_, '_>,
-        sight: &mut Sight<'_>,
-        covered: &Covered,
-        status: &mut RuleStatus,
-    ) {
+    pub fn judge_machine(&mut self, round: &mut Round<'_, '_>, sight: &mut Sight<'_>, covered: &Covered) {
         let rule = round.rule;
         let places = if rule.covers.is_some() { covered.places.clone() } else { Vec::new() };
         let ids: Vec<ProcessId> = places.iter().map(|at| sight.process(*at).id).collect();
@@ -293,7 +275,7 @@ impl State {
         if self.tracks.contains_key(&SubjectKey::Machine) {
             of.read(sight, Needs::FILES, usize::MAX);
         }
-        if !of.ids().iter().any(|id| round.with.suspended.contains(id)) {
+        if !of.ids().iter().any(|id| round.tick.suspended.contains(id)) {
             kept.history.feed(&rule.windows, round.since_begun, &of.facts_of_machine(sight));
         }
         if rule.breach.evaluate(&of.facts_of_machine(sight).with_history(Some(&kept.history))) == Truth::True {
@@ -302,27 +284,16 @@ impl State {
         let facts = of.facts_of_machine(sight).with_history(Some(&kept.history));
         let truth = rule.breach.evaluate(&facts);
         if truth == Truth::Unknown {
-            status.not_judged(rule, &facts);
+            round.status.not_judged(rule, &facts);
         }
         round.see(&mut self.tracks, &SubjectKey::Machine, of.ids(), &facts, Truth::True, truth);
-        self.clean(round.number);
-    }
-
-    fn clean(&mut self, tick: u64) {
-        if tick.is_multiple_of(CLEAN) {
-            self.groups.retain(|_, kept| kept.seen + CLEAN > tick);
-        }
     }
 }
 
 /// CPU that the kernel counts for a unit, or for the slice of an owner, percent of one core: also of processes that ended before
-/// they were seen, or what they used as it told of them. What is seen of others in there is not theirs; and where the rule goes by
-/// more than whose it is, who was not seen may be somebody else.
-fn with_unseen(rule: &Rule, key: &SubjectKey, members: &[ProcessId], seen: Option<f64>, snapshot: &Snapshot) -> f64 {
-    let goes_by_program = |covers: &Condition| covers.fields().iter().any(|field| !field.is_whose());
-    if rule.covers.as_ref().is_some_and(goes_by_program) {
-        return 0.0;
-    }
+/// they were seen, or what they used as it told of them. What is seen of others in there is not theirs. That is only for rules
+/// that go by no more than whose it is: by more, who was not seen may be somebody else.
+fn with_unseen(key: &SubjectKey, members: &[ProcessId], seen: Option<f64>, snapshot: &Snapshot) -> f64 {
     let machine = &snapshot.machine;
     let (group, passing) = match key {
         SubjectKey::Unit(path) => (path.clone(), 0.0),
@@ -364,7 +335,7 @@ fn of_rule(judge: Judged, snapshot: &Snapshot, covered: &[usize]) -> Vec<Members
     }
     if judge == Judged::Tree {
         let covered: BTreeSet<u32> = covered.iter().map(|at| processes[*at].id.pid).collect();
-        let place = |process: &&Process| processes.binary_search_by_key(&process.id.pid, |other| other.id.pid).ok();
+        let place = |process: &&Process| snapshot.place(process.id.pid);
         let trees = groups(processes, Grouping::Tree, |process| covered.contains(&process.id.pid));
         let of = |group: Group<'_>| {
             let key = SubjectKey::Tree(group.members[0].id);

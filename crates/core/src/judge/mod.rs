@@ -20,7 +20,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use case::{Case, Closing, MOST_POINTS, Points};
-pub(crate) use event::With;
 pub use event::{Event, Tick};
 use ladder::Fate;
 pub use ladder::{Allowance, Ladder, Owed};
@@ -35,15 +34,19 @@ pub use subjects::{MemoryWish, Part};
 use subjects::{Round, State};
 
 use crate::condition::Condition;
-use crate::model::{Field, Machine, Moment, Needs, Process, ProcessId};
+use crate::model::{Field, Machine, Moment, Needs, Process, ProcessId, Snapshot};
 use crate::rules::{Meaning, Rule, RuleName, RuleSet};
 use crate::subject::{Judged, Likeness, SubjectKey};
+use crate::window::Spec;
 
 /// For how long an undo is remembered: breached again within it, the next undo waits longer.
 pub(crate) const RELAPSE: Duration = Duration::from_secs(600);
 
 /// Longest wait before an undo, however often a subject relapses.
 pub(crate) const LONGEST_WAIT: Duration = Duration::from_secs(3600);
+
+/// What is kept of subjects that are gone is dropped every so many ticks.
+const CLEAN: u64 = 32;
 
 /// One rule, and what is known of its subjects.
 #[derive(Debug)]
@@ -56,11 +59,19 @@ struct Watched {
     covers: Option<usize>,
     /// Where its windows of processes are kept.
     filled: Option<usize>,
-    /// What the windows of its groups are filled with.
+    named: Named,
+}
+
+/// What a rule names, as far as judging it goes by that.
+#[derive(Debug, Clone, Copy)]
+struct Named {
+    /// What its windows are filled with.
     of_windows: Needs,
     /// Whether its breach names CPU, and whether it has anything to do with resident memory.
     by_cpu: bool,
     by_memory: bool,
+    /// Whether it goes by no more than whose a process is.
+    by_whose_alone: bool,
 }
 
 /// The judge over one set of rules.
@@ -129,7 +140,7 @@ impl Judge {
             if go_on.contains(&at) {
                 filled.go_on.extend(&rule.windows);
             }
-            filled.needs = Needs::of(filled.specs.iter().map(|spec| &spec.field)).only(Needs::FILES);
+            filled.needs = to_fill(&filled.specs);
             watched.filled = Some(place);
         }
         windows.adopt(std::mem::take(&mut self.windows), self.every);
@@ -152,8 +163,8 @@ impl Judge {
             }
             after.push(next);
         }
-        self.watch_by(after, &go_on);
         (self.every, self.settle) = (rules.every, rules.settle);
+        self.watch_by(after, &go_on);
         self.wishes.clear();
         before.sort_by(|a, b| a.rule.name.cmp(&b.rule.name));
         let mut events = Vec::new();
@@ -250,14 +261,13 @@ impl Judge {
 
     /// Judges one sample in which everything is read.
     #[must_use]
-    pub fn tick(&mut self, tick: &Tick<'_>) -> Vec<Event> {
-        let Tick { snapshot, suspended, busy, only, zone } = *tick;
-        self.look(&mut Sight::Whole(snapshot), &With { suspended, busy, only, zone })
+    pub fn tick(&mut self, snapshot: &Snapshot, tick: &Tick<'_>) -> Vec<Event> {
+        self.look(&mut Sight::Whole(snapshot), tick)
     }
 
     /// Judges one sample, of which is read what something hangs on.
     #[must_use]
-    pub(crate) fn look(&mut self, sight: &mut Sight<'_>, with: &With<'_>) -> Vec<Event> {
+    pub(crate) fn look(&mut self, sight: &mut Sight<'_>, tick: &Tick<'_>) -> Vec<Event> {
         let moment = sight.snapshot().moment;
         let pace = Pace::between(self.last.as_ref(), &moment, self.every);
         let napped = self.last.is_some_and(|last| moment.napped_since(&last) > Duration::from_secs(1));
@@ -279,48 +289,45 @@ impl Judge {
             let gone = watched.state.drop_the_ended(&watched.rule.name, sight.snapshot(), &mut self.memory, self.every);
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
-        let Findings { found, statuses } = self.look_at_processes(sight, with, since_begun);
+        let Findings { found, statuses } = self.look_at_processes(sight, tick, since_begun);
         let mut covered: BTreeMap<(Option<usize>, Judged), Covered> = BTreeMap::new();
-        for (place, (found, mut status)) in found.into_iter().zip(statuses).enumerate() {
-            let watched = &mut self.watched[place];
+        for (watched, (found, status)) in self.watched.iter_mut().zip(found.into_iter().zip(statuses)) {
             let rule = Arc::clone(&watched.rule);
-            if rule.judge != Judged::Process {
-                let known = covered
-                    .entry((watched.covers, rule.judge))
-                    .or_insert_with(|| members::covered(watched, sight, with));
-                status = known.status();
-            }
             let mut round = Round {
                 rule: &rule,
-                with,
+                tick,
                 moment,
-                of_windows: watched.of_windows,
-                by_cpu: watched.by_cpu,
-                by_memory: watched.by_memory,
+                named: watched.named,
                 pace,
                 number: self.ticks,
                 since_begun,
                 every: self.every,
-                in_hours: rule.hours.covers(moment.wall, with.zone),
+                in_hours: rule.hours.covers(moment.wall, tick.zone),
                 settled: moment.monotonic >= self.acting_from,
+                status,
                 memory: &mut self.memory,
                 wishes: &mut self.wishes,
                 events: &mut events,
             };
-            match (rule.judge, covered.get_mut(&(watched.covers, rule.judge))) {
-                (Judged::Machine, Some(covered)) => {
-                    watched.state.judge_machine(&mut round, sight, covered, &mut status);
+            if rule.judge == Judged::Process {
+                watched.state.judge_processes(&mut round, sight, &found, &self.windows, watched.filled);
+            } else {
+                let covered =
+                    covered.entry((watched.covers, rule.judge)).or_insert_with(|| members::covered(&rule, sight, tick));
+                round.status = covered.status();
+                match rule.judge {
+                    Judged::Machine => watched.state.judge_machine(&mut round, sight, covered),
+                    _ => watched.state.judge_groups(&mut round, sight, covered),
                 }
-                (Judged::Process, _) | (_, None) => {
-                    watched.state.judge_processes(&mut round, sight, &found, &self.windows, watched.filled);
-                }
-                (_, Some(covered)) => watched.state.judge_groups(&mut round, sight, covered, &mut status),
             }
-            watched.status = status;
+            watched.status = round.status;
         }
         for watched in &mut self.watched {
             let gone = watched.state.drop_the_gone(&watched.rule.name, self.ticks, &mut self.memory, self.every);
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
+            if self.ticks.is_multiple_of(CLEAN) {
+                watched.state.clean(self.ticks);
+            }
         }
         self.memory.forget(&moment);
         events
@@ -385,11 +392,19 @@ impl Watched {
             status: RuleStatus::default(),
             covers: None,
             filled: None,
-            of_windows: Needs::of(rule.windows.iter().map(|spec| &spec.field)).only(Needs::FILES),
-            by_cpu: named([Field::Cpu, Field::CpuPart], &rule.breach.fields()),
-            by_memory: named([Field::Memory, Field::MemoryPart], &rule.fields()),
+            named: Named {
+                of_windows: to_fill(&rule.windows),
+                by_cpu: named([Field::Cpu, Field::CpuPart], &rule.breach.fields()),
+                by_memory: named([Field::Memory, Field::MemoryPart], &rule.fields()),
+                by_whose_alone: rule.covers.iter().flat_map(Condition::fields).all(Field::is_whose),
+            },
         }
     }
+}
+
+/// What has to be read of a process to fill windows.
+fn to_fill(specs: &[Spec]) -> Needs {
+    Needs::of(specs.iter().map(|spec| &spec.field)).only(Needs::FILES)
 }
 
 fn remember_the_gone(memory: &mut Memory, gone: Vec<Event>, now: &Moment, events: &mut Vec<Event>) {

@@ -5,14 +5,11 @@ use std::time::Duration;
 
 use super::sight::Sight;
 use super::subjects::Round;
-use super::{Judge, RuleStatus, Watched, With};
+use super::{CLEAN, Judge, RuleStatus, Tick, Watched};
 use crate::condition::{Condition, Truth};
 use crate::model::{Needs, ProcessId, Promise};
 use crate::subject::{Judged, SubjectKey};
 use crate::window::{History, Spec};
-
-/// Windows of processes that are gone are dropped every so many ticks.
-const CLEAN: u64 = 32;
 
 /// What rules with the same `where` fill windows with: they are filled alike, and so are the same.
 #[derive(Debug)]
@@ -123,7 +120,7 @@ impl Judge {
     pub(super) fn look_at_processes(
         &mut self,
         sight: &mut Sight<'_>,
-        with: &With<'_>,
+        tick: &Tick<'_>,
         since_begun: Duration,
     ) -> Findings {
         let mut findings = Findings {
@@ -147,11 +144,11 @@ impl Judge {
         for at in 0..sight.snapshot().processes.len() {
             let process = sight.process(at);
             let id = process.id;
-            if process.has_ended() || with.leaves_out(&id) {
-                sight.promise(at, if with.leaves_out(&id) { Promise::ALWAYS } else { Promise::NONE });
+            if process.has_ended() || tick.leaves_out(&id) {
+                sight.promise(at, if tick.leaves_out(&id) { Promise::ALWAYS } else { Promise::NONE });
                 continue;
             }
-            let is_followed = followed.contains(&id) || with.suspended.contains(&id) || with.busy.contains(&id);
+            let is_followed = followed.contains(&id) || tick.suspended.contains(&id) || tick.busy.contains(&id);
             if anew {
                 sight.read(at, Needs::FILES);
             } else if process.quiet && !is_followed {
@@ -169,7 +166,7 @@ impl Judge {
                         None => None,
                         Some(filled) => {
                             let kept = kept.get_or_insert_with(|| of.remove(&id).unwrap_or_default());
-                            look.fill(sight, filled, kept, with);
+                            look.fill(sight, filled, kept, tick);
                             kept.of(filled)
                         }
                     };
@@ -228,7 +225,7 @@ impl Look<'_> {
     }
 
     /// Takes the readings of this tick into its windows of that place.
-    fn fill(&mut self, sight: &mut Sight<'_>, place: usize, kept: &mut OfProcess, with: &With<'_>) {
+    fn fill(&mut self, sight: &mut Sight<'_>, place: usize, kept: &mut OfProcess, tick: &Tick<'_>) {
         if std::mem::replace(&mut self.fed[place], true) {
             return;
         }
@@ -237,7 +234,7 @@ impl Look<'_> {
         kept.seen = self.tick;
         let history = kept.history(place, &filled.specs, self.every);
         // While it is suspended by us its readings say nothing about it.
-        if !with.suspended.contains(&sight.process(self.at).id) {
+        if !tick.suspended.contains(&sight.process(self.at).id) {
             history.feed(&filled.specs, self.since_begun, &sight.facts(self.at));
         }
     }
@@ -282,8 +279,8 @@ impl super::subjects::State {
     }
 }
 
-impl With<'_> {
-    pub fn leaves_out(&self, id: &ProcessId) -> bool {
+impl Tick<'_> {
+    pub(super) fn leaves_out(&self, id: &ProcessId) -> bool {
         self.only.is_some_and(|only: &BTreeSet<ProcessId>| !only.contains(id))
     }
 }

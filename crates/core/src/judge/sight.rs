@@ -67,12 +67,7 @@ impl Sight<'_> {
             let facts = self.facts(at).with_history(history);
             let truth = condition.evaluate(&facts);
             let stale = self.process(at).stale;
-            let needed = match truth {
-                _ if stale.is_none() => Needs::NONE,
-                Truth::False => Needs::NONE,
-                Truth::True => stale.without(Needs::COSTLY),
-                Truth::Unknown => condition.lacking(&facts).only(stale).cheapest(),
-            };
+            let needed = needed(truth, condition, &facts, stale);
             if needed.is_none() || !self.is_lazy() {
                 return truth;
             }
@@ -82,5 +77,16 @@ impl Sight<'_> {
                 return Truth::Unknown;
             }
         }
+    }
+}
+
+/// What is to be read next of what is stale, by how a condition stands: what it hangs on, the cheapest first; everything where it
+/// holds, and nothing where it does not.
+pub(super) fn needed(truth: Truth, condition: &Condition, facts: &Facts<'_>, stale: Needs) -> Needs {
+    match truth {
+        _ if stale.is_none() => Needs::NONE,
+        Truth::False => Needs::NONE,
+        Truth::True => stale.without(Needs::COSTLY),
+        Truth::Unknown => condition.lacking(facts).only(stale).cheapest(),
     }
 }

@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use super::track::{Hand, Seen, Track};
-use super::{Case, Closing, Event, Memory, Pace, With};
+use super::{CLEAN, Case, Closing, Event, Memory, Named, Pace, RuleStatus, Tick};
 use crate::condition::{Condition, InWords, Truth};
 use crate::facts::Facts;
-use crate::model::{Machine, Moment, Needs, Process, ProcessId, Snapshot};
+use crate::model::{Machine, Moment, Process, ProcessId, Snapshot};
 use crate::rules::{Rule, RuleName};
 use crate::subject::{SubjectKey, Totals};
 use crate::units::Value;
@@ -59,12 +59,9 @@ pub(super) struct Exact {
 /// One rule at one tick.
 pub(super) struct Round<'r, 'w> {
     pub rule: &'r Rule,
-    pub with: &'r With<'w>,
+    pub tick: &'r Tick<'w>,
     pub moment: Moment,
-    /// What of the rule's figures its windows are filled with, and whether it goes by memory.
-    pub of_windows: Needs,
-    pub by_cpu: bool,
-    pub by_memory: bool,
+    pub named: Named,
     pub pace: Pace,
     pub number: u64,
     /// Time since the first tick: what windows count.
@@ -72,6 +69,7 @@ pub(super) struct Round<'r, 'w> {
     pub every: Duration,
     pub in_hours: bool,
     pub settled: bool,
+    pub status: RuleStatus,
     pub memory: &'r mut Memory,
     pub wishes: &'r mut Vec<MemoryWish>,
     pub events: &'r mut Vec<Event>,
@@ -124,6 +122,11 @@ impl State {
         if let Some(kept) = self.groups.get_mut(&wish.key) {
             kept.exact = Some(Exact { bytes, resident: wish.resident, tick });
         }
+    }
+
+    /// Groups that are gone are forgotten.
+    pub fn clean(&mut self, tick: u64) {
+        self.groups.retain(|_, kept| kept.seen + CLEAN > tick);
     }
 
     /// Everything that is open, given up.
@@ -215,9 +218,9 @@ impl Round<'_, '_> {
         truth: Truth,
     ) {
         let among = |ids: &BTreeSet<ProcessId>| members.iter().any(|id| ids.contains(id));
-        let hand = match among(self.with.suspended) {
+        let hand = match among(self.tick.suspended) {
             true => Hand::Suspending,
-            false if among(self.with.busy) => Hand::Acting,
+            false if among(self.tick.busy) => Hand::Acting,
             false => Hand::Off,
         };
         let track = match tracks.get_mut(key) {
@@ -236,7 +239,7 @@ impl Round<'_, '_> {
             pace: self.pace,
             in_hours: self.in_hours,
             settled: self.settled,
-            zone: self.with.zone,
+            zone: self.tick.zone,
             tick: self.number,
         };
         track.see(self.rule, &seen, self.memory, self.events);

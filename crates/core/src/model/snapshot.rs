@@ -46,6 +46,11 @@ impl Snapshot {
 
     /// The process of that PID.
     pub fn process(&self, pid: u32) -> Option<&Process> {
-        self.processes.binary_search_by_key(&pid, |process| process.id.pid).ok().map(|found| &self.processes[found])
+        self.place(pid).map(|place| &self.processes[place])
+    }
+
+    /// Where the process of that PID stands.
+    pub(crate) fn place(&self, pid: u32) -> Option<usize> {
+        self.processes.binary_search_by_key(&pid, |process| process.id.pid).ok()
     }
 }

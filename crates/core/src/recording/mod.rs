@@ -58,17 +58,7 @@ pub struct Header {
     pub uid: u32,
 }
 
-/// A whole number is written as one.
-struct WholeOrNot(f64);
-
-impl Serialize for WholeOrNot {
-    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let WholeOrNot(number) = *self;
-        if number.fract() == 0.0 { serializer.serialize_u64(number as u64) } else { serializer.serialize_f64(number) }
-    }
-}
-
-/// One sample.
+/// One sample, as it is read.
 #[derive(Debug, Default, Deserialize)]
 struct Line<'l> {
     /// Monotonic clock, milliseconds since the beginning, to the microsecond.

@@ -2,11 +2,11 @@
 
 use std::io;
 
-use serde::ser::{Serialize, SerializeMap, Serializer};
+use serde::{Serialize, Serializer};
 
 use super::row::Row;
 use super::table::{MACHINE, PROCESS, goes_without_saying, row};
-use super::{Header, Line, Ours};
+use super::{Header, Ours};
 use crate::model::{Moment, Process, Snapshot};
 
 /// Writes the lines of one recording.
@@ -109,11 +109,12 @@ impl Writer {
             t,
             b: ((b as f64 - t).abs() >= 1.0).then_some(b),
             w: (w.abs_diff(b.cast_signed()) > 2).then_some(w),
-            o: ours,
             m: machine.since(&before.map_or_else(Row::default, |before| row(&MACHINE, &before.machine))),
-            ..Line::default()
+            n: New(Vec::new()),
+            c: Vec::new(),
+            g: Vec::new(),
+            o: ours,
         };
-        let mut new = Vec::new();
         for process in snapshot.processes.iter().filter(|process| keep(process)) {
             match before.and_then(|before| before.find(&process.id)) {
                 Some(before) if reads_the_same(before, process) => {}
@@ -123,51 +124,56 @@ impl Writer {
                         line.c.push((process.id.pid, changes));
                     }
                 }
-                None => new.push(process),
+                None => line.n.0.push(process),
             }
         }
         let gone = before.iter().flat_map(|before| &before.processes).map(|process| process.id);
         line.g.extend(gone.filter(|id| !snapshot.find(id).is_some_and(keep)).map(|id| id.pid));
-        serde_json::to_writer(&mut *out, &WithNew(&line, &new))?;
+        serde_json::to_writer(&mut *out, &line)?;
         out.write_all(b"\n")
     }
 }
 
-/// A line, with the processes that were not there before: each is put together as it is written.
-struct WithNew<'l>(&'l Line<'l>, &'l [&'l Process]);
+/// One sample, as it is written: the keys are those of [what is read](super::Line).
+#[derive(Serialize)]
+struct Line<'l> {
+    #[serde(serialize_with = "whole_or_not")]
+    t: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    b: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    w: Option<i64>,
+    #[serde(skip_serializing_if = "Row::is_empty")]
+    m: Row<'static>,
+    #[serde(skip_serializing_if = "New::is_empty")]
+    n: New<'l>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    c: Vec<(u32, Row<'static>)>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    g: Vec<u32>,
+    #[serde(skip_serializing_if = "Ours::is_empty")]
+    o: Ours,
+}
 
-impl Serialize for WithNew<'_> {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let WithNew(line, new) = self;
-        let mut map = serializer.serialize_map(None)?;
-        map.serialize_entry("t", &super::WholeOrNot(line.t))?;
-        line.b.iter().try_for_each(|b| map.serialize_entry("b", b))?;
-        line.w.iter().try_for_each(|w| map.serialize_entry("w", w))?;
-        if !line.m.is_empty() {
-            map.serialize_entry("m", &line.m)?;
-        }
-        if !new.is_empty() {
-            map.serialize_entry("n", &Whole(new))?;
-        }
-        if !line.c.is_empty() {
-            map.serialize_entry("c", &line.c)?;
-        }
-        if !line.g.is_empty() {
-            map.serialize_entry("g", &line.g)?;
-        }
-        if !line.o.is_empty() {
-            map.serialize_entry("o", &line.o)?;
-        }
-        map.end()
+/// Processes that were not there before: the row of each is put together as it is written.
+struct New<'l>(Vec<&'l Process>);
+
+impl New<'_> {
+    fn is_empty(&self) -> bool {
+        self.0.is_empty()
     }
 }
 
-struct Whole<'l>(&'l [&'l Process]);
-
-impl Serialize for Whole<'_> {
+impl Serialize for New<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_seq(self.0.iter().map(|process| whole(process)))
     }
+}
+
+/// A whole number is written as one.
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
+fn whole_or_not<S: Serializer>(number: &f64, serializer: S) -> Result<S::Ok, S::Error> {
+    if number.fract() == 0.0 { serializer.serialize_u64(*number as u64) } else { serializer.serialize_f64(*number) }
 }
 
 /// One that was not there before.

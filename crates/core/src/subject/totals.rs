@@ -99,9 +99,14 @@ impl Totals {
         self.stale
     }
 
-    /// What of a member was read before it last ran, and whether nobody has run since the sample before.
-    pub(crate) fn carried(&self) -> (Needs, bool) {
-        (self.outrun, self.still)
+    /// What of a member was read before it last ran.
+    pub(crate) fn outrun(&self) -> Needs {
+        self.outrun
+    }
+
+    /// Whether nobody has run since the sample before.
+    pub(crate) fn stood_still(&self) -> bool {
+        self.still
     }
 
     /// The resident sum, where that is all that is known of its memory.

@@ -134,8 +134,8 @@ proptest! {
             }
             world.machine.memory_available = Some(figures[0].0 << 20);
             let snapshot = world.snapshot();
-            let tick = Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
-            let events = judge.tick(&tick);
+            let tick = Tick { suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
+            let events = judge.tick(&snapshot, &tick);
             let circumstances = Circumstances {
                 snapshot: &snapshot,
                 protections: &protections,

@@ -167,8 +167,8 @@ fn all_rules_together_act_no_more_than_the_cap_allows() {
     let snapshot = world.snapshot();
     let mut judge = sophron_core::judge::Judge::new(&rules, 1);
     let none = BTreeSet::new();
-    let tick = Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
-    let events = judge.tick(&tick);
+    let tick = Tick { suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
+    let events = judge.tick(&snapshot, &tick);
     let circumstances = Circumstances {
         snapshot: &snapshot,
         protections: &Protections::default(),

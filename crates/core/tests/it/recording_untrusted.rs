@@ -126,8 +126,8 @@ fn no_figure_is_too_large_to_be_judged() {
             let snapshot = replay.next(line.as_bytes()).unwrap().clone();
             let none = std::collections::BTreeSet::new();
             let zone = jiff::tz::TimeZone::UTC;
-            let tick = Tick { snapshot: &snapshot, suspended: &none, busy: &none, only: None, zone: &zone };
-            let _ = judge.tick(&tick);
+            let tick = Tick { suspended: &none, busy: &none, only: None, zone: &zone };
+            let _ = judge.tick(&snapshot, &tick);
         }
     }
 }

@@ -70,13 +70,15 @@ impl Script {
         let snapshot = self.world.snapshot();
         let ids: BTreeSet<_> = snapshot.processes.iter().map(|process| process.id).collect();
         let none = BTreeSet::new();
-        self.judge.tick(&Tick {
-            snapshot: &snapshot,
-            suspended: if self.suspended { &ids } else { &none },
-            busy: if self.busy { &ids } else { &none },
-            only: None,
-            zone: &self.zone,
-        })
+        self.judge.tick(
+            &snapshot,
+            &Tick {
+                suspended: if self.suspended { &ids } else { &none },
+                busy: if self.busy { &ids } else { &none },
+                only: None,
+                zone: &self.zone,
+            },
+        )
     }
 
     fn word(&mut self, event: &Event) -> String {

@@ -46,10 +46,8 @@ impl Context {
             process.quiet = process.promise.being().holds(process.cpu_time, process.cpu);
             return true;
         }
-        let passed = now.checked_sub(row.cpu_at).filter(|passed| *passed > 0 && row.cpu_at > 0);
-        let rate = passed.map(|passed| clock.saturating_sub(row.cpu_ns) as f64 / 1e7 / (passed as f64 / 1e9));
-        let back = clock < row.cpu_ns;
-        if !back && demand.unnamed && process.promise.whoever().holds(Duration::from_nanos(clock), rate) {
+        let (used, rate) = (Duration::from_nanos(clock), row.rate(clock, now));
+        if clock >= row.cpu_ns && demand.unnamed && process.promise.whoever().holds(used, rate) {
             row.take_cpu(process, clock, now);
             (process.faults, process.waited) = (None, None);
             (process.disk_read, process.disk_write) = (None, None);

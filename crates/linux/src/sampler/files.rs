@@ -5,14 +5,14 @@ use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
-use rustix::fs::{AtFlags, CWD, Mode, OFlags};
+use rustix::fs::{AtFlags, CWD, Dir, Mode, OFlags};
 
 use super::SampleError;
 
 #[derive(Debug)]
-pub(super) struct Files {
+pub(crate) struct Files {
     root: PathBuf,
-    pub folder: OwnedFd,
+    folder: OwnedFd,
     buffer: Vec<u8>,
     path: String,
 }
@@ -40,6 +40,15 @@ impl Files {
         let uid = rustix::fs::fstat(&folder)?.st_uid;
         let fd = rustix::fs::openat(&folder, file, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?;
         Ok((self.whole(fd)?, uid))
+    }
+
+    /// Every process there is, in no order.
+    pub fn pids(&self) -> io::Result<Vec<u32>> {
+        let mut pids = Vec::new();
+        for entry in Dir::read_from(&self.folder)? {
+            pids.extend(crate::proc::number::<u32>(entry?.file_name().to_bytes()));
+        }
+        Ok(pids)
     }
 
     /// A file of a process, whole.

@@ -1,8 +1,8 @@
 //! The sampler: one pass over the processes a tick, reading only what may have changed.
 //!
 //! Of every process the CPU clock is read, which costs a tenth of its `stat` file. Files are read again only of a process
-//! whose clock has moved, of those that a rule names, and of a tenth of the others in turn: what did not run cannot have
-//! changed much by itself, and nothing is older than ten ticks.
+//! whose clock has moved, and of a tenth of the others in turn: what did not run cannot have changed much by itself, and
+//! nothing is older than ten ticks. On demand ([`Demand`]) less is read, and the rest when it is asked for.
 
 mod demand;
 mod descent;
@@ -30,7 +30,7 @@ use crate::living;
 pub use demand::Demand;
 use demand::Reading;
 use descent::Descent;
-use files::Files;
+pub(crate) use files::Files;
 use pids::Pids;
 pub use risky::RiskyFiles;
 use risky::{ProcFiles, Risky};

@@ -2,8 +2,6 @@
 
 use std::io;
 
-use rustix::fs::Dir;
-
 use super::SLICES;
 use super::files::Files;
 use super::row::Row;
@@ -43,10 +41,7 @@ impl Pids {
             }
             _ => {
                 self.since_listing = 0;
-                let mut all = Vec::with_capacity(known.len() + 64);
-                for entry in Dir::read_from(&reader.folder)? {
-                    all.extend(crate::proc::number::<u32>(entry?.file_name().to_bytes()));
-                }
+                let mut all = reader.pids()?;
                 all.sort_unstable();
                 let is_new = |pid: &&u32| known.binary_search_by_key(*pid, |row| row.pid).is_err();
                 let new = all.iter().filter(is_new).copied().collect();

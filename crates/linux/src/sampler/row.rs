@@ -113,11 +113,15 @@ impl Row {
         self.known = false;
     }
 
-    /// CPU used since the tick before, by a clock read at that time.
+    /// CPU used since the tick before, percent of one core, by a clock read at that time.
+    pub fn rate(&self, cpu_ns: u64, now: u64) -> Option<f64> {
+        let passed = now.checked_sub(self.cpu_at).filter(|passed| *passed > 0 && self.cpu_at > 0)?;
+        Some(cpu_ns.saturating_sub(self.cpu_ns) as f64 / 1e7 / (passed as f64 / 1e9))
+    }
+
+    /// Takes that for this tick's.
     pub fn take_cpu(&mut self, process: &mut Process, cpu_ns: u64, now: u64) {
-        let passed = now.checked_sub(self.cpu_at).filter(|passed| *passed > 0 && self.cpu_at > 0);
-        let used = cpu_ns.saturating_sub(self.cpu_ns) as f64 / 1e7;
-        process.cpu = passed.map(|passed| used / (passed as f64 / 1e9));
+        process.cpu = self.rate(cpu_ns, now);
         process.cpu_time = Duration::from_nanos(cpu_ns);
         (self.cpu_ns, self.cpu_at) = (cpu_ns, now);
     }
@@ -173,19 +177,15 @@ impl Context {
             row.cpu_at = now;
             return lives;
         }
-        let looked_at = in_turn || settling || !row.known || row.rename || self.anew;
-        match (clock_ns, self.reading) {
-            (Some(clock), Reading::OnDemand(demand)) if !looked_at => {
-                return self.refresh_on_demand(row, process, (clock, moved), now, demand);
-            }
-            _ => {}
+        let in_full = in_turn || settling || !row.known || self.anew;
+        if let (Some(clock), Reading::OnDemand(demand), false) = (clock_ns, self.reading, in_full || row.rename) {
+            return self.refresh_on_demand(row, process, (clock, moved), now, demand);
         }
-        if moved || looked_at {
-            let needs = if moved || in_turn || settling || !row.known || self.anew { self.base } else { Needs::NONE };
+        if moved || in_full || row.rename {
+            let needs = if moved || in_full { self.base } else { Needs::NONE };
             let lives = self.read_stat(row, process, clock_ns, now, needs);
-            // What was not read because it did not run is carried over as what it still has.
-            process.stale = Needs::NONE;
             if let Reading::OnDemand(_) = self.reading {
+                // What was not read because it did not run is carried over as what it still has.
                 let unread = self.base.only(Needs::FILES).without(needs.with(Cost::Stat));
                 process.stale = unread.and(self.base.only(Needs::COSTLY));
                 process.outrun = if moved { unread } else { process.outrun.only(unread) };
