@@ -4,6 +4,8 @@ use std::fs;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
+use std::sync::Arc;
+use std::thread::Builder;
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -216,21 +218,72 @@ pub(crate) fn is_in_need(error: &io::Error) -> bool {
     matches!(error.raw_os_error(), Some(libc::EMFILE | libc::ENFILE | libc::ENOMEM | libc::EAGAIN | libc::EINTR))
 }
 
-/// A file of every process in `/proc`, in one look. Of whom is gone there is nothing to see, and what may not be read is another
-/// user's.
-///
-/// # Errors
-/// Somebody could not be read, for want of descriptors or memory: who was seen is not everybody.
-pub(crate) fn of_each(file: &str, mut see: impl FnMut(u32, &[u8])) -> io::Result<()> {
-    let mut files = Files::new(Path::new("/proc")).map_err(|error| error.source)?;
-    for pid in files.pids()? {
-        match files.of(pid, file) {
-            Ok(bytes) => see(pid, bytes),
+/// Of so many processes one thread reads a file of each: a millisecond's work.
+const OF_ONE_THREAD: usize = 100;
+
+/// Most threads that do so at once.
+const MOST_THREADS: usize = 4;
+
+/// What a file of every process in `/proc` tells, in one look, by several threads where there are many; and the error where
+/// somebody could not be read for want of descriptors or memory: who was seen is not everybody then. Of whom is gone there is
+/// nothing to see, and what may not be read is another user's.
+pub(crate) fn of_each<T: Send>(
+    file: &str,
+    see: impl Fn(u32, &[u8]) -> Option<T> + Sync,
+) -> (Vec<T>, Option<io::Error>) {
+    let (mut files, mut pids) = match open().and_then(|files| Ok((files.pids()?, files))) {
+        Ok((pids, files)) => (files, pids),
+        Err(error) => return (Vec::new(), Some(error)),
+    };
+    let see = &see;
+    let cores = std::thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS);
+    let each = pids.len().div_ceil(cores).max(OF_ONE_THREAD);
+    std::thread::scope(|scope| {
+        let mut others = Vec::new();
+        while pids.len() > each
+            && let Ok(mut files) = open()
+        {
+            let part = Arc::new(pids.split_off(pids.len() - each));
+            let theirs = Arc::clone(&part);
+            let look = move || of_these(&mut files, &theirs, file, see);
+            match Builder::new().name("look".to_owned()).spawn_scoped(scope, look) {
+                Ok(other) => others.push(other),
+                Err(_) => {
+                    pids.extend(part.iter());
+                    break;
+                }
+            }
+        }
+        let (mut seen, mut error) = of_these(&mut files, &pids, file, see);
+        for other in others {
+            // A panic in it has been printed.
+            let (more, theirs) = other.join().unwrap_or((Vec::new(), Some(io::ErrorKind::Other.into())));
+            seen.extend(more);
+            error = error.or(theirs);
+        }
+        (seen, error)
+    })
+}
+
+fn open() -> io::Result<Files> {
+    Files::new(Path::new("/proc")).map_err(|error| error.source)
+}
+
+fn of_these<T>(
+    files: &mut Files,
+    pids: &[u32],
+    file: &str,
+    see: &impl Fn(u32, &[u8]) -> Option<T>,
+) -> (Vec<T>, Option<io::Error>) {
+    let mut seen = Vec::new();
+    for pid in pids {
+        match files.of(*pid, file) {
+            Ok(bytes) => seen.extend(see(*pid, bytes)),
             Err(error) if is_gone(&error) || error.kind() == io::ErrorKind::PermissionDenied => {}
-            Err(error) => return Err(error),
+            Err(error) => return (seen, Some(error)),
         }
     }
-    Ok(())
+    (seen, None)
 }
 
 /// When the process of that PID was started, clock ticks since boot; `None` when there is none.

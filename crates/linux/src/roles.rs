@@ -108,15 +108,14 @@ pub(crate) struct Tracers {
 
 impl Tracers {
     pub fn look() -> Tracers {
-        let mut seen = Tracers::default();
-        let looked = of_each("status", |traced, status| {
+        let (pairs, error) = of_each("status", |traced, status| {
             let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"TracerPid:\t"));
-            if let Some(tracer) = line.and_then(number).filter(|tracer| *tracer != 0) {
-                seen.traced.entry(tracer).or_default().push(traced);
-            }
+            let tracer = line.and_then(number).filter(|tracer| *tracer != 0)?;
+            Some((tracer, traced))
         });
-        if let Err(error) = looked {
-            seen = Tracers { traced: HashMap::new(), unread: cannot_be_seen(&error) };
+        let mut seen = Tracers { traced: HashMap::new(), unread: error.and_then(|error| cannot_be_seen(&error)) };
+        for (tracer, traced) in pairs {
+            seen.traced.entry(tracer).or_default().push(traced);
         }
         ANY_TRACER.store(!seen.traced.is_empty(), Ordering::Relaxed);
         seen

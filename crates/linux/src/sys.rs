@@ -3,6 +3,7 @@
 #![allow(unsafe_code, reason = "rustix has no clock of another process by PID, and no signal masks")]
 
 use std::io;
+use std::ops::Range;
 use std::os::unix::process::CommandExt;
 use std::process::Command;
 use std::time::Duration;
@@ -166,6 +167,20 @@ pub fn wait_in_kernel(length: Duration) -> io::Result<()> {
     unsafe { libc::waitpid(pid, std::ptr::null_mut(), 0) };
     Ok(())
 }
+
+/// Lets go of the memory that holds this code, all that is mapped in one piece with it: the kernel maps it again from the program's file
+/// as it is run again (madvise(2), `MADV_DONTNEED`). `mapped` tells in which range of addresses an address is mapped, and is none
+/// where that is not code as it stands in the file.
+///
+/// # Errors
+/// It is locked in memory (`EINVAL`).
+pub fn let_go_of_code(mapped: impl Fn(usize) -> Option<Range<usize>>) -> io::Result<()> {
+    let Some(range) = mapped(wait_in_kernel as *const () as usize) else { return Ok(()) };
+    // SAFETY: nobody can have written to a mapping of code, which is not writable: what is mapped again is what was there.
+    let status = unsafe { libc::madvise(range.start as *mut libc::c_void, range.len(), libc::MADV_DONTNEED) };
+    if status == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+}
+
 #[cfg(test)]
 mod tests {
     #[test]

@@ -7,7 +7,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
 use sophron_core::act::Act;
-use sophron_core::audit::{Draft, Kind, Who};
+use sophron_core::audit::{Draft, Filter, Kind, Who};
 use sophron_core::command_lines::CommandLines;
 use sophron_core::happening::{Happening, Scribe, What};
 use sophron_linux::here;
@@ -35,7 +35,7 @@ fn writers_in_turn_never_break_the_chain() {
             });
         }
     });
-    let verified = trail::read(state.path(), None).unwrap().unwrap().verify();
+    let verified = trail::read(state.path(), None, None).unwrap().unwrap().verify();
     assert_eq!((verified.fault, verified.records.len()), (None, 2 + 4 * 25 * 2));
 }
 
@@ -70,7 +70,32 @@ fn a_lock_that_is_not_released_fails_closed() {
     assert!(matches!(trail.append(&[draft()]), Err(TrailError::Locked(_))));
     drop(lock);
     trail.append(&[draft()]).unwrap();
-    assert_eq!(trail::read(state.path(), None).unwrap().unwrap().verify().records.len(), 4);
+    assert_eq!(trail::read(state.path(), None, None).unwrap().unwrap().verify().records.len(), 4);
+}
+
+/// Of a span of time only the files of that time are read, and of later ones what was recorded while the clock was behind.
+#[test]
+fn a_span_is_read_without_the_files_around_it() {
+    let state = tempfile::tempdir().unwrap();
+    let keeping = Keeping { piece: 4 << 10, ..Keeping::default() };
+    let mut trail = TrailFile::open(state.path(), draft(), keeping).unwrap();
+    let begun = here::now().wall;
+    let at = |second: i64| begun + jiff::SignedDuration::from_secs(second);
+    // An hour is counted, and then the clock is set back by half of it.
+    let seconds = || (1..=60).chain(30..=60).map(|minute| minute * 60);
+    for second in seconds() {
+        trail.append(&[Draft { at: at(second), ..draft() }]).unwrap();
+    }
+    assert!(trail::files(state.path()).unwrap().len() > 5);
+    let (since, until) = (at(20 * 60), at(40 * 60));
+    let asked = Filter { since: Some(since), until: Some(until), ..Filter::default() };
+    let read = trail::read(state.path(), Some(since), Some(until)).unwrap().unwrap();
+    let picked: Vec<_> = read.bytes.iter().flat_map(|bytes| asked.pick(bytes, false)).map(|record| record.at).collect();
+    let within: Vec<_> = seconds().map(at).filter(|at| (since..=until).contains(at)).collect();
+    assert_eq!(picked, within);
+    let whole = trail::read(state.path(), None, None).unwrap().unwrap();
+    let bytes = |files: &trail::Files| files.bytes.iter().map(Vec::len).sum::<usize>();
+    assert!(bytes(&read) * 4 < bytes(&whole) * 3, "{} of {}", bytes(&read), bytes(&whole));
 }
 
 /// What of a command line goes into the record is a setting; what is shown is masked all the same.

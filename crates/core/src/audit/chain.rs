@@ -384,6 +384,13 @@ pub fn find_time(bytes: &[u8], since: Timestamp) -> usize {
     low
 }
 
+/// Whether a line, by how it begins, was recorded while the clock was behind what it had been (a record's `latest`).
+pub fn clock_was_behind(line: &[u8]) -> bool {
+    let number = line.strip_prefix(b"{\"seq\":").unwrap_or_default();
+    let after = number.iter().position(|byte| !byte.is_ascii_digit()).unwrap_or(number.len());
+    number[after..].starts_with(b",\"latest\":")
+}
+
 #[derive(serde::Deserialize)]
 struct Reached {
     at: Timestamp,

@@ -84,19 +84,27 @@ impl Filter {
             && (self.covers.is_none() || brief.subject.is_some())
     }
 
+    /// Whether a record says when a watcher began or ended, up to the time that is asked for: without those it is not known what
+    /// became of a case.
+    pub fn is_mark(&self, kind: &Kind, at: Timestamp) -> bool {
+        matches!(kind, Kind::WatcherStarted | Kind::WatcherEnded) && self.until.is_none_or(|until| at <= until)
+    }
+
     /// The records of some lines that are wanted; with `marks` also those that say when a watcher began and ended. Lines that
     /// cannot be read are left out: `verify` names them.
     pub fn pick(&self, bytes: &[u8], marks: bool) -> Vec<Record> {
         let lines = bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty());
-        let is_mark = |kind: &Kind| marks && matches!(kind, Kind::WatcherStarted | Kind::WatcherEnded);
+        let is_mark = |kind: &Kind, at: Timestamp| marks && self.is_mark(kind, at);
+        // Of most lines the brief is enough, but where only times are asked for, by which they were found.
+        let brief_first = self.rule.is_some() || self.app.is_some() || self.case.is_some() || self.covers.is_some();
         let mut picked = Vec::new();
         for line in lines {
-            let Ok(brief) = serde_json::from_slice::<Brief<'_>>(line) else { continue };
-            if !is_mark(&brief.kind) && !self.may_take(&brief) {
+            let brief = || serde_json::from_slice::<Brief<'_>>(line).ok();
+            if brief_first && !brief().is_some_and(|brief| is_mark(&brief.kind, brief.at) || self.may_take(&brief)) {
                 continue;
             }
             let record = serde_json::from_slice::<Record>(line).ok();
-            picked.extend(record.filter(|record| is_mark(&record.kind) || self.takes(record)));
+            picked.extend(record.filter(|record| is_mark(&record.kind, record.at) || self.takes(record)));
         }
         picked
     }

@@ -15,7 +15,8 @@ mod words;
 pub use account::account;
 pub use cases::{CaseSummary, Done, HandSummary, Story, cases, hands};
 pub use chain::{
-    Checked, Fault, GENESIS, Link, Repair, Verified, Walk, check, check_files, find_time, tail, verify, verify_files,
+    Checked, Fault, GENESIS, Link, Repair, Verified, Walk, check, check_files, clock_was_behind, find_time, tail,
+    verify, verify_files,
 };
 pub use filter::Filter;
 pub use in_force::{InForce, OpenHold, OpenSuspension};

@@ -45,7 +45,7 @@ impl Condition {
         if is_settled { Promise::of_being(Quiet::ALWAYS) } else { Promise::NONE }
     }
 
-    fn goes_by_who_it_is(&self) -> bool {
+    pub(crate) fn goes_by_who_it_is(&self) -> bool {
         let now = |quantity: &Quantity| matches!(quantity, Quantity::Now(field) if field.is_lasting());
         match self {
             Condition::Any(parts) | Condition::All(parts) => parts.iter().all(Condition::goes_by_who_it_is),

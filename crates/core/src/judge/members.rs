@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
+use super::covers::Covers;
 use super::sight::{Sight, needed};
 use super::subjects::{Exact, Kept, MemoryWish, Round, State};
 use super::{RuleStatus, Tick};
@@ -21,6 +22,7 @@ const MOVED: f64 = 0.02;
 const STALE: u64 = 10;
 
 /// Whom rules that judge groups cover: those with the same `where` share it.
+#[derive(Debug)]
 pub(super) struct Covered {
     /// Their places in the sample, which is in the order of PIDs.
     places: Vec<usize>,
@@ -30,6 +32,7 @@ pub(super) struct Covered {
 }
 
 /// The members of a group.
+#[derive(Debug)]
 struct Members {
     key: SubjectKey,
     places: Vec<usize>,
@@ -38,7 +41,7 @@ struct Members {
 }
 
 /// What they come to, after so many readings.
-#[derive(Clone, Copy)]
+#[derive(Debug, Clone, Copy)]
 struct Summed {
     totals: Totals,
     /// Who stands for them: who uses most CPU, and who has most memory.
@@ -46,15 +49,22 @@ struct Summed {
     reads: u64,
 }
 
-/// Whom the rule's `where` covers.
-pub(super) fn covered(rule: &Rule, sight: &mut Sight<'_>, tick: &Tick<'_>) -> Covered {
+/// Whom the rule's `where` covers, which is the one of that place.
+pub(super) fn covered(
+    rule: &Rule,
+    place: Option<usize>,
+    covers: &mut Covers,
+    sight: &mut Sight<'_>,
+    tick: &Tick<'_>,
+) -> Covered {
+    let condition = rule.covers.as_ref().zip(place);
     let (mut places, mut status) = (Vec::new(), RuleStatus::default());
     for at in 0..sight.snapshot().processes.len() {
         let process = sight.process(at);
         if process.has_ended() || tick.leaves_out(&process.id) {
             continue;
         }
-        match rule.covers.as_ref().map_or(Truth::True, |covers| sight.settle(covers, at, None)) {
+        match condition.map_or(Truth::True, |(condition, place)| covers.settle(condition, place, sight, at)) {
             // Whose program is not known yet is of no app.
             Truth::True if rule.judge == Judged::App && sight.process(at).app_unread() => {
                 status.undecided += 1;
@@ -78,6 +88,16 @@ pub(super) fn covered(rule: &Rule, sight: &mut Sight<'_>, tick: &Tick<'_>) -> Co
 impl Covered {
     pub fn status(&self) -> RuleStatus {
         self.status.clone()
+    }
+
+    /// Whether there was no doubt about anybody.
+    pub fn is_decided(&self) -> bool {
+        self.status.undecided == 0
+    }
+
+    /// Of the next sample, where they are the same.
+    pub fn go_on(&mut self) {
+        self.groups.iter_mut().for_each(|members| members.summed = None);
     }
 }
 
@@ -103,7 +123,7 @@ impl OfGroup<'_> {
         }
         let members: Vec<&Process> = self.of.places.iter().map(|at| sight.process(*at)).collect();
         let group = Group { name: String::new(), owner: String::new(), members };
-        let place = |lead: &Process| self.of.ids.iter().position(|id| *id == lead.id).unwrap_or(0);
+        let place = |lead: &Process| group.members.iter().position(|one| std::ptr::eq(*one, lead)).unwrap_or(0);
         let leads = [false, true].map(|by_memory| self.of.places[place(group.heaviest(by_memory))]);
         *self.of.summed.insert(Summed { totals: Totals::of(&group, self.rule.judge), leads, reads })
     }

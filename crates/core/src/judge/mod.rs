@@ -4,6 +4,7 @@
 //! step's outcome is told back with [`Judge::settled`] before the next may fall due.
 
 mod case;
+mod covers;
 mod event;
 mod ladder;
 mod members;
@@ -20,6 +21,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use case::{Case, Closing, MOST_POINTS, Points};
+use covers::Covers;
 pub use event::{Event, Tick};
 use ladder::Fate;
 pub use ladder::{Allowance, Ladder, Owed};
@@ -80,8 +82,11 @@ pub struct Judge {
     every: Duration,
     settle: Duration,
     watched: Vec<Watched>,
-    /// How many different `where`s there are.
-    wheres: usize,
+    covers: Covers,
+    /// Whom rules that judge groups covered at the last tick, and in which generation that was.
+    covered: (u64, BTreeMap<(Option<usize>, Judged), Covered>),
+    /// Which processes any rule that judges processes was concerned with, by their places, and in which generation.
+    concerned: (u64, Vec<bool>),
     windows: Windows,
     /// Whether nothing that was promised of a process counts at the next tick.
     anew: bool,
@@ -102,7 +107,9 @@ impl Judge {
             every: rules.every,
             settle: rules.settle,
             watched: Vec::new(),
-            wheres: 0,
+            covers: Covers::default(),
+            covered: (0, BTreeMap::new()),
+            concerned: (0, Vec::new()),
             windows: Windows::default(),
             anew: true,
             memory: Memory::new(next_case),
@@ -145,7 +152,8 @@ impl Judge {
         }
         windows.adopt(std::mem::take(&mut self.windows), self.every);
         self.windows = windows;
-        (self.watched, self.wheres, self.anew) = (watched, wheres.len(), true);
+        (self.watched, self.covers, self.anew) = (watched, Covers::of(&wheres), true);
+        (self.covered, self.concerned) = ((0, BTreeMap::new()), (0, Vec::new()));
     }
 
     /// Judges by other rules from now on. What a rule means decides whether it is the same: then its stories go on, whatever
@@ -289,8 +297,9 @@ impl Judge {
             let gone = watched.state.drop_the_ended(&watched.rule.name, sight.snapshot(), &mut self.memory, self.every);
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
+        self.covers.keep_up(sight.snapshot());
         let Findings { found, statuses } = self.look_at_processes(sight, tick, since_begun);
-        let mut covered: BTreeMap<(Option<usize>, Judged), Covered> = BTreeMap::new();
+        let mut covered = self.still_covered(sight, tick);
         for (watched, (found, status)) in self.watched.iter_mut().zip(found.into_iter().zip(statuses)) {
             let rule = Arc::clone(&watched.rule);
             let mut round = Round {
@@ -312,8 +321,9 @@ impl Judge {
             if rule.judge == Judged::Process {
                 watched.state.judge_processes(&mut round, sight, &found, &self.windows, watched.filled);
             } else {
+                let known = covered.entry((watched.covers, rule.judge));
                 let covered =
-                    covered.entry((watched.covers, rule.judge)).or_insert_with(|| members::covered(&rule, sight, tick));
+                    known.or_insert_with(|| members::covered(&rule, watched.covers, &mut self.covers, sight, tick));
                 round.status = covered.status();
                 match rule.judge {
                     Judged::Machine => watched.state.judge_machine(&mut round, sight, covered),
@@ -329,8 +339,22 @@ impl Judge {
                 watched.state.clean(self.ticks);
             }
         }
+        self.covered = (self.covers.generation(), covered);
         self.memory.forget(&moment);
         events
+    }
+
+    /// Whom rules that judge groups still cover: of a whole sample in which everybody is who he was, those whose `where` goes by that.
+    fn still_covered(&mut self, sight: &Sight<'_>, tick: &Tick<'_>) -> BTreeMap<(Option<usize>, Judged), Covered> {
+        let (generation, mut covered) = std::mem::take(&mut self.covered);
+        if sight.is_lazy() || tick.only.is_some() || generation != self.covers.generation() {
+            return BTreeMap::new();
+        }
+        covered.retain(|(place, _), covered| {
+            covered.go_on();
+            covered.is_decided() && place.is_none_or(|place| self.covers.is_lasting(place))
+        });
+        covered
     }
 
     /// Groups whose exact memory would decide.

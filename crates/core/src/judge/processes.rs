@@ -3,6 +3,7 @@
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
 
+use super::covers::Covers;
 use super::sight::Sight;
 use super::subjects::Round;
 use super::{CLEAN, Judge, RuleStatus, Tick, Watched};
@@ -132,16 +133,29 @@ impl Judge {
         let followed: BTreeSet<ProcessId> = rules.iter().flat_map(|(_, watched)| watched.state.followed()).collect();
         let anew = std::mem::take(&mut self.anew);
         let Windows { all, of } = &mut self.windows;
+        let covering = vec![None; self.covers.count()];
+        // In a whole sample in which everybody is who he was, nobody who concerned no rule concerns one now.
+        let is_known = !anew && !sight.is_lazy() && tick.only.is_none();
+        let known = is_known && self.concerned.0 == self.covers.generation();
+        let mut concerned = std::mem::take(&mut self.concerned.1);
+        if !known {
+            concerned.clear();
+            concerned.resize(sight.snapshot().processes.len(), false);
+        }
         let mut look = Look {
             at: 0,
-            covering: vec![None; self.wheres],
+            covers: &mut self.covers,
+            covering,
             fed: vec![false; all.len()],
             since_begun,
             tick: self.ticks,
             every: self.every,
             filled: all,
         };
-        for at in 0..sight.snapshot().processes.len() {
+        for (at, concerned) in concerned.iter_mut().enumerate() {
+            if known && !*concerned && (followed.is_empty() || !followed.contains(&sight.process(at).id)) {
+                continue;
+            }
             let process = sight.process(at);
             let id = process.id;
             if process.has_ended() || tick.leaves_out(&id) {
@@ -160,6 +174,8 @@ impl Judge {
             let mut promise = if is_followed || !sight.is_lazy() { Promise::NONE } else { Promise::ALWAYS };
             for (place, watched) in &rules {
                 let covered = look.covered(sight, watched);
+                *concerned |=
+                    covered != Truth::False || !watched.covers.is_some_and(|place| look.covers.is_lasting(place));
                 let mut truth = Truth::Unknown;
                 if covered == Truth::True {
                     let history = match watched.filled {
@@ -191,6 +207,7 @@ impl Judge {
             }
         }
         self.windows.clean(self.ticks);
+        self.concerned = (self.covers.generation(), concerned);
         findings
     }
 }
@@ -198,6 +215,7 @@ impl Judge {
 /// A look at one process after the other.
 struct Look<'f> {
     at: usize,
+    covers: &'f mut Covers,
     /// What is known of its `where`s at this tick: rules with the same one share it.
     covering: Vec<Option<Truth>>,
     /// Which of its windows have been filled at this tick.
@@ -220,7 +238,7 @@ impl Look<'_> {
         let Some((place, covers)) = watched.covers.zip(watched.rule.covers.as_ref()) else { return Truth::True };
         match self.covering[place] {
             Some(known) => known,
-            None => *self.covering[place].insert(sight.settle(covers, self.at, None)),
+            None => *self.covering[place].insert(self.covers.settle(covers, place, sight, self.at)),
         }
     }
 

@@ -55,7 +55,7 @@ impl Origin {
 
 /// What a process is called and where it belongs: texts that stay from one sample to the next, and are shared between
 /// them. All are already made harmless ([`crate::text::clean`]).
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Default)]
 pub struct Names {
     /// The kernel's short name (`stat` field 2), at most 15 bytes, settable by the process itself.
     pub name: String,
@@ -92,7 +92,7 @@ pub struct Names {
 }
 
 /// What a name rests on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub enum Basis {
     /// It could not be read yet.
     Unread,

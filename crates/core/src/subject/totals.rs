@@ -46,7 +46,9 @@ impl Totals {
     /// The sums of a group.
     pub fn of(group: &Group<'_>, judged: Judged) -> Totals {
         let members = &group.members;
-        let sum = |of: fn(&Process) -> Option<f32>| members.iter().map(|process| of(process)).sum::<Option<f32>>();
+        fn sum(members: &[&Process], of: impl Fn(&Process) -> Option<f32>) -> Option<f32> {
+            members.iter().map(|process| of(process)).sum()
+        }
         Totals {
             judged,
             cpu: group.cpu(judged.grouping().unwrap_or(Grouping::App)),
@@ -55,10 +57,10 @@ impl Totals {
             // Address space costs nothing: a few processes can have more than a number holds.
             sizes: SIZES
                 .map(|(_, of)| members.iter().try_fold(0_u64, |all, process| Some(all.saturating_add(of(process)?)))),
-            disk_read: sum(|process| process.disk_read),
-            disk_write: sum(|process| process.disk_write),
-            faults: sum(|process| process.faults),
-            children_cpu: sum(Process::children_cpu),
+            disk_read: sum(members, |process| process.disk_read),
+            disk_write: sum(members, |process| process.disk_write),
+            faults: sum(members, |process| process.faults),
+            children_cpu: sum(members, Process::children_cpu),
             threads: members.iter().map(|process| process.threads).fold(0, u32::saturating_add),
             members: members.len() as u32,
             age: members.iter().map(|process| process.age).max().unwrap_or_default(),

@@ -338,10 +338,8 @@ fn stands_still(member: &Handle) -> bool {
 
 /// Every process, in one look; and why somebody may be missing.
 fn all(unread: &mut Option<io::Error>) -> Vec<Seen> {
-    let mut seen = Vec::new();
-    let looked = of_each("stat", |pid, line| {
-        seen.extend(stat::parse(line).map(|stat| Seen { pid, parent: stat.parent, start: stat.start }));
-    });
-    *unread = looked.err();
+    let (seen, error) =
+        of_each("stat", |pid, line| stat::parse(line).map(|stat| Seen { pid, parent: stat.parent, start: stat.start }));
+    *unread = error;
     seen
 }

@@ -11,6 +11,7 @@ mod group_clocks;
 mod identity;
 mod kept;
 mod machine;
+mod names;
 mod passing;
 mod pids;
 mod risky;

@@ -12,7 +12,7 @@ use super::demand::Reading;
 use super::identity::{self, Identity};
 use super::risky::Read;
 use super::voice::Voice;
-use super::{Context, Pass, SLICES};
+use super::{Context, Pass, SLICES, names};
 use crate::handle::is_in_need;
 use crate::here;
 use crate::living;
@@ -381,6 +381,9 @@ impl Context {
             process.age = self.age_of(row.start);
         }
         self.read_others(row, process, needs, changed);
+        if changed {
+            names::shared(&mut process.names);
+        }
         true
     }
 

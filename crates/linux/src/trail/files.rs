@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{BufRead, BufReader, Read};
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use jiff::Timestamp;
 use rustix::fs::{Mode, OFlags};
@@ -156,46 +157,59 @@ fn open(parent: &impl AsFd, path: &Path) -> Result<Option<File>, TrailError> {
 }
 
 /// The whole trail of a state folder; `None` where there is none yet. With `since` only records from that time on are read,
-/// and the files before are not even opened.
+/// and the files before are not even opened; and of files that begin after `until` only what was recorded while the clock was
+/// behind what it had been, which may be of an earlier time.
 ///
 /// # Errors
 /// It cannot be read, or others could have changed it.
-pub fn read(state: &Path, since: Option<Timestamp>) -> Result<Option<Files>, TrailError> {
+pub fn read(state: &Path, since: Option<Timestamp>, until: Option<Timestamp>) -> Result<Option<Files>, TrailError> {
     let mut paths = files(state)?;
     if paths.is_empty() {
         return Ok(None);
     }
     let parent = trusted_folder(&folder(state))?;
-    let whole = |path: &Path, file: &mut File| -> Result<Vec<u8>, TrailError> {
-        let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes).map_err(|error| io_error(path, "read", error))?;
-        Ok(bytes)
+    // The file in which a time is reached: the last one whose first record is earlier.
+    let begins_before = |path: &PathBuf, time: Timestamp| -> Result<bool, TrailError> {
+        let mut head = vec![0; 64 * 1024];
+        let read = match open(&parent, path)? {
+            Some(mut file) => file.read(&mut head).map_err(|error| io_error(path, "read", error))?,
+            None => 0,
+        };
+        let line = head[..read].split_inclusive(|byte| *byte == b'\n').next().unwrap_or_default();
+        Ok(find_time(line, time) > 0)
     };
-    if let Some(since) = since {
-        // The file in which that time is reached: the last one whose first record is earlier.
-        let mut first = 0;
+    let reached = |paths: &[PathBuf], time: Timestamp| -> Result<usize, TrailError> {
         let (mut low, mut high) = (0, paths.len());
         while low < high {
             let middle = low + (high - low) / 2;
-            let mut head = vec![0; 64 * 1024];
-            let read = match open(&parent, &paths[middle])? {
-                Some(mut file) => file.read(&mut head).map_err(|error| io_error(&paths[middle], "read", error))?,
-                None => 0,
-            };
-            let line = head[..read].split_inclusive(|byte| *byte == b'\n').next().unwrap_or_default();
-            if find_time(line, since) > 0 {
-                first = middle;
-                low = middle + 1;
-            } else {
-                high = middle;
+            match begins_before(&paths[middle], time)? {
+                true => low = middle + 1,
+                false => high = middle,
             }
         }
-        paths.drain(..first);
+        Ok(low.saturating_sub(1))
+    };
+    if let Some(since) = since {
+        paths.drain(..reached(&paths, since)?);
     }
+    let last = until.map_or(Ok(paths.len()), |until| {
+        // Of the very moment as well.
+        reached(&paths, until.checked_add(Duration::from_nanos(1)).unwrap_or(until))
+    })?;
     let mut all = Files::default();
-    for path in paths {
+    for (place, path) in paths.into_iter().enumerate() {
         let Some(mut file) = open(&parent, &path)? else { continue };
-        let mut bytes = whole(&path, &mut file)?;
+        let mut bytes = Vec::new();
+        if place <= last {
+            file.read_to_end(&mut bytes).map_err(|error| io_error(&path, "read", error))?;
+        } else {
+            each_line(file, &path, |line| {
+                if audit::clock_was_behind(line) {
+                    bytes.extend_from_slice(line);
+                }
+                true
+            })?;
+        }
         if let (Some(since), true) = (since, all.paths.is_empty()) {
             bytes.drain(..find_time(&bytes, since));
         }

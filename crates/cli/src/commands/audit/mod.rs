@@ -57,9 +57,10 @@ pub fn run(list: &args::AuditList, command: Option<AuditCommand>) -> Result<Exit
     }
 }
 
-fn files(state: &args::State, since: Option<jiff::Timestamp>) -> Result<(PathBuf, Option<trail::Files>), Failure> {
+fn files(state: &args::State, filter: &Filter) -> Result<(PathBuf, Option<trail::Files>), Failure> {
     let state = places::state(state.folder.as_deref())?;
-    let files = trail::read(&state, since).map_err(|error| {
+    let until = filter.until.filter(|_| filter.since.is_some());
+    let files = trail::read(&state, filter.since, until).map_err(|error| {
         let exit =
             if matches!(error, TrailError::Folder(PathError::Unsafe { .. })) { Exit::Refused } else { Exit::Failed };
         Failure::of(exit, error)
@@ -68,7 +69,7 @@ fn files(state: &args::State, since: Option<jiff::Timestamp>) -> Result<(PathBuf
 }
 
 fn read(state: &args::State) -> Result<Option<Trail>, Failure> {
-    let (state, files) = files(state, None)?;
+    let (state, files) = files(state, &Filter::default())?;
     Ok(files.map(|files| Trail { verified: files.verify(), paths: files.paths, state }))
 }
 
@@ -76,7 +77,7 @@ fn read(state: &args::State) -> Result<Option<Trail>, Failure> {
 fn pick(asked: &args::AuditFilter, marks: bool) -> Result<Option<Picked>, Failure> {
     let filter = filter(asked)?;
     if filter.since.is_some() {
-        let (state, files) = files(&asked.state, filter.since)?;
+        let (state, files) = files(&asked.state, &filter)?;
         let picked = |files: trail::Files| {
             let records = files.bytes.iter().flat_map(|bytes| filter.pick(bytes, marks)).collect();
             Picked { state, records, broken: false, checked: false }
@@ -85,8 +86,7 @@ fn pick(asked: &args::AuditFilter, marks: bool) -> Result<Option<Picked>, Failur
     }
     let Some(trail) = read(&asked.state)? else { return Ok(None) };
     let broken = trail.complain();
-    let mark =
-        |record: &Record| marks && matches!(record.kind, audit::Kind::WatcherStarted | audit::Kind::WatcherEnded);
+    let mark = |record: &Record| marks && filter.is_mark(&record.kind, record.at);
     let mut records = trail.verified.records;
     if !filter.is_open() {
         records.retain(|record| mark(record) || filter.takes(record));

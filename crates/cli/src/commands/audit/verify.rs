@@ -1,7 +1,7 @@
 //! `sophron audit verify`: whether the record is whole, and who vouches for it.
 
 use sophron_core::audit::stamps::{self, Stamps, unhex};
-use sophron_core::audit::{self, Fault, Record};
+use sophron_core::audit::{self, Fault, Filter, Record};
 use sophron_linux::trail;
 
 use super::{broken, files, nothing_there};
@@ -15,7 +15,7 @@ const INDENT: usize = 9;
 pub fn run(args: &args::AuditVerify) -> Result<Exit, Failure> {
     let key = args.key.as_deref().map(public_key).transpose()?;
     let expect = args.expect.as_deref().map(hash).transpose()?;
-    let (state, files) = files(&args.state, None)?;
+    let (state, files) = files(&args.state, &Filter::default())?;
     let Some(files) = files else {
         if key.is_some() || expect.is_some() {
             ui::err("broken: there is no trail at all, and a stamp of it was expected\n");

@@ -1,0 +1,157 @@
+//! Whom `where`s cover: what goes by who a process is, is settled once, and holds for as long as it is that one.
+
+use std::sync::Arc;
+
+use super::sight::Sight;
+use crate::condition::{Condition, Truth};
+use crate::model::{Names, Process, Snapshot};
+
+/// The different `where`s of the rules, and what is known of each process by them.
+#[derive(Debug, Default)]
+pub(super) struct Covers {
+    /// How many there are.
+    count: usize,
+    /// Those that go by who a process is alone, each by the bit of its place; beyond so many bits nothing is remembered.
+    by_who: u64,
+    /// The machine's part in that: its cores, and its memory in bytes.
+    machine: (u32, u64),
+    /// In the order of the sample's processes.
+    known: Vec<Known>,
+    /// Counts the samples at which somebody was another, or elsewhere, than at the one before.
+    generation: u64,
+}
+
+#[derive(Debug, Clone)]
+struct Known {
+    who: Who,
+    parent: u32,
+    ended: bool,
+    settled: u64,
+    holds: u64,
+}
+
+/// All that lasts of a process. Texts that are held here are not changed: others are put in their place.
+#[derive(Debug, Clone)]
+struct Who {
+    pid: u32,
+    start: u64,
+    names: Arc<Names>,
+    uid: u32,
+    session: u32,
+    kernel: bool,
+}
+
+impl Who {
+    fn of(process: &Process) -> Who {
+        let (id, names) = (&process.id, Arc::clone(&process.names));
+        let Process { uid, session, kernel, .. } = *process;
+        Who { pid: id.pid, start: id.start, names, uid, session, kernel }
+    }
+
+    fn has_its_number(&self, process: &Process) -> bool {
+        self.pid == process.id.pid && self.start == process.id.start
+    }
+
+    fn is(&self, process: &Process) -> bool {
+        self.has_its_number(process)
+            && Arc::ptr_eq(&self.names, &process.names)
+            && (self.uid, self.session, self.kernel) == (process.uid, process.session, process.kernel)
+    }
+}
+
+impl Known {
+    fn nothing_of(process: &Process) -> Known {
+        let (parent, ended) = (process.parent, process.has_ended());
+        Known { who: Who::of(process), parent, ended, settled: 0, holds: 0 }
+    }
+}
+
+impl Covers {
+    pub fn of(wheres: &[Condition]) -> Covers {
+        let by_who = wheres.iter().enumerate().filter(|(_, covers)| covers.goes_by_who_it_is());
+        let by_who = by_who.fold(0, |all, (place, _)| all | bit(place));
+        Covers { count: wheres.len(), by_who, ..Covers::default() }
+    }
+
+    /// How many different ones there are.
+    pub fn count(&self) -> usize {
+        self.count
+    }
+
+    /// As long as that is the same, the same processes stand in the same places, each who it was and with the same parent.
+    pub fn generation(&self) -> u64 {
+        self.generation
+    }
+
+    /// Whether that one goes by who a process is alone, and is remembered.
+    pub fn is_lasting(&self, place: usize) -> bool {
+        bit(place) & self.by_who != 0
+    }
+
+    /// For the processes of this sample.
+    pub fn keep_up(&mut self, snapshot: &Snapshot) {
+        let processes = &snapshot.processes;
+        let machine = (snapshot.machine.cores, snapshot.machine.memory_total);
+        if std::mem::replace(&mut self.machine, machine) != machine {
+            self.known.clear();
+        }
+        let same = |(known, process): (&Known, &Process)| known.who.has_its_number(process);
+        let mut changed = self.known.len() != processes.len() || !self.known.iter().zip(processes).all(same);
+        if changed {
+            let mut before = std::mem::take(&mut self.known).into_iter().peekable();
+            self.known.reserve(processes.len());
+            for process in processes {
+                // Both are in the order of PIDs.
+                while before.next_if(|known| known.who.pid < process.id.pid).is_some() {}
+                let known = before.next_if(|known| known.who.has_its_number(process));
+                self.known.push(known.unwrap_or_else(|| Known::nothing_of(process)));
+            }
+        }
+        for (known, process) in self.known.iter_mut().zip(processes) {
+            if !known.who.is(process) {
+                *known = Known::nothing_of(process);
+                changed = true;
+            }
+            let family = (process.parent, process.has_ended());
+            changed |= (known.parent, known.ended) != family;
+            (known.parent, known.ended) = family;
+        }
+        self.generation += u64::from(changed);
+    }
+
+    /// Whether the `where` of that place covers a process. What is read only as far as it matters is asked again where it holds:
+    /// nothing is true by what is carried over.
+    pub fn settle(&mut self, covers: &Condition, place: usize, sight: &mut Sight<'_>, at: usize) -> Truth {
+        let bit = bit(place) & self.by_who;
+        if bit == 0 {
+            return sight.settle(covers, at, None);
+        }
+        let known = &self.known[at];
+        if known.settled & bit != 0 {
+            // What has been read since may have shown that it is another.
+            match (known.holds & bit != 0, sight.is_lazy()) {
+                (holds, false) => return if holds { Truth::True } else { Truth::False },
+                (false, true) if known.who.is(sight.process(at)) => return Truth::False,
+                _ => {}
+            }
+        }
+        let truth = sight.settle(covers, at, None);
+        let process = sight.process(at);
+        if !self.known[at].who.is(process) {
+            self.known[at] = Known::nothing_of(process);
+        }
+        let known = &mut self.known[at];
+        known.settled &= !bit;
+        known.holds &= !bit;
+        match truth {
+            Truth::Unknown => {}
+            Truth::True => (known.settled, known.holds) = (known.settled | bit, known.holds | bit),
+            Truth::False => known.settled |= bit,
+        }
+        truth
+    }
+}
+
+fn bit(place: usize) -> u64 {
+    u32::try_from(place).ok().and_then(|place| 1_u64.checked_shl(place)).unwrap_or(0)
+}
