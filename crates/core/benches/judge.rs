@@ -1,5 +1,5 @@
 //! The judge: readings a second on one core, the memory of its windows, and that neither grows with the length of the
-//! day; and the parser, whose time is linear in the text. A reading is one rule on one process at one tick.
+//! day; and the parser and the check of a rules file, whose time is linear in the text. A reading is one rule on one process at one tick.
 //!
 //! `cargo bench -p sophron-core`
 
@@ -33,6 +33,7 @@ fn main() {
     }
     memory();
     parsing();
+    checking();
 }
 
 /// Twenty rules: the first so many cover everybody, the others one app each; every second one has a window of its own.
@@ -122,4 +123,30 @@ fn parsing() {
     let (short, long) = (text(50), text(800));
     let ratio = time(&long) / time(&short);
     println!("parser: {} bytes take {ratio:.1} times as long as {} (linear: 16)", long.len(), short.len());
+}
+
+/// A file of so many rules, read and looked through for what is odd.
+fn checking() {
+    let text = |rules: usize| {
+        let mut text = "format = 1\nevery = '2s'\n".to_owned();
+        for rule in 0..rules {
+            let (limit, app) = (500 + rule, rule % 40);
+            let steps = "[ { at = '0s', do = 'lower' }, { at = '60s', do = 'terminate' } ]";
+            writeln!(
+                text,
+                "[[rule]]\nname = 'r{rule}'\nwhere = 'app = \"program{app}\"'\nbreach = 'memory.held > {limit} MiB'\n\
+                 lasting = '20s'\narmed = true\nladder = {steps}"
+            )
+            .unwrap();
+        }
+        text
+    };
+    let time = |rules: usize| {
+        let text = text(rules);
+        let began = Instant::now();
+        std::hint::black_box(rules::review(&rules::load(text.as_bytes()).unwrap(), None));
+        began.elapsed().as_secs_f64() * 1e3
+    };
+    let (few, many) = (time(250), time(4000));
+    println!("rules check: 250 rules {few:.1} ms; 4,000 rules take {:.1} times as long (linear: 16)", many / few);
 }

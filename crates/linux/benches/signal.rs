@@ -1,7 +1,7 @@
 //! From the sample that shows a breach to the signal, the synced record included: a watcher of the built program ends offenders
 //! that note when they were asked to. Beside it the floor: a bare write and fdatasync on the same disk.
 //!
-//! `cargo bench -p sophron-linux --bench signal` measures among few processes, and among 1,000 more.
+//! `cargo bench -p sophron-linux --bench signal` measures among few processes, and among 300 and 1,000 more.
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 #![allow(clippy::print_stdout)]
@@ -49,7 +49,9 @@ fn main() {
     }
     let Some(program) = program() else { return };
     measure(&program, "few processes");
-    let _crowd = Crowd::new(950, 50);
+    let _crowd = Crowd::new(270, 30);
+    measure(&program, "300 more processes");
+    let _more = Crowd::new(665, 35);
     measure(&program, "1,000 more processes");
 }
 

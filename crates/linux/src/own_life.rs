@@ -63,6 +63,13 @@ pub fn prepare() -> Vec<String> {
     wanting
 }
 
+/// Has this thread run at the niceness that we were started with (setpriority(2), which on Linux is a thread's): its work waits for
+/// that of the others.
+pub fn stand_back() {
+    // It would only have been milder.
+    let _ = rustix::process::setpriority_process(None, before().nice);
+}
+
 /// Lets go of the program's code in memory: what is run from now on comes back by itself, and the rest is not needed any more.
 pub fn let_go_of_code() {
     let maps = fs::read_to_string("/proc/self/maps").unwrap_or_default();

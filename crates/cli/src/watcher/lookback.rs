@@ -93,6 +93,7 @@ struct Piece {
 
 impl Keeper {
     fn run(&mut self, stopped: &Receiver<()>, news: &SyncSender<Wake>) {
+        sophron_linux::own_life::stand_back();
         let mut trouble = false;
         let mut sampler = None;
         let mut snapshot = Snapshot::default();
