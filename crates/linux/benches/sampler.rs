@@ -10,6 +10,7 @@ use std::alloc::System;
 use std::io::Read;
 use std::path::Path;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
 use std::time::Instant;
 
 use sophron_core::model::{Needs, Process, Snapshot};
@@ -93,7 +94,11 @@ fn memory() {
     }
     let change = region.change();
     let held = change.bytes_allocated.saturating_sub(change.bytes_deallocated);
-    let names: usize = snapshot.processes.iter().map(names).sum();
+    // Who has the same names shares them.
+    let mut different: Vec<&Process> = snapshot.processes.iter().collect();
+    different.sort_by_key(|process| Arc::as_ptr(&process.names));
+    different.dedup_by_key(|process| Arc::as_ptr(&process.names));
+    let names: usize = different.into_iter().map(names).sum();
     let count = snapshot.processes.len();
     println!(
         "memory: {} bytes a process at {count}, names apart (goal 400); row and process are {} bytes",

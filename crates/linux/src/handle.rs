@@ -4,7 +4,7 @@ use std::fs;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::LazyLock;
 use std::thread::Builder;
 use std::time::Duration;
 
@@ -221,6 +221,9 @@ pub(crate) fn is_in_need(error: &io::Error) -> bool {
 /// Of so many processes one thread reads a file of each: a millisecond's work.
 const OF_ONE_THREAD: usize = 100;
 
+/// Asked once: that takes several files.
+static CORES: LazyLock<usize> = LazyLock::new(|| std::thread::available_parallelism().map_or(1, usize::from));
+
 /// Most threads that do so at once.
 const MOST_THREADS: usize = 4;
 
@@ -231,30 +234,24 @@ pub(crate) fn of_each<T: Send>(
     file: &str,
     see: impl Fn(u32, &[u8]) -> Option<T> + Sync,
 ) -> (Vec<T>, Option<io::Error>) {
-    let (mut files, mut pids) = match open().and_then(|files| Ok((files.pids()?, files))) {
-        Ok((pids, files)) => (files, pids),
+    let (pids, mut files) = match open().and_then(|files| Ok((files.pids()?, files))) {
+        Ok(found) => found,
         Err(error) => return (Vec::new(), Some(error)),
     };
-    let see = &see;
-    let cores = std::thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS);
-    let each = pids.len().div_ceil(cores).max(OF_ONE_THREAD);
+    let (mut left, see) = (&pids[..], &see);
+    let each = left.len().div_ceil((*CORES).min(MOST_THREADS)).max(OF_ONE_THREAD);
     std::thread::scope(|scope| {
         let mut others = Vec::new();
-        while pids.len() > each
+        while left.len() > each
             && let Ok(mut files) = open()
         {
-            let part = Arc::new(pids.split_off(pids.len() - each));
-            let theirs = Arc::clone(&part);
-            let look = move || of_these(&mut files, &theirs, file, see);
-            match Builder::new().name("look".to_owned()).spawn_scoped(scope, look) {
-                Ok(other) => others.push(other),
-                Err(_) => {
-                    pids.extend(part.iter());
-                    break;
-                }
-            }
+            let (rest, theirs) = left.split_at(left.len() - each);
+            let look = move || of_these(&mut files, theirs, file, see);
+            let Ok(other) = Builder::new().name("look".to_owned()).spawn_scoped(scope, look) else { break };
+            others.push(other);
+            left = rest;
         }
-        let (mut seen, mut error) = of_these(&mut files, &pids, file, see);
+        let (mut seen, mut error) = of_these(&mut files, left, file, see);
         for other in others {
             // A panic in it has been printed.
             let (more, theirs) = other.join().unwrap_or((Vec::new(), Some(io::ErrorKind::Other.into())));

@@ -1,12 +1,11 @@
 //! Sophron's own life: it is to be there when the machine is in trouble, and to cost next to nothing.
 
 use std::fs;
-use std::ops::Range;
 use std::sync::OnceLock;
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
-use crate::{here, sys};
+use crate::here;
 
 /// How much the kernel is to spare us when memory runs out (`/proc/self/oom_score_adj`, proc_pid_oom_score_adj(5)).
 const SPARED: &str = "-500";
@@ -68,21 +67,6 @@ pub fn prepare() -> Vec<String> {
 pub fn stand_back() {
     // It would only have been milder.
     let _ = rustix::process::setpriority_process(None, before().nice);
-}
-
-/// Lets go of the program's code in memory: what is run from now on comes back by itself, and the rest is not needed any more.
-pub fn let_go_of_code() {
-    let maps = fs::read_to_string("/proc/self/maps").unwrap_or_default();
-    // It would only have taken less memory.
-    let _ = sys::let_go_of_code(|address| maps.lines().find_map(|line| code(line, address)));
-}
-
-/// The addresses of a line of `/proc/self/maps` (proc_pid_maps(5)), where it is code that holds this one.
-fn code(line: &str, address: usize) -> Option<Range<usize>> {
-    let (range, rest) = line.split_once(' ')?;
-    let (from, to) = range.split_once('-')?;
-    let range = usize::from_str_radix(from, 16).ok()?..usize::from_str_radix(to, 16).ok()?;
-    (rest.starts_with("r-xp ") && range.contains(&address)).then_some(range)
 }
 
 /// Descriptors that are needed for everything else: reading, acting, recording, telling, and those who ask.

@@ -215,8 +215,7 @@ fn a_lazy_watcher_opens_the_same_cases_at_the_same_ticks() {
         if tick % 45 == 20 && many[0].is_written(40 << 20) {
             (written, unsettled) = (written + 1, SLICES + 8);
         }
-        std::thread::sleep(Duration::from_millis(200));
-        std::thread::sleep(Duration::from_millis(200));
+        std::thread::sleep(Duration::from_millis(400));
         let by_full = full.tick(None);
         let by_lazy = lazy.tick(Some(full.snapshot.moment));
         opened += by_full.difference(&before).count();

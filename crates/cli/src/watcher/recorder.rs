@@ -254,14 +254,15 @@ impl Writer {
 
 /// A job with those that follow it closely. Whoever waits for the disk waits for nobody else.
 fn together(first: Job, incoming: &Receiver<Job>) -> Vec<Job> {
-    let (mut jobs, until) = (vec![first], Instant::now() + MOMENT);
-    while jobs.len() < MOST_TOGETHER {
-        let is_awaited = jobs.iter().any(|job| job.reply.is_some());
-        let left = if is_awaited { Duration::ZERO } else { until.saturating_duration_since(Instant::now()) };
-        match incoming.recv_timeout(left) {
-            Ok(job) => jobs.push(job),
-            Err(_) => break,
+    let (mut jobs, mut until) = (Vec::new(), Instant::now() + MOMENT);
+    let mut next = Some(first);
+    while let Some(job) = next {
+        if job.reply.is_some() {
+            until = Instant::now();
         }
+        jobs.push(job);
+        let left = until.saturating_duration_since(Instant::now());
+        next = if jobs.len() < MOST_TOGETHER { incoming.recv_timeout(left).ok() } else { None };
     }
     jobs
 }

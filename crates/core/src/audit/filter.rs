@@ -50,12 +50,12 @@ struct BriefSubject<'a> {
 impl Filter {
     /// Whether everything is wanted.
     pub fn is_open(&self) -> bool {
-        self.since.is_none()
-            && self.until.is_none()
-            && self.rule.is_none()
-            && self.app.is_none()
-            && self.case.is_none()
-            && self.covers.is_none()
+        self.since.is_none() && self.until.is_none() && self.is_by_time_alone()
+    }
+
+    /// Whether nothing but times is asked for.
+    fn is_by_time_alone(&self) -> bool {
+        self.rule.is_none() && self.app.is_none() && self.case.is_none() && self.covers.is_none()
     }
 
     /// Whether a record is wanted.
@@ -96,7 +96,7 @@ impl Filter {
         let lines = bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty());
         let is_mark = |kind: &Kind, at: Timestamp| marks && self.is_mark(kind, at);
         // Of most lines the brief is enough, but where only times are asked for, by which they were found.
-        let brief_first = self.rule.is_some() || self.app.is_some() || self.case.is_some() || self.covers.is_some();
+        let brief_first = !self.is_by_time_alone();
         let mut picked = Vec::new();
         for line in lines {
             let brief = || serde_json::from_slice::<Brief<'_>>(line).ok();

@@ -9,16 +9,13 @@ use crate::model::{Names, Process, Snapshot};
 /// The different `where`s of the rules, and what is known of each process by them.
 #[derive(Debug, Default)]
 pub(super) struct Covers {
-    /// How many there are.
-    count: usize,
+    wheres: Vec<Condition>,
     /// Those that go by who a process is alone, each by the bit of its place; beyond so many bits nothing is remembered.
     by_who: u64,
     /// The machine's part in that: its cores, and its memory in bytes.
     machine: (u32, u64),
     /// In the order of the sample's processes.
     known: Vec<Known>,
-    /// Counts the samples at which somebody was another, or elsewhere, than at the one before.
-    generation: u64,
 }
 
 #[derive(Debug, Clone)]
@@ -67,20 +64,19 @@ impl Known {
 }
 
 impl Covers {
-    pub fn of(wheres: &[Condition]) -> Covers {
-        let by_who = wheres.iter().enumerate().filter(|(_, covers)| covers.goes_by_who_it_is());
-        let by_who = by_who.fold(0, |all, (place, _)| all | bit(place));
-        Covers { count: wheres.len(), by_who, ..Covers::default() }
+    /// Where a `where` has its place: rules with the same one share it.
+    pub fn place(&mut self, covers: &Condition) -> usize {
+        self.wheres.iter().position(|known| known == covers).unwrap_or_else(|| {
+            let place = self.wheres.len();
+            self.by_who |= if covers.goes_by_who_it_is() { bit(place) } else { 0 };
+            self.wheres.push(covers.clone());
+            place
+        })
     }
 
     /// How many different ones there are.
     pub fn count(&self) -> usize {
-        self.count
-    }
-
-    /// As long as that is the same, the same processes stand in the same places, each who it was and with the same parent.
-    pub fn generation(&self) -> u64 {
-        self.generation
+        self.wheres.len()
     }
 
     /// Whether that one goes by who a process is alone, and is remembered.
@@ -88,8 +84,9 @@ impl Covers {
         bit(place) & self.by_who != 0
     }
 
-    /// For the processes of this sample.
-    pub fn keep_up(&mut self, snapshot: &Snapshot) {
+    /// For the processes of this sample. Whether the same stand in the same places as in the one before, each who it was and with the
+    /// same parent.
+    pub fn keep_up(&mut self, snapshot: &Snapshot) -> bool {
         let processes = &snapshot.processes;
         let machine = (snapshot.machine.cores, snapshot.machine.memory_total);
         if std::mem::replace(&mut self.machine, machine) != machine {
@@ -116,12 +113,13 @@ impl Covers {
             changed |= (known.parent, known.ended) != family;
             (known.parent, known.ended) = family;
         }
-        self.generation += u64::from(changed);
+        !changed
     }
 
     /// Whether the `where` of that place covers a process. What is read only as far as it matters is asked again where it holds:
     /// nothing is true by what is carried over.
-    pub fn settle(&mut self, covers: &Condition, place: usize, sight: &mut Sight<'_>, at: usize) -> Truth {
+    pub fn settle(&mut self, place: usize, sight: &mut Sight<'_>, at: usize) -> Truth {
+        let covers = &self.wheres[place];
         let bit = bit(place) & self.by_who;
         if bit == 0 {
             return sight.settle(covers, at, None);

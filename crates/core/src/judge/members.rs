@@ -49,7 +49,7 @@ struct Summed {
     reads: u64,
 }
 
-/// Whom the rule's `where` covers, which is the one of that place.
+/// Whom a rule covers by the `where` of that place.
 pub(super) fn covered(
     rule: &Rule,
     place: Option<usize>,
@@ -57,14 +57,13 @@ pub(super) fn covered(
     sight: &mut Sight<'_>,
     tick: &Tick<'_>,
 ) -> Covered {
-    let condition = rule.covers.as_ref().zip(place);
     let (mut places, mut status) = (Vec::new(), RuleStatus::default());
     for at in 0..sight.snapshot().processes.len() {
         let process = sight.process(at);
         if process.has_ended() || tick.leaves_out(&process.id) {
             continue;
         }
-        match condition.map_or(Truth::True, |(condition, place)| covers.settle(condition, place, sight, at)) {
+        match place.map_or(Truth::True, |place| covers.settle(place, sight, at)) {
             // Whose program is not known yet is of no app.
             Truth::True if rule.judge == Judged::App && sight.process(at).app_unread() => {
                 status.undecided += 1;

@@ -83,10 +83,10 @@ pub struct Judge {
     settle: Duration,
     watched: Vec<Watched>,
     covers: Covers,
-    /// Whom rules that judge groups covered at the last tick, and in which generation that was.
-    covered: (u64, BTreeMap<(Option<usize>, Judged), Covered>),
-    /// Which processes any rule that judges processes was concerned with, by their places, and in which generation.
-    concerned: (u64, Vec<bool>),
+    /// Of the last sample, where it was a whole one: whom rules that judge groups covered, and which processes concerned any rule that
+    /// judges processes, by their places.
+    covered: BTreeMap<(Option<usize>, Judged), Covered>,
+    concerned: Vec<bool>,
     windows: Windows,
     /// Whether nothing that was promised of a process counts at the next tick.
     anew: bool,
@@ -108,8 +108,8 @@ impl Judge {
             settle: rules.settle,
             watched: Vec::new(),
             covers: Covers::default(),
-            covered: (0, BTreeMap::new()),
-            concerned: (0, Vec::new()),
+            covered: BTreeMap::new(),
+            concerned: Vec::new(),
             windows: Windows::default(),
             anew: true,
             memory: Memory::new(next_case),
@@ -125,14 +125,9 @@ impl Judge {
 
     /// By these rules from now on; windows go on that one of those reads which `go_on`.
     fn watch_by(&mut self, mut watched: Vec<Watched>, go_on: &BTreeSet<usize>) {
-        let mut wheres: Vec<Condition> = Vec::new();
+        let mut covers = Covers::default();
         for watched in &mut watched {
-            watched.covers = watched.rule.covers.as_ref().map(|covers| {
-                wheres.iter().position(|known| known == covers).unwrap_or_else(|| {
-                    wheres.push(covers.clone());
-                    wheres.len() - 1
-                })
-            });
+            watched.covers = watched.rule.covers.as_ref().map(|condition| covers.place(condition));
         }
         let mut windows = Windows::default();
         for (at, watched) in watched.iter_mut().enumerate() {
@@ -152,8 +147,7 @@ impl Judge {
         }
         windows.adopt(std::mem::take(&mut self.windows), self.every);
         self.windows = windows;
-        (self.watched, self.covers, self.anew) = (watched, Covers::of(&wheres), true);
-        (self.covered, self.concerned) = ((0, BTreeMap::new()), (0, Vec::new()));
+        (self.watched, self.covers, self.anew) = (watched, covers, true);
     }
 
     /// Judges by other rules from now on. What a rule means decides whether it is the same: then its stories go on, whatever
@@ -297,9 +291,11 @@ impl Judge {
             let gone = watched.state.drop_the_ended(&watched.rule.name, sight.snapshot(), &mut self.memory, self.every);
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
-        self.covers.keep_up(sight.snapshot());
+        let is_whole = !sight.is_lazy() && tick.only.is_none();
+        let same = self.covers.keep_up(sight.snapshot()) && is_whole && !self.anew;
+        self.go_on_with_the_covered(same);
         let Findings { found, statuses } = self.look_at_processes(sight, tick, since_begun);
-        let mut covered = self.still_covered(sight, tick);
+        let mut covered = std::mem::take(&mut self.covered);
         for (watched, (found, status)) in self.watched.iter_mut().zip(found.into_iter().zip(statuses)) {
             let rule = Arc::clone(&watched.rule);
             let mut round = Round {
@@ -339,22 +335,24 @@ impl Judge {
                 watched.state.clean(self.ticks);
             }
         }
-        self.covered = (self.covers.generation(), covered);
+        self.covered = covered;
+        if !is_whole {
+            self.go_on_with_the_covered(false);
+        }
         self.memory.forget(&moment);
         events
     }
 
-    /// Whom rules that judge groups still cover: of a whole sample in which everybody is who he was, those whose `where` goes by that.
-    fn still_covered(&mut self, sight: &Sight<'_>, tick: &Tick<'_>) -> BTreeMap<(Option<usize>, Judged), Covered> {
-        let (generation, mut covered) = std::mem::take(&mut self.covered);
-        if sight.is_lazy() || tick.only.is_some() || generation != self.covers.generation() {
-            return BTreeMap::new();
+    /// Where everybody is the `same`, those are still covered whose `where` goes by that.
+    fn go_on_with_the_covered(&mut self, same: bool) {
+        if !same {
+            self.covered.clear();
+            self.concerned.clear();
         }
-        covered.retain(|(place, _), covered| {
+        self.covered.retain(|(place, _), covered| {
             covered.go_on();
             covered.is_decided() && place.is_none_or(|place| self.covers.is_lasting(place))
         });
-        covered
     }
 
     /// Groups whose exact memory would decide.

@@ -134,14 +134,10 @@ impl Judge {
         let anew = std::mem::take(&mut self.anew);
         let Windows { all, of } = &mut self.windows;
         let covering = vec![None; self.covers.count()];
-        // In a whole sample in which everybody is who he was, nobody who concerned no rule concerns one now.
-        let is_known = !anew && !sight.is_lazy() && tick.only.is_none();
-        let known = is_known && self.concerned.0 == self.covers.generation();
-        let mut concerned = std::mem::take(&mut self.concerned.1);
-        if !known {
-            concerned.clear();
-            concerned.resize(sight.snapshot().processes.len(), false);
-        }
+        // Nobody who concerned no rule concerns one now.
+        let known = !self.concerned.is_empty();
+        let mut concerned = std::mem::take(&mut self.concerned);
+        concerned.resize(sight.snapshot().processes.len(), false);
         let mut look = Look {
             at: 0,
             covers: &mut self.covers,
@@ -207,7 +203,7 @@ impl Judge {
             }
         }
         self.windows.clean(self.ticks);
-        self.concerned = (self.covers.generation(), concerned);
+        self.concerned = concerned;
         findings
     }
 }
@@ -235,10 +231,10 @@ impl Look<'_> {
 
     /// Whether a rule covers the process.
     fn covered(&mut self, sight: &mut Sight<'_>, watched: &Watched) -> Truth {
-        let Some((place, covers)) = watched.covers.zip(watched.rule.covers.as_ref()) else { return Truth::True };
+        let Some(place) = watched.covers else { return Truth::True };
         match self.covering[place] {
             Some(known) => known,
-            None => *self.covering[place].insert(self.covers.settle(covers, place, sight, self.at)),
+            None => *self.covering[place].insert(self.covers.settle(place, sight, self.at)),
         }
     }
 

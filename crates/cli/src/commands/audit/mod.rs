@@ -59,8 +59,7 @@ pub fn run(list: &args::AuditList, command: Option<AuditCommand>) -> Result<Exit
 
 fn files(state: &args::State, filter: &Filter) -> Result<(PathBuf, Option<trail::Files>), Failure> {
     let state = places::state(state.folder.as_deref())?;
-    let until = filter.until.filter(|_| filter.since.is_some());
-    let files = trail::read(&state, filter.since, until).map_err(|error| {
+    let files = trail::read(&state, filter.since, filter.until).map_err(|error| {
         let exit =
             if matches!(error, TrailError::Folder(PathError::Unsafe { .. })) { Exit::Refused } else { Exit::Failed };
         Failure::of(exit, error)
