@@ -20,6 +20,8 @@ use sophron_linux::handle::Thread;
 enum Event {
     Ends,
     NewThread,
+    /// A thread that has its niceness, and can be seen a little later.
+    ThreadBeingStarted,
     ThreadEnds,
     SomebodyResumes,
     SomebodySuspends,
@@ -41,6 +43,7 @@ struct Kernel {
     due: Vec<(u32, Event)>,
     threads: Vec<(u32, i32, u32)>,
     next_thread: u32,
+    being_started: Vec<(Duration, (u32, i32, u32))>,
     suspended: bool,
     stuck: bool,
     deaf: bool,
@@ -59,6 +62,7 @@ impl Pretended {
         let mut kernel = self.0.borrow_mut();
         kernel.steps += 1;
         kernel.clock += Duration::from_micros(300);
+        kernel.show();
         let now = kernel.steps;
         let due: Vec<Event> = kernel.due.iter().filter(|(step, _)| *step == now).map(|(_, event)| *event).collect();
         due.into_iter().for_each(|event| kernel.happen(event));
@@ -77,7 +81,12 @@ impl Kernel {
                 self.threads.push((self.next_thread, nice, disk));
                 self.next_thread += 1;
             }
-            Event::NewThread => {}
+            Event::ThreadBeingStarted if !self.suspended && !self.stuck => {
+                let (_, nice, disk) = self.threads[0];
+                self.being_started.push((self.clock + Duration::from_millis(2), (self.next_thread, nice, disk)));
+                self.next_thread += 1;
+            }
+            Event::NewThread | Event::ThreadBeingStarted => {}
             Event::ThreadEnds if self.threads.len() > 1 => {
                 self.threads.pop();
             }
@@ -88,6 +97,12 @@ impl Kernel {
             Event::ComesBack => self.stuck = false,
             Event::ChangesHands => self.foreign = true,
         }
+    }
+
+    fn show(&mut self) {
+        let now = self.clock;
+        let seen = self.being_started.extract_if(.., |(from, _)| *from <= now);
+        self.threads.extend(seen.map(|(_, thread)| thread));
     }
 
     fn deliver(&mut self) {
@@ -111,6 +126,11 @@ impl Kernel {
         if !self.suspended && !self.deaf && self.pending.contains(&Signal::TERM.as_raw()) {
             self.ended = true;
         }
+    }
+
+    /// The niceness of every thread, of those as well that are just being started.
+    fn nices(&self) -> Vec<i32> {
+        self.threads.iter().chain(self.being_started.iter().map(|(_, thread)| thread)).map(|thread| thread.1).collect()
     }
 
     fn alive(&self) -> io::Result<()> {
@@ -207,6 +227,7 @@ fn events() -> impl Strategy<Value = Vec<(u32, Event)>> {
     let event = prop_oneof![
         3 => Just(Event::Ends),
         3 => Just(Event::NewThread),
+        2 => Just(Event::ThreadBeingStarted),
         2 => Just(Event::ThreadEnds),
         2 => Just(Event::SomebodyResumes),
         1 => Just(Event::SomebodySuspends),
@@ -224,6 +245,7 @@ fn pretended(due: Vec<(u32, Event)>, threads: u32, suspended: bool, deaf: bool) 
         due,
         threads: (0..threads).map(|thread| (100 + thread, 0, 0)).collect(),
         next_thread: 500,
+        being_started: Vec::new(),
         suspended,
         stuck: false,
         deaf,
@@ -310,7 +332,7 @@ proptest! {
             true_of(&kernel, &came)?;
             if came.as_ref().is_ok_and(|lowering| lowering.complete) && !kernel.ended {
                 // One that was made after the last look has inherited.
-                prop_assert!(kernel.threads.iter().all(|(_, had, _)| *had >= nice), "{:?}", kernel.threads);
+                prop_assert!(kernel.nices().iter().all(|had| *had >= nice), "{kernel:?}");
             }
             prop_assert!(kernel.done.iter().all(|done| *done == Done::Nice), "lowering sends no signal");
         }
@@ -321,7 +343,7 @@ proptest! {
             other => true_of(&kernel, other)?,
         }
         if back.is_ok() && !kernel.ended && came.is_ok() {
-            prop_assert!(kernel.threads.iter().all(|(_, had, _)| *had == 0), "{:?}", kernel.threads);
+            prop_assert!(kernel.nices().iter().all(|had| *had == 0), "{kernel:?}");
         }
     }
 }

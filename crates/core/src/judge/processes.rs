@@ -96,6 +96,7 @@ impl OfProcess {
 
     fn history(&mut self, place: usize, specs: &[Spec], every: Duration) -> &mut History {
         let at = self.histories.iter().position(|(of, _)| *of == place).unwrap_or_else(|| {
+            self.histories.reserve_exact(1);
             self.histories.push((place, History::new(specs, every)));
             self.histories.len() - 1
         });
@@ -166,7 +167,7 @@ impl Judge {
             }
             look.begin(at);
             // What is kept of it is looked up once, where it is needed.
-            let mut kept: Option<OfProcess> = None;
+            let (mut all_kept, mut kept) = (Some(&mut *of), None);
             let mut promise = if is_followed || !sight.is_lazy() { Promise::NONE } else { Promise::ALWAYS };
             for (place, watched) in &rules {
                 let covered = look.covered(sight, watched);
@@ -177,9 +178,10 @@ impl Judge {
                     let history = match watched.filled {
                         None => None,
                         Some(filled) => {
-                            let kept = kept.get_or_insert_with(|| of.remove(&id).unwrap_or_default());
-                            look.fill(sight, filled, kept, tick);
-                            kept.of(filled)
+                            if let Some(all) = all_kept.take() {
+                                kept = Some(all.entry(id).or_default());
+                            }
+                            kept.as_deref_mut().and_then(|kept| look.fill(sight, filled, kept, tick))
                         }
                     };
                     truth = sight.settle(&watched.rule.breach, at, history);
@@ -198,9 +200,6 @@ impl Judge {
                 }
             }
             sight.promise(at, promise);
-            if let Some(kept) = kept {
-                of.insert(id, kept);
-            }
         }
         self.windows.clean(self.ticks);
         self.concerned = concerned;
@@ -238,10 +237,16 @@ impl Look<'_> {
         }
     }
 
-    /// Takes the readings of this tick into its windows of that place.
-    fn fill(&mut self, sight: &mut Sight<'_>, place: usize, kept: &mut OfProcess, tick: &Tick<'_>) {
+    /// Its windows of that place, with the readings of this tick.
+    fn fill<'k>(
+        &mut self,
+        sight: &mut Sight<'_>,
+        place: usize,
+        kept: &'k mut OfProcess,
+        tick: &Tick<'_>,
+    ) -> Option<&'k History> {
         if std::mem::replace(&mut self.fed[place], true) {
-            return;
+            return kept.of(place);
         }
         let filled = &self.filled[place];
         sight.read(self.at, filled.needs.only(sight.process(self.at).outrun));
@@ -251,6 +256,7 @@ impl Look<'_> {
         if !tick.suspended.contains(&sight.process(self.at).id) {
             history.feed(&filled.specs, self.since_begun, &sight.facts(self.at));
         }
+        Some(history)
     }
 }
 

@@ -1,14 +1,14 @@
-//! The slots of one window: 61 numbers, whatever its length.
+//! The slots of one window: 61 numbers at most, whatever its length.
+
+use std::collections::VecDeque;
 
 use super::Keep;
 
 /// Slots of a window; one more is being filled.
 pub const SLOTS: usize = 60;
 
-const KEPT: usize = SLOTS + 1;
-
-/// A slot without a reading.
-const EMPTY: i64 = i64::MIN;
+/// The bits of a window's slots, the one being filled included.
+const WINDOW: u64 = (1 << (SLOTS + 1)) - 1;
 
 /// Bits of a packed slot that hold the milliseconds into it.
 const OFFSET_BITS: u32 = 24;
@@ -26,21 +26,25 @@ pub struct Slots {
     sum: i128,
     count: u32,
     keep: Keep,
-    slots: [i64; KEPT],
+    /// Which slots have a number: bit 0 is the one being filled, bit 1 the one before.
+    filled: u64,
+    /// The numbers of those, the oldest first: a window shorter than its slots are apart in readings has few.
+    numbers: VecDeque<i64>,
 }
 
 impl Slots {
     /// An empty window of that length, ms.
     pub fn new(window: u64, keep: Keep) -> Slots {
         let width = (window / SLOTS as u64).max(1);
-        Slots { width, newest: 0, since: u64::MAX, sum: 0, count: 0, keep, slots: [EMPTY; KEPT] }
+        Slots { width, newest: 0, since: u64::MAX, sum: 0, count: 0, keep, filled: 0, numbers: VecDeque::new() }
     }
 
     /// Forgets everything.
     pub fn clear(&mut self) {
         self.since = u64::MAX;
         (self.sum, self.count) = (0, 0);
-        self.slots = [EMPTY; KEPT];
+        self.filled = 0;
+        self.numbers.clear();
     }
 
     /// Takes a reading in. Times never fall.
@@ -50,38 +54,40 @@ impl Slots {
             (self.since, self.newest) = (at, number);
         }
         let passed = number.saturating_sub(self.newest);
-        for empty in 0..passed.min(KEPT as u64) {
-            self.slots[((self.newest + 1 + empty) % KEPT as u64) as usize] = EMPTY;
-        }
         if passed > 0 {
             self.newest = number;
             (self.sum, self.count) = (0, 0);
+            let filled = u32::try_from(passed).ok().and_then(|passed| self.filled.checked_shl(passed)).unwrap_or(0);
+            self.filled = filled & WINDOW;
+            let gone = self.numbers.len() - self.filled.count_ones() as usize;
+            self.numbers.drain(..gone);
         }
-        let slot = &mut self.slots[(self.newest % KEPT as u64) as usize];
-        let empty = *slot == EMPTY;
-        *slot = match self.keep {
-            Keep::Mean => {
+        let last = if self.filled & 1 == 1 { self.numbers.pop_back() } else { None };
+        self.filled |= 1;
+        self.numbers.push_back(match (self.keep, last) {
+            (Keep::Mean, _) => {
                 self.sum += i128::from(value);
                 self.count = self.count.saturating_add(1);
                 i64::try_from(self.sum / i128::from(self.count)).unwrap_or(value)
             }
-            Keep::Highest if !empty => value.max(*slot),
-            Keep::Lowest if !empty => value.min(*slot),
-            Keep::First | Keep::CpuTime if !empty => *slot,
-            Keep::CpuTime => pack(value, at - number * self.width),
+            (Keep::Highest, Some(last)) => value.max(last),
+            (Keep::Lowest, Some(last)) => value.min(last),
+            (Keep::First | Keep::CpuTime, Some(last)) => last,
+            (Keep::CpuTime, None) => pack(value, at - number * self.width),
             _ => value,
-        };
+        });
     }
 
     /// The slots that have a number, the oldest first, with their own: `now` is the time of the tick.
     fn kept(&self, now: u64) -> impl Iterator<Item = (u64, i64)> + '_ {
-        let last = now / self.width;
-        let first = last.saturating_sub(SLOTS as u64);
-        let from =
-            if self.since == u64::MAX { self.newest + 1 } else { first.max(self.newest.saturating_sub(SLOTS as u64)) };
-        (from..=self.newest)
-            .map(|number| (number, self.slots[(number % KEPT as u64) as usize]))
-            .filter(|(_, value)| *value != EMPTY)
+        let first = (now / self.width).saturating_sub(SLOTS as u64);
+        let mut left = self.filled;
+        let numbers = self.numbers.iter().map(move |value| {
+            let back = left.checked_ilog2().unwrap_or(0);
+            left ^= 1 << back;
+            (self.newest.saturating_sub(u64::from(back)), *value)
+        });
+        numbers.skip_while(move |(number, _)| *number < first)
     }
 
     /// Whether the oldest kept reading is old enough: the window less one and a half sampling intervals.

@@ -14,6 +14,10 @@ use crate::here::{self, Capability};
 /// A process that makes threads faster than this is left as far as it was lowered, and that is said.
 const MOST_PASSES: u32 = 50;
 
+/// A thread takes the niceness of the one that makes it before it can be seen (clone(2)): only what a second pass, that
+/// much later, finds nothing in either is done.
+const BEING_STARTED: Duration = Duration::from_millis(5);
+
 /// The idle class: its requests are served when nobody else has any (ioprio_set(2)).
 const IDLE_CLASS: u32 = 3 << 13;
 
@@ -80,6 +84,7 @@ pub fn lower(handle: &impl Grip, nice: i32, only: Only) -> Result<Lowering, ActE
     let mut changed = 0;
     let mut hindered = None;
     let mut complete = false;
+    let mut clean = Clean::default();
     for _ in 0..MOST_PASSES {
         let threads = match handle.threads().map_err(ActError::from) {
             Err(error) if changed > 0 && !matches!(error, ActError::Gone) => {
@@ -105,7 +110,7 @@ pub fn lower(handle: &impl Grip, nice: i32, only: Only) -> Result<Lowering, ActE
                 hindered.get_or_insert(failure);
             }
         }
-        if complete {
+        if clean.twice(handle, complete) {
             break;
         }
     }
@@ -127,6 +132,7 @@ pub fn restore(
     still: Option<i32>,
 ) -> Result<Restoring, ActError> {
     let mut done = Restoring { restored: 0, disks: 0, superseded: 0 };
+    let mut passes = Clean::default();
     for _ in 0..MOST_PASSES {
         let threads = handle.threads()?;
         let target = |thread: &Thread| originals.of(thread.id).max(still.unwrap_or(i32::MIN));
@@ -152,11 +158,26 @@ pub fn restore(
                 Err(error) => return Err(error),
             }
         }
-        if clean {
+        if passes.twice(handle, clean) {
             break;
         }
     }
     Ok(done)
+}
+
+/// Whether the last pass found nothing to change.
+#[derive(Default)]
+struct Clean(bool);
+
+impl Clean {
+    /// Whether this pass and the one before found nothing, with the time between them in which a thread comes to be seen.
+    fn twice(&mut self, handle: &impl Grip, now: bool) -> bool {
+        let before = std::mem::replace(&mut self.0, now);
+        if now && !before {
+            handle.pause(BEING_STARTED);
+        }
+        now && before
+    }
 }
 
 /// Whether this user may bring the niceness of a process down to `nice` again: CAP_SYS_NICE, or a limit that allows it
