@@ -192,8 +192,8 @@ impl Watcher {
                 return;
             }
             if now >= next_tick {
-                // What the start has run, and then what the first looks have, is needed no more.
-                if matches!(ticks, 0 | 3) {
+                // What the start has run, what the first look at everybody has, and then the first looks, is needed no more.
+                if matches!(ticks, 0 | 1 | 3) {
                     // It would only have taken less memory.
                     let _ = sophron_linux::sys::let_go_of_code();
                 }
