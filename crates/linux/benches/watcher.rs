@@ -1,5 +1,6 @@
 //! A watcher of the built program, by the rules that are written most: CPU a tick, against a naive pass over the same processes in
-//! the same run, and the most memory it ever held.
+//! the same run, and the most memory it ever held. What a virtual machine's host has taken of the cores counts as CPU of whoever ran
+//! just then: where it is more than a hundredth, that is said.
 //!
 //! `cargo bench -p sophron-linux --bench watcher` measures at 1,000 processes, `-- 20000` at as many as well; `-- 1000 held` only the
 //! rows with that word in their name.
@@ -12,9 +13,11 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 mod crowd;
+mod host;
 mod naive;
 
 use crowd::{Crowd, program};
+use host::stolen;
 use naive::{APART, Naive, timed};
 
 /// Samples are that far apart.
@@ -141,7 +144,7 @@ fn measure(program: &Path, row: &Row) -> f64 {
         .unwrap();
     std::thread::sleep(Duration::from_secs(7));
     let used = || sophron_linux::sys::process_cpu_time(watcher.id()).unwrap().as_secs_f64();
-    let (before, began) = (used(), Instant::now());
+    let (before, stolen_before, began) = (used(), stolen(), Instant::now());
     // Two whole turns of the lookback, with naive passes all along: a machine's speed changes.
     let mut naive = Naive::new();
     let mut passes = Vec::new();
@@ -158,9 +161,12 @@ fn measure(program: &Path, row: &Row) -> f64 {
     let peak: f64 = peak.and_then(|kib| kib.trim().split(' ').next()?.parse().ok()).unwrap();
     let _ = watcher.kill();
     let _ = watcher.wait();
+    let taken = (stolen() - stolen_before) as f64
+        / (began.elapsed().as_secs_f64() * rustix::param::clock_ticks_per_second() as f64);
+    let taken = if taken > 0.01 { format!("  (host took {:.0}% of a core)", taken * 100.0) } else { String::new() };
     let goal = if row.goal > 0.0 { format!("goal {:.2}", row.goal) } else { String::new() };
     println!(
-        "{:>3} rules {:<34} {:>6.2} ms a tick, naive {:>6.2} ms, ratio {:.2}  {goal:<9}  peak {:.1} MiB",
+        "{:>3} rules {:<34} {:>6.2} ms a tick, naive {:>6.2} ms, ratio {:.2}  {goal:<9}  peak {:.1} MiB{taken}",
         row.rules,
         row.name,
         tick * 1e3,
