@@ -168,26 +168,28 @@ pub fn wait_in_kernel(length: Duration) -> io::Result<()> {
     Ok(())
 }
 
-/// Lets go of the memory that holds the program's code: what is run from now on the kernel maps again from the program's file, and the
-/// rest is not needed any more (madvise(2), `MADV_DONTNEED`).
+/// Lets go of the memory that holds code, the program's own and its libraries': what is run from now on the kernel maps again from the
+/// files, and the rest is not needed any more (madvise(2), `MADV_DONTNEED`).
 ///
 /// # Errors
 /// It is locked in memory (`EINVAL`), or where it is cannot be read.
 pub fn let_go_of_code() -> io::Result<()> {
-    let here = let_go_of_code as *const () as usize;
     let maps = std::fs::read_to_string("/proc/self/maps")?;
-    let Some(range) = maps.lines().find_map(|line| code(line, here)) else { return Ok(()) };
-    // SAFETY: nobody can have written to a mapping of code, which is not writable: what is mapped again is what was there.
-    let status = unsafe { libc::madvise(range.start as *mut libc::c_void, range.len(), libc::MADV_DONTNEED) };
-    if status == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+    for range in maps.lines().filter_map(code) {
+        // SAFETY: nobody can have written to a mapping of code, which is not writable: what is mapped again is what was there.
+        if unsafe { libc::madvise(range.start as *mut libc::c_void, range.len(), libc::MADV_DONTNEED) } != 0 {
+            return Err(io::Error::last_os_error());
+        }
+    }
+    Ok(())
 }
 
-/// The addresses of a line of `/proc/self/maps` (proc_pid_maps(5)), where it is code that holds this one.
-fn code(line: &str, address: usize) -> Option<Range<usize>> {
+/// The addresses of a line of `/proc/self/maps` (proc_pid_maps(5)), where it is code of a file.
+fn code(line: &str) -> Option<Range<usize>> {
     let (range, rest) = line.split_once(' ')?;
     let (from, to) = range.split_once('-')?;
     let range = usize::from_str_radix(from, 16).ok()?..usize::from_str_radix(to, 16).ok()?;
-    (rest.starts_with("r-xp ") && range.contains(&address)).then_some(range)
+    (rest.starts_with("r-xp ") && rest.contains(" /")).then_some(range)
 }
 
 #[cfg(test)]

@@ -128,6 +128,8 @@ impl Keeper {
             None => sampler.insert(Sampler::new(std::path::Path::new("/proc"), Needs::PERIODIC).map_err(failed)?),
         };
         sampler.sample(snapshot).map_err(failed)?;
+        // Beside what the watcher runs all the time this runs rarely: without it both would stay in memory.
+        let _ = sophron_linux::sys::let_go_of_code();
         let ours = std::mem::take(&mut *self.ours.lock().unwrap_or_else(PoisonError::into_inner));
         let most = self.settings.most / PIECES;
         let mut last = None;
@@ -138,8 +140,6 @@ impl Keeper {
         let piece = match &mut self.piece {
             Some(piece) => piece,
             None => {
-                // Two samplers that begin have run most of the program: what they began with is needed no more.
-                let _ = sophron_linux::sys::let_go_of_code();
                 let piece = self.begin(snapshot, last)?;
                 self.piece.insert(piece)
             }
