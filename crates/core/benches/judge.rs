@@ -16,7 +16,7 @@ use jiff::tz::TimeZone;
 use sophron_core::condition::{Condition, Place};
 use sophron_core::judge::{Judge, Tick};
 use sophron_core::rules::{self, RuleSet};
-use sophron_core::window::Slots;
+use sophron_core::window::{SLOTS, Slots};
 use sophron_testkit::{World, process};
 use stats_alloc::{INSTRUMENTED_SYSTEM, Region, StatsAlloc};
 
@@ -105,9 +105,11 @@ fn memory() {
     );
     // Four of the eight that cover everybody have a window, and the six others for 20 processes each.
     let windows = 4 * PROCESSES + 6 * 20;
-    let of_window = size_of::<Slots>();
+    let of_window = size_of::<Slots>() + (SLOTS + 1) * size_of::<i64>();
     let all = hour / windows as i64;
-    println!("  {of_window} bytes a window (goal 600); {all} with all else that is kept of a process under a rule");
+    println!(
+        "  {of_window} bytes a full window (goal 600); {all} with all else that is kept of a process under a rule"
+    );
 }
 
 /// Time for a text sixteen times as long, over time for the shorter: 16 is linear.

@@ -17,6 +17,19 @@ pub fn threads(pid: u32) -> Vec<ThreadSeen> {
     tasks.filter_map(|task| parse(&fs::read_to_string(task.path().join("stat")).ok()?)).collect()
 }
 
+/// Its children.
+pub fn children(pid: u32) -> Vec<u32> {
+    let text = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
+    text.split_whitespace().filter_map(|pid| pid.parse().ok()).collect()
+}
+
+/// Anonymous memory that it holds, bytes.
+pub fn held(pid: u32) -> u64 {
+    let status = fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+    let line = status.lines().find_map(|line| line.strip_prefix("RssAnon:"));
+    line.and_then(|rest| rest.split_whitespace().next()?.parse::<u64>().ok()).unwrap_or(0) * 1024
+}
+
 fn parse(stat: &str) -> Option<ThreadSeen> {
     let after = stat.rsplit_once(") ")?.1;
     let mut fields = after.split(' ');

@@ -10,7 +10,7 @@ mod stage;
 mod world;
 
 pub use cgroup::ControlGroup;
-pub use kernel::{ThreadSeen, is_gone, is_suspended, nices, threads, uid_of};
+pub use kernel::{ThreadSeen, children, held, is_gone, is_suspended, nices, threads, uid_of};
 pub use service_manager::{StandIn, Told};
 pub use stage::{
     Offender, Output, Own, Running, Stage, anothers_waiter, can_be_lowered, copy_program, eventually, is_root,

@@ -3,7 +3,7 @@
 use std::os::unix::net::UnixDatagram;
 
 use serde_json::Value;
-use sophron_testkit::{Stage, eventually, is_gone, usual_nice};
+use sophron_testkit::{Stage, children, eventually, held, is_gone, usual_nice};
 
 use crate::stage;
 
@@ -18,6 +18,10 @@ fn story(stage: &Stage) -> (u32, Vec<String>) {
     let listener = UnixDatagram::bind(&log).unwrap();
     listener.set_nonblocking(true).unwrap();
     let press = stage.offender("labelpress", &["--grow", "100MiB/s", "--up-to", "30MiB", "--children", "1"]);
+    // Its child is one as well: both stories run side by side.
+    let both =
+        || children(press.pid()).into_iter().chain([press.pid()]).filter(|pid| held(*pid) > 16 << 20).count() == 2;
+    eventually("both have grown", || both().then_some(()));
     let watcher = stage.watch(&rules, &["--system-log", log.to_str().unwrap()]);
     eventually("ended", || is_gone(press.pid()).then_some(()));
     eventually("closed", || stage.records().iter().any(|record| record["kind"] == "ended").then_some(()));

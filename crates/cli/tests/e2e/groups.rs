@@ -2,14 +2,9 @@
 
 use std::os::unix::fs::PermissionsExt;
 
-use sophron_testkit::{ControlGroup, StandIn, eventually, is_gone, is_root, is_suspended, nices};
+use sophron_testkit::{ControlGroup, StandIn, children, eventually, is_gone, is_root, is_suspended, nices};
 
 use crate::stage;
-
-fn children(pid: u32) -> Vec<u32> {
-    let text = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
-    text.split_whitespace().filter_map(|pid| pid.parse().ok()).collect()
-}
 
 fn rule(keys: &str) -> String {
     format!("format = 1\nevery = '250ms'\n[[rule]]\nname = 'a'\narmed = true\nlasting = '500ms'\n{keys}\n")

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use serde_json::Value;
-use sophron_testkit::{eventually, is_gone};
+use sophron_testkit::{eventually, held, is_gone};
 
 use crate::stage;
 
@@ -211,11 +211,4 @@ fn what_was_is_answered_by_the_lookback() {
     let mode = |path: &Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o777;
     let pieces: Vec<_> = std::fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().path()).collect();
     assert_eq!((mode(&folder), pieces.len(), mode(&pieces[0])), (0o700, 1, 0o600));
-}
-
-/// What a process holds, by the kernel.
-fn held(pid: u32) -> u64 {
-    let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
-    let line = status.lines().find_map(|line| line.strip_prefix("RssAnon:"));
-    line.and_then(|rest| rest.split_whitespace().next()?.parse::<u64>().ok()).unwrap_or(0) * 1024
 }

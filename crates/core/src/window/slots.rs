@@ -64,6 +64,11 @@ impl Slots {
         }
         let last = if self.filled & 1 == 1 { self.numbers.pop_back() } else { None };
         self.filled |= 1;
+        // No more than there are slots.
+        let count = self.numbers.len();
+        if count == self.numbers.capacity() && count * 2 > SLOTS {
+            self.numbers.reserve_exact(SLOTS + 1 - count);
+        }
         self.numbers.push_back(match (self.keep, last) {
             (Keep::Mean, _) => {
                 self.sum += i128::from(value);
