@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use rustix::process::{Resource, getrlimit};
 use sophron_core::act::{Only, Originals};
+use sophron_core::state::State;
 
 use super::{ActError, Grip};
 use crate::handle::{Handle, Thread};
@@ -84,7 +85,7 @@ pub fn lower(handle: &impl Grip, nice: i32, only: Only) -> Result<Lowering, ActE
     let mut changed = 0;
     let mut hindered = None;
     let mut complete = false;
-    let mut clean = Clean::default();
+    let mut passes = Passes::default();
     for _ in 0..MOST_PASSES {
         let threads = match handle.threads().map_err(ActError::from) {
             Err(error) if changed > 0 && !matches!(error, ActError::Gone) => {
@@ -110,7 +111,7 @@ pub fn lower(handle: &impl Grip, nice: i32, only: Only) -> Result<Lowering, ActE
                 hindered.get_or_insert(failure);
             }
         }
-        if clean.twice(handle, complete) {
+        if passes.are_done(handle, &threads, complete) {
             break;
         }
     }
@@ -132,7 +133,7 @@ pub fn restore(
     still: Option<i32>,
 ) -> Result<Restoring, ActError> {
     let mut done = Restoring { restored: 0, disks: 0, superseded: 0 };
-    let mut passes = Clean::default();
+    let mut passes = Passes::default();
     for _ in 0..MOST_PASSES {
         let threads = handle.threads()?;
         let target = |thread: &Thread| originals.of(thread.id).max(still.unwrap_or(i32::MIN));
@@ -158,25 +159,33 @@ pub fn restore(
                 Err(error) => return Err(error),
             }
         }
-        if passes.twice(handle, clean) {
+        if passes.are_done(handle, &threads, clean) {
             break;
         }
     }
     Ok(done)
 }
 
-/// Whether the last pass found nothing to change.
+/// What the passes before have found.
 #[derive(Default)]
-struct Clean(bool);
+struct Passes {
+    /// Whether the last one found nothing to change.
+    last: bool,
+    /// Whether any thread ran, or waited inside of the kernel: only such a one can be starting another.
+    any_ran: bool,
+}
 
-impl Clean {
-    /// Whether this pass and the one before found nothing, with the time between them in which a thread comes to be seen.
-    fn twice(&mut self, handle: &impl Grip, now: bool) -> bool {
-        let before = std::mem::replace(&mut self.0, now);
-        if now && !before {
-            handle.pause(BEING_STARTED);
+impl Passes {
+    /// Whether this pass and the one before found nothing, with the time between them in which a thread comes to be seen; of whom
+    /// nothing ran, whether this one did.
+    fn are_done(&mut self, handle: &impl Grip, threads: &[Thread], now: bool) -> bool {
+        let before = std::mem::replace(&mut self.last, now);
+        self.any_ran |= threads.iter().any(|thread| matches!(thread.state, State::Running | State::Waiting));
+        if !now || before || !self.any_ran {
+            return now;
         }
-        now && before
+        handle.pause(BEING_STARTED);
+        false
     }
 }
 
