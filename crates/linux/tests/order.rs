@@ -16,7 +16,7 @@ use sophron_linux::act::{self, ActError, Ending, Grip, Only};
 use sophron_linux::handle::Thread;
 
 /// What happens by itself.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 enum Event {
     Ends,
     NewThread,
@@ -76,15 +76,12 @@ impl Kernel {
         match event {
             Event::Ends => self.ended = true,
             // A new thread inherits from the one that makes it; nobody makes one while he stands still.
-            Event::NewThread if !self.suspended && !self.stuck => {
+            Event::NewThread | Event::ThreadBeingStarted if !self.suspended && !self.stuck => {
                 let (_, nice, disk) = self.threads[0];
-                self.threads.push((self.next_thread, nice, disk));
+                let unseen = if event == Event::NewThread { Duration::ZERO } else { Duration::from_millis(2) };
+                self.being_started.push((self.clock + unseen, (self.next_thread, nice, disk)));
                 self.next_thread += 1;
-            }
-            Event::ThreadBeingStarted if !self.suspended && !self.stuck => {
-                let (_, nice, disk) = self.threads[0];
-                self.being_started.push((self.clock + Duration::from_millis(2), (self.next_thread, nice, disk)));
-                self.next_thread += 1;
+                self.show();
             }
             Event::NewThread | Event::ThreadBeingStarted => {}
             Event::ThreadEnds if self.threads.len() > 1 => {

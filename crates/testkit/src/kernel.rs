@@ -3,8 +3,10 @@
 use std::fs;
 
 /// One thread as `/proc/PID/task/TID/stat` shows it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ThreadSeen {
+    /// What it is called.
+    pub name: String,
     /// The state's letter.
     pub state: char,
     /// Niceness.
@@ -31,12 +33,13 @@ pub fn held(pid: u32) -> u64 {
 }
 
 fn parse(stat: &str) -> Option<ThreadSeen> {
-    let after = stat.rsplit_once(") ")?.1;
+    let (before, after) = stat.rsplit_once(") ")?;
+    let name = before.split_once(" (")?.1.to_owned();
     let mut fields = after.split(' ');
     let state = fields.next()?.chars().next()?;
     // Field 19; `fields` has taken field 3.
     let nice = fields.nth(15)?.parse().ok()?;
-    Some(ThreadSeen { state, nice })
+    Some(ThreadSeen { name, state, nice })
 }
 
 /// Whether every thread is suspended.

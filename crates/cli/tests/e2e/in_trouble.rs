@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::process::{Command, Stdio};
 
-use sophron_testkit::{Own, eventually, is_root, is_suspended, usual_nice};
+use sophron_testkit::{Own, ThreadSeen, eventually, is_root, is_suspended, threads, usual_nice};
 
 use crate::stage;
 
@@ -63,26 +63,16 @@ fn it_sees_to_its_own_life_and_hands_that_to_nobody() {
     let limits = own("limits");
     let limit = limits.lines().find(|line| line.starts_with("Max open files")).unwrap().to_owned();
     let spared = own("oom_score_adj").trim().to_owned();
-    let threads = || -> Vec<(String, i32)> {
-        fs::read_dir(format!("/proc/{}/task", watcher.pid()))
-            .unwrap()
-            .filter_map(|thread| {
-                let thread = thread.ok()?.path();
-                let stat = fs::read_to_string(thread.join("stat")).ok()?;
-                let nice = stat.rsplit(')').next()?.split_whitespace().nth(16)?.parse().ok()?;
-                Some((fs::read_to_string(thread.join("comm")).ok()?.trim().to_owned(), nice))
-            })
-            .collect()
-    };
     // Nobody waits for what is kept of the last days.
     let threads = eventually("the lookback stands back", || {
-        Some(threads()).filter(|threads| threads.contains(&("lookback".to_owned(), usual_nice())))
+        let stands_back = |thread: &ThreadSeen| thread.name == "lookback" && thread.nice == usual_nice();
+        Some(threads(watcher.pid())).filter(|threads| threads.iter().any(stands_back))
     });
     let (lines, _) = watcher.interrupt();
     let most = files.maximum.unwrap_or(u64::MAX).min(65_536);
     assert!(limit.split_whitespace().nth(3) == Some(&*most.to_string()), "{limit}");
     let nices = |names: &[&str]| -> Vec<i32> {
-        threads.iter().filter(|(name, _)| names.contains(&name.as_str())).map(|(_, nice)| *nice).collect()
+        threads.iter().filter(|thread| names.contains(&thread.name.as_str())).map(|thread| thread.nice).collect()
     };
     let ahead = nices(&["sophron", "recorder", "act", "undo", "run"]);
     let is_ahead = ahead.len() >= 6 && ahead.iter().all(|nice| *nice <= -5);
