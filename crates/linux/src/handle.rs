@@ -3,9 +3,7 @@
 use std::fs;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::path::Path;
 use std::sync::LazyLock;
-use std::thread::Builder;
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -18,7 +16,7 @@ use sophron_core::text::with_causes;
 
 use crate::here;
 use crate::proc::stat;
-use crate::sampler::Files;
+use crate::sys;
 
 /// Why a process could not be fixed.
 #[derive(Debug, thiserror::Error)]
@@ -218,69 +216,15 @@ pub(crate) fn is_in_need(error: &io::Error) -> bool {
     matches!(error.raw_os_error(), Some(libc::EMFILE | libc::ENFILE | libc::ENOMEM | libc::EAGAIN | libc::EINTR))
 }
 
-/// Of so many processes one thread reads a file of each: a millisecond's work.
-const OF_ONE_THREAD: usize = 100;
-
-/// Asked once: that takes several files.
-static CORES: LazyLock<usize> = LazyLock::new(|| std::thread::available_parallelism().map_or(1, usize::from));
-
-/// Most threads that do so at once.
-const MOST_THREADS: usize = 4;
-
-/// What a file of every process in `/proc` tells, in one look, by several threads where there are many; and the error where
-/// somebody could not be read for want of descriptors or memory: who was seen is not everybody then. Of whom is gone there is
-/// nothing to see, and what may not be read is another user's.
-pub(crate) fn of_each<T: Send>(
-    file: &str,
-    see: impl Fn(u32, &[u8]) -> Option<T> + Sync,
-) -> (Vec<T>, Option<io::Error>) {
-    let (pids, mut files) = match open().and_then(|files| Ok((files.pids()?, files))) {
-        Ok(found) => found,
-        Err(error) => return (Vec::new(), Some(error)),
-    };
-    let (mut left, see) = (&pids[..], &see);
-    let each = left.len().div_ceil((*CORES).min(MOST_THREADS)).max(OF_ONE_THREAD);
-    std::thread::scope(|scope| {
-        let mut others = Vec::new();
-        while left.len() > each
-            && let Ok(mut files) = open()
-        {
-            let (rest, theirs) = left.split_at(left.len() - each);
-            let look = move || of_these(&mut files, theirs, file, see);
-            let Ok(other) = Builder::new().name("look".to_owned()).spawn_scoped(scope, look) else { break };
-            others.push(other);
-            left = rest;
-        }
-        let (mut seen, mut error) = of_these(&mut files, left, file, see);
-        for other in others {
-            // A panic in it has been printed.
-            let (more, theirs) = other.join().unwrap_or((Vec::new(), Some(io::ErrorKind::Other.into())));
-            seen.extend(more);
-            error = error.or(theirs);
-        }
-        (seen, error)
-    })
-}
-
-fn open() -> io::Result<Files> {
-    Files::new(Path::new("/proc")).map_err(|error| error.source)
-}
-
-fn of_these<T>(
-    files: &mut Files,
-    pids: &[u32],
-    file: &str,
-    see: &impl Fn(u32, &[u8]) -> Option<T>,
-) -> (Vec<T>, Option<io::Error>) {
-    let mut seen = Vec::new();
-    for pid in pids {
-        match files.of(*pid, file) {
-            Ok(bytes) => seen.extend(see(*pid, bytes)),
-            Err(error) if is_gone(&error) || error.kind() == io::ErrorKind::PermissionDenied => {}
-            Err(error) => return (seen, Some(error)),
-        }
+/// The user who started a process, whom `status` names first at `Uid`; `None` where the kernel does not tell that by a handle (before
+/// Linux 6.13), and of whom is gone.
+pub(crate) fn started_by(pid: u32) -> Option<u32> {
+    static TELLS: LazyLock<bool> = LazyLock::new(|| by_handle(std::process::id()).is_some());
+    fn by_handle(pid: u32) -> Option<u32> {
+        let handle = pidfd_open(Pid::from_raw(pid.cast_signed())?, PidfdFlags::empty()).ok()?;
+        sys::started_by(handle.as_fd()).ok()
     }
-    (seen, None)
+    if *TELLS { by_handle(pid) } else { None }
 }
 
 /// When the process of that PID was started, clock ticks since boot; `None` when there is none.

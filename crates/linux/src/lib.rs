@@ -6,6 +6,7 @@
 pub mod act;
 pub mod cgroups;
 mod events;
+mod everybody;
 mod exits;
 pub mod files;
 pub mod guard;

@@ -14,7 +14,8 @@ use rustix::fs::OFlags;
 use sophron_core::model::{Needs, Process};
 use sophron_core::text::with_causes;
 
-use crate::handle::{is_gone, of_each, started};
+use crate::everybody::of_each;
+use crate::handle::{self, is_gone, started};
 use crate::here::Users;
 use crate::inspect::{details, restart};
 use crate::proc::number;
@@ -82,7 +83,7 @@ const UNREAD: &str = "what it is cannot be seen now, and unknown protects";
 /// Why suspending or ending it would hurt others; none where nothing of that kind is seen. What of it may not be read is another
 /// user's, and not this user's to act on.
 pub fn role(process: &Process) -> Option<String> {
-    Roles::look().of(process, &BTreeSet::new())
+    Roles::with(Tracers::look(Some(process.uid))).of(process, &BTreeSet::new())
 }
 
 /// Whom not to touch for what they do for others: what is asked of many is looked at once.
@@ -107,11 +108,19 @@ pub(crate) struct Tracers {
 }
 
 impl Tracers {
-    pub fn look() -> Tracers {
-        let (pairs, error) = of_each("status", |traced, status| {
+    /// Of a user who is asked about alone those that he started himself are left out: tracing them serves nobody else. To ask the
+    /// kernel who started them takes a quarter of the time.
+    pub fn look(of: Option<u32>) -> Tracers {
+        let (pairs, error) = of_each(|files, pid, another: &mut bool| {
+            // Whoever follows on a process of his is likely to be his as well.
+            if !*another && of.is_some_and(|uid| handle::started_by(pid) == Some(uid)) {
+                return Ok(None);
+            }
+            let status = files.of(pid, "status")?;
+            *another = of.is_none() || parse_person(status) != of;
             let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"TracerPid:\t"));
-            let tracer = line.and_then(number).filter(|tracer| *tracer != 0)?;
-            Some((tracer, traced))
+            let tracer = line.and_then(number).filter(|tracer| *tracer != 0);
+            Ok(tracer.map(|tracer| (tracer, pid)))
         });
         let mut seen = Tracers { traced: HashMap::new(), unread: error.and_then(|error| cannot_be_seen(&error)) };
         for (tracer, traced) in pairs {
@@ -125,7 +134,7 @@ impl Tracers {
 impl Roles {
     /// A look at all processes.
     pub fn look() -> Roles {
-        Roles::with(Tracers::look())
+        Roles::with(Tracers::look(None))
     }
 
     /// The same for whoever looks once more before he acts: who traces whom is looked at only where somebody did, last time.

@@ -4,6 +4,7 @@
 
 use std::io;
 use std::ops::Range;
+use std::os::fd::{AsRawFd, BorrowedFd};
 use std::os::unix::process::CommandExt;
 use std::process::Command;
 use std::time::Duration;
@@ -168,6 +169,33 @@ pub fn wait_in_kernel(length: Duration) -> io::Result<()> {
     Ok(())
 }
 
+/// What the kernel tells of a process by a handle, as far as it is asked: `struct pidfd_info` of linux/pidfd.h.
+#[repr(C)]
+#[derive(Default)]
+struct Told {
+    mask: u64,
+    group: u64,
+    pid: [u32; 3],
+    /// Of the user and the group, real, effective, saved and for files.
+    ids: [u32; 8],
+    exit: i32,
+}
+
+/// The user who started a process, by a handle of it (`PIDFD_GET_INFO`, since Linux 6.13).
+///
+/// # Errors
+/// The kernel has no such call (`ENOTTY`), or the process is gone (`ESRCH`).
+pub(crate) fn started_by(handle: BorrowedFd<'_>) -> io::Result<u32> {
+    const OF_USERS: u64 = 1 << 1;
+    const CALL: libc::Ioctl = libc::_IOWR::<Told>(0xff, 11);
+    let mut told = Told { mask: OF_USERS, ..Told::default() };
+    // SAFETY: `told` is a valid place for the structure of that size that the call names; it keeps no pointer.
+    if unsafe { libc::ioctl(handle.as_raw_fd(), CALL, &raw mut told) } != 0 {
+        return Err(io::Error::last_os_error());
+    }
+    if told.mask & OF_USERS != 0 { Ok(told.ids[0]) } else { Err(io::ErrorKind::Unsupported.into()) }
+}
+
 /// Lets go of the memory that holds code, the program's own and its libraries': what is run from now on the kernel maps again from the
 /// files, and the rest is not needed any more (madvise(2), `MADV_DONTNEED`).
 ///
@@ -194,6 +222,8 @@ fn code(line: &str) -> Option<Range<usize>> {
 
 #[cfg(test)]
 mod tests {
+    use std::os::fd::AsFd;
+
     #[test]
     fn our_own_clock_moves() {
         let pid = std::process::id();
@@ -203,5 +233,17 @@ mod tests {
             sum = std::hint::black_box(sum + 1);
         }
         assert!(super::process_cpu_time(4_000_000_000 >> 8).is_err());
+    }
+
+    #[test]
+    fn who_started_us_is_told_as_the_status_tells_it() {
+        let own = rustix::process::getpid();
+        let handle = rustix::process::pidfd_open(own, rustix::process::PidfdFlags::empty()).unwrap();
+        let status = std::fs::read("/proc/self/status").unwrap();
+        match super::started_by(handle.as_fd()) {
+            Ok(uid) => assert_eq!(Some(uid), crate::proc::status::parse_person(&status)),
+            // An older kernel.
+            Err(error) => assert_eq!(error.raw_os_error(), Some(libc::ENOTTY)),
+        }
     }
 }

@@ -3,7 +3,7 @@
 
 use std::path::PathBuf;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
@@ -30,9 +30,40 @@ const FLUSH: Duration = Duration::from_secs(30);
 /// After a failure it is tried again that much later.
 const TRY_AGAIN: Duration = Duration::from_secs(60);
 
-/// The thread, and what it is to write beside the samples.
+/// What the thread is told by the watcher.
+#[derive(Default)]
+struct Heard {
+    /// What is to be written beside the next sample.
+    ours: Ours,
+    /// When the last tick was, and how long after the one before it.
+    ticked: Option<(Instant, Option<Duration>)>,
+}
+
+impl Heard {
+    fn tick(&mut self, now: Instant) {
+        self.ticked = Some((now, self.ticked.map(|(last, _)| now.saturating_duration_since(last))));
+    }
+
+    /// How long to wait so as not to be in a tick's way, nor in the way of what is done by it: until midway between two, unless that
+    /// is about now. Where they are further apart than the samples none is waited for.
+    fn until_between(&self, now: Instant, every: Duration) -> Duration {
+        let Some((last, Some(apart))) = self.ticked.filter(|(_, apart)| apart.is_some_and(|apart| apart <= every))
+        else {
+            return Duration::ZERO;
+        };
+        let since = now.saturating_duration_since(last).as_secs_f64() / apart.as_secs_f64();
+        let share = match since.fract() {
+            early if early < 0.25 => 0.5 - early,
+            late if late > 0.75 => 1.5 - late,
+            _ => 0.0,
+        };
+        apart.mul_f64(share)
+    }
+}
+
+/// The thread, and what it is told.
 pub struct Lookback {
-    ours: Arc<Mutex<Ours>>,
+    heard: Arc<Mutex<Heard>>,
     stop: Sender<()>,
     thread: JoinHandle<()>,
 }
@@ -43,13 +74,13 @@ impl Lookback {
         if settings.keep.is_zero() {
             return None;
         }
-        let ours = Arc::new(Mutex::new(Ours::default()));
+        let heard = Arc::new(Mutex::new(Heard::default()));
         let (stop, stopped) = channel();
-        let mut keeper = Keeper { state, settings, ours: Arc::clone(&ours), piece: None };
+        let mut keeper = Keeper { state, settings, heard: Arc::clone(&heard), piece: None };
         let told = news.clone();
         let run = move || keeper.run(&stopped, &news);
         match std::thread::Builder::new().name("lookback".to_owned()).spawn(run) {
-            Ok(thread) => Some(Lookback { ours, stop, thread }),
+            Ok(thread) => Some(Lookback { heard, stop, thread }),
             Err(error) => {
                 // The watcher is about to listen.
                 let _ = told.try_send(Wake::Lookback(Some(error.to_string())));
@@ -60,7 +91,9 @@ impl Lookback {
 
     /// What the watcher is doing at this tick.
     pub fn add(&self, tick: Ours) {
-        let mut ours = self.ours.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+        heard.tick(Instant::now());
+        let ours = &mut heard.ours;
         ours.suspended.extend(tick.suspended);
         ours.busy.extend(tick.busy);
         ours.back.extend(tick.back);
@@ -78,7 +111,7 @@ impl Lookback {
 struct Keeper {
     state: PathBuf,
     settings: Settings,
-    ours: Arc<Mutex<Ours>>,
+    heard: Arc<Mutex<Heard>>,
     piece: Option<Piece>,
 }
 
@@ -109,7 +142,9 @@ impl Keeper {
                 self.piece = None;
             }
             let wait = if trouble { TRY_AGAIN } else { self.settings.every.saturating_sub(begun.elapsed()) };
-            if !matches!(stopped.recv_timeout(wait), Err(RecvTimeoutError::Timeout)) {
+            let goes_on = |wait| matches!(stopped.recv_timeout(wait), Err(RecvTimeoutError::Timeout));
+            let now_or_between = || self.heard().until_between(Instant::now(), self.settings.every);
+            if !goes_on(wait) || !goes_on(now_or_between()) {
                 // What the watcher did last is told by a last sample.
                 let _ = self.one(&mut sampler, &mut snapshot);
                 if let Some(piece) = self.piece.take() {
@@ -118,6 +153,10 @@ impl Keeper {
                 return;
             }
         }
+    }
+
+    fn heard(&self) -> MutexGuard<'_, Heard> {
+        self.heard.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// One sample, into the present piece or a new one.
@@ -130,7 +169,7 @@ impl Keeper {
         sampler.sample(snapshot).map_err(failed)?;
         // Beside what the watcher runs all the time this runs rarely: without it both would stay in memory.
         let _ = sophron_linux::sys::let_go_of_code();
-        let ours = std::mem::take(&mut *self.ours.lock().unwrap_or_else(PoisonError::into_inner));
+        let ours = std::mem::take(&mut self.heard().ours);
         let most = self.settings.most / PIECES;
         let mut last = None;
         if let Some(full) = self.piece.take_if(|piece| piece.size >= most || piece.begun.elapsed() >= PIECE) {
@@ -187,4 +226,26 @@ impl Piece {
 
 fn unwritten(error: std::io::Error) -> Failure {
     Failure::new(Exit::Failed, "it cannot be written").because(error)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn it_keeps_out_of_the_way_of_ticks() {
+        let begun = Instant::now();
+        let (at, every) = (|millis| begun + Duration::from_millis(millis), Duration::from_secs(10));
+        let mut heard = Heard::default();
+        heard.tick(at(0));
+        assert_eq!(heard.until_between(at(1), every), Duration::ZERO, "nobody knows when the next is");
+        heard.tick(at(2000));
+        let waits = [2000, 2400, 2600, 3000, 3400, 3600, 4100].map(|now| {
+            let waits = heard.until_between(at(now), every);
+            (now as f64 + waits.as_secs_f64() * 1e3).round()
+        });
+        assert_eq!(waits, [3000.0, 3000.0, 2600.0, 3000.0, 3400.0, 5000.0, 5000.0]);
+        heard.tick(at(62_000));
+        assert_eq!(heard.until_between(at(62_001), every), Duration::ZERO);
+    }
 }

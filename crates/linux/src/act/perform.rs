@@ -187,9 +187,9 @@ impl Actuator {
             one.originals.clone_from(&found.originals);
             // A look at all processes takes about as long as the record: of one target both are done at once.
             let announce = || commit.announce(place, found);
-            let (announced, seen) = match minds_roles && targets.len() == 1 {
-                true => beside(Tracers::look, announce),
-                false => (announce(), None),
+            let (announced, seen) = match (minds_roles, targets) {
+                (true, [one]) => beside(|| Tracers::look(Some(one.uid)), announce),
+                _ => (announce(), None),
             };
             tracers = seen;
             if let Err(why) = announced {
@@ -199,7 +199,7 @@ impl Actuator {
             ready.push(one);
         }
         let mut sampler = Sampler::new(Path::new("/proc"), commit.needs()).ok();
-        let roles = minds_roles.then(|| Roles::with(tracers.unwrap_or_else(Tracers::look)));
+        let roles = minds_roles.then(|| Roles::with(tracers.unwrap_or_else(|| Tracers::look(None))));
         ready.retain(|one| {
             let right = match sampler.as_mut().and_then(|sampler| sampler.again(one.process.id.pid)) {
                 Some(now) if now.id == one.process.id && !one.handle.has_ended() => {
@@ -373,7 +373,7 @@ impl Actuator {
 }
 
 /// Both at once, the look on a thread of its own; where none can be had only the work is done.
-fn beside<S: Send, W>(look: fn() -> S, work: impl FnOnce() -> W) -> (W, Option<S>) {
+fn beside<S: Send, W>(look: impl FnOnce() -> S + Send, work: impl FnOnce() -> W) -> (W, Option<S>) {
     std::thread::scope(|scope| {
         let looking = std::thread::Builder::new().name("roles".to_owned()).spawn_scoped(scope, look);
         let done = work();

@@ -13,7 +13,8 @@ use sophron_core::model::{Boot, ProcessId};
 use sophron_core::state::State;
 
 use super::{ActError, Ending, LOOK_AGAIN, Lineage};
-use crate::handle::{Handle, HandleError, is_gone, of_each, start_time};
+use crate::everybody::of_each;
+use crate::handle::{Handle, HandleError, is_gone, start_time};
 use crate::proc::stat;
 
 /// A tree that is not caught within that time is reported as it is.
@@ -338,8 +339,10 @@ fn stands_still(member: &Handle) -> bool {
 
 /// Every process, in one look; and why somebody may be missing.
 fn all(unread: &mut Option<io::Error>) -> Vec<Seen> {
-    let (seen, error) =
-        of_each("stat", |pid, line| stat::parse(line).map(|stat| Seen { pid, parent: stat.parent, start: stat.start }));
+    let (seen, error) = of_each(|files, pid, (): &mut ()| {
+        let stat = stat::parse(files.of(pid, "stat")?);
+        Ok(stat.map(|stat| Seen { pid, parent: stat.parent, start: stat.start }))
+    });
     *unread = error;
     seen
 }
