@@ -1,6 +1,7 @@
 //! The command line as it is typed.
 
 mod audit;
+mod channels;
 mod hands;
 mod rules;
 
@@ -15,6 +16,7 @@ use sophron_core::units;
 pub use audit::{
     AuditAccept, AuditCommand, AuditExplain, AuditExport, AuditFilter, AuditList, AuditStats, AuditVerify, ExportFormat,
 };
+pub use channels::{Channels, ChannelsCommand};
 pub use hands::{Hand, Only, Restore};
 pub use rules::{Draft, Played, Rehearse, Rules, Suggest, Why};
 
@@ -110,6 +112,9 @@ pub enum Command {
         #[command(subcommand)]
         command: Option<AuditCommand>,
     },
+    /// Show the ways to people and how each stands; try one
+    #[command(after_help = TABLE, args_conflicts_with_subcommands = false)]
+    Channels(Channels),
     /// Show the whole way on harmless offenders of its own: rules, steps, record
     #[command(after_help = TABLE)]
     Demo,

@@ -34,6 +34,7 @@ pub mod severity;
 pub mod state;
 pub mod subject;
 pub mod suggest;
+pub mod telling;
 pub mod text;
 pub mod units;
 pub mod window;

@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod audit;
+mod channels;
 mod checkup;
 mod demo;
 mod ended;
@@ -63,6 +64,7 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Rules { command } => rules::run(command),
         Command::Watch(args) => watch::run(&args),
         Command::Audit { list, command } => audit::run(&list, command),
+        Command::Channels(args) => channels::run(&args),
         Command::Demo => demo::run(),
         Command::Misbehave(args) => misbehave::run(args),
         Command::Guard => guard::run(),

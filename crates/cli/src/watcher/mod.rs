@@ -11,6 +11,7 @@ mod group_memory;
 mod hands;
 mod left;
 mod lookback;
+pub mod post;
 mod program;
 pub mod recorder;
 mod recording;
@@ -26,6 +27,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, sync_channel};
 use std::time::Duration;
 
+use sophron_core::audit::ToldRecord;
 use sophron_core::condition::Condition;
 use sophron_core::cost::Cost;
 use sophron_core::dispatch::{Call, Dispatcher, Done, Input, Trail, Wants};
@@ -33,6 +35,7 @@ use sophron_core::happening::{Happening, News, Scribe};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::rules::RuleSet;
+use sophron_deliver::Post;
 use sophron_linux::act::Standing;
 use sophron_linux::handle::Handle;
 use sophron_linux::trail::Stamped;
@@ -47,6 +50,9 @@ use workers::Workers;
 
 /// How long an ending watcher waits for acts that are under way.
 const LAST_WAIT: Duration = Duration::from_secs(15);
+
+/// How long channels have for a last try, all together.
+const LAST_TELLING: Duration = Duration::from_secs(2);
 
 /// Most that waits for the watcher's thread to take it; whoever has more to tell waits with it, so that nothing is lost.
 const MOST_WAITING: usize = 256;
@@ -90,6 +96,8 @@ pub enum Wake {
     /// The lookback cannot be written, and why; or it can again.
     Lookback(Option<String>),
     Memory(Box<MemoryWish>, Option<u64>, Duration),
+    /// What became of messages to people.
+    Told(ToldRecord),
     Asked(control::Asked),
 }
 
@@ -134,6 +142,7 @@ struct Watcher {
     bus: Bus,
     kept: recording::Kept,
     hands: hands::Hands,
+    post: Arc<Post>,
     system_log: SystemLog,
     /// The control socket, while it listens, and those who wait for an answer.
     control: Option<PathBuf>,
@@ -161,6 +170,7 @@ pub fn run(plan: Plan, show: impl FnMut(&Happening) -> bool + Send + 'static) ->
     wanting.into_iter().for_each(|what| watcher.say(News::Exposed(what)));
     watcher.work(&incoming, length.map(|length| here::monotonic() + length));
     watcher.end(&incoming);
+    watcher.post.end(LAST_TELLING);
     let (log, bus) = (watcher.system_log.socket.clone(), std::mem::take(&mut watcher.bus));
     drop(watcher);
     // The recorder's thread ends once everything is written and signed; a panic in it has been printed.
@@ -234,6 +244,7 @@ impl Watcher {
             Wake::Ran(call, outcome) => self.step(Input::Ran(call, outcome)),
             Wake::Memory(wish, bytes, from) => self.step(Input::Memory(wish, bytes, from)),
             Wake::Asked(asked) => self.ask(asked),
+            Wake::Told(told) => self.say(News::Told(told)),
             Wake::Lookback(why) => self.say(News::Lookback(why)),
             Wake::Unchecked(why) => self.say(News::Unchecked(why)),
             Wake::Unsound(what) => {
@@ -249,7 +260,6 @@ impl Watcher {
             TrailNews::Lost(why) => self.step(Input::Trail(Trail::Lost(why))),
             TrailNews::Back => self.step(Input::Trail(Trail::Back)),
             TrailNews::Doubted(what) => {
-                self.hands.begin_anew();
                 self.step(Input::Trail(Trail::Doubted(what, false)));
             }
             TrailNews::Stamped(stamped) => self.log_stamp(&stamped),
@@ -284,7 +294,12 @@ impl Watcher {
         if let Some(why) = self.kept.end(ours) {
             self.say(News::Unrecorded(why));
         }
-        self.tell(self.dispatcher.last_words(here::now()));
+        let last = self.dispatcher.last_words(here::now());
+        // People are told of it as well, and they are told of what is on disk.
+        if let Some(record) = self.scribe.record(&last) {
+            let _ = self.recorder.commit_undo(record);
+        }
+        self.bus.publish(&Arc::new(last));
     }
 
     /// About the watcher itself.
@@ -294,6 +309,9 @@ impl Watcher {
 
     /// To the trail, and to whoever listens.
     fn tell(&mut self, happening: Happening) {
+        if let Some(message) = post::beside(&happening, &self.scribe.host) {
+            self.post.beside(&message);
+        }
         if let Some(record) = self.scribe.record(&happening) {
             self.recorder.note(record);
         }

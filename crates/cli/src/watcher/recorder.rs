@@ -68,20 +68,21 @@ pub enum TrailNews {
 }
 
 impl Recorder {
-    /// Starts the thread, which signs the trail that often. It ends when the last recorder is dropped, after a last try to
+    /// Starts the thread, which signs the trail that often and says when something was `written`. It ends when the last recorder is dropped, after a last try to
     /// write what is left, and a last stamp.
     pub fn start(
         trail: Box<dyn Append>,
         every: Duration,
         news: impl Fn(TrailNews) + Send + 'static,
+        written: impl Fn() + Send + 'static,
     ) -> std::io::Result<(Recorder, JoinHandle<()>)> {
         let (jobs, incoming) = sync_channel(MOST_WAITING);
         let lost = Arc::new(AtomicU64::new(0));
         let doubted = Arc::new(AtomicBool::new(false));
         let stamps = Stamps { every, last: Instant::now(), refused: false };
-        let (kept, news) = (VecDeque::new(), Box::new(news));
-        let mut writer =
-            Writer { trail, kept, lost: Arc::clone(&lost), sound: true, doubted: Arc::clone(&doubted), news, stamps };
+        let (kept, news, written) = (VecDeque::new(), Box::new(news), Box::new(written));
+        let (told, doubts) = (Arc::clone(&lost), Arc::clone(&doubted));
+        let mut writer = Writer { trail, kept, lost: told, sound: true, doubted: doubts, news, written, stamps };
         let thread = std::thread::Builder::new().name("recorder".to_owned()).spawn(move || writer.run(&incoming))?;
         Ok((Recorder { jobs, lost, doubted }, thread))
     }
@@ -138,6 +139,8 @@ struct Writer {
     sound: bool,
     doubted: Arc<AtomicBool>,
     news: Box<dyn Fn(TrailNews) + Send>,
+    /// Called when something was written.
+    written: Box<dyn Fn() + Send>,
     stamps: Stamps,
 }
 
@@ -240,7 +243,7 @@ impl Writer {
             (self.news)(TrailNews::Doubted(what.clone()));
             return Err(with_causes(&TrailError::Lost(what.clone())));
         }
-        let done = done.map_err(|error| with_causes(&error));
+        let done = done.map_err(|error| with_causes(&error)).inspect(|()| (self.written)());
         let sound = done.is_ok();
         if std::mem::replace(&mut self.sound, sound) != sound {
             (self.news)(match &done {
@@ -314,7 +317,7 @@ mod tests {
         let full = Arc::new(AtomicBool::new(false));
         let slow = Slow { go: wait, full: Arc::clone(&full), written: Arc::clone(&written) };
         let told = move |what| drop(tell.send(what));
-        let (recorder, thread) = Recorder::start(Box::new(slow), Duration::from_secs(3600), told).unwrap();
+        let (recorder, thread) = Recorder::start(Box::new(slow), Duration::from_secs(3600), told, || ()).unwrap();
         Bench { recorder, thread, go, full, written, news }
     }
 

@@ -19,9 +19,10 @@ use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{RuleName, RuleSet};
 use sophron_core::text::with_causes;
+use sophron_deliver::Post;
 use sophron_linux::act::{Actuator, Commit, Found};
 use sophron_linux::handle::Handle;
-use sophron_linux::trail::{self, Keeping, Latest, TrailFile};
+use sophron_linux::trail::{self, Keeping, Latest, Tail, TrailFile};
 use sophron_linux::{Demand, Sampler, files, here, sys, terminal};
 
 use super::bus::Bus;
@@ -57,12 +58,15 @@ impl Watcher {
         let keeping = Keeping { own_folder: made || plan.own_state, ..keeping(&plan.rules.audit)? };
         let opened = scribe.plain(here::now().wall, Kind::TrailOpened);
         let file = TrailFile::open(&plan.state, opened, keeping).map_err(unarmed)?;
-        let news = wake.clone();
-        let (recorder, writer) = Recorder::start(Box::new(file), plan.rules.audit.stamp, move |found| {
+        let (news, post) = (wake.clone(), Arc::new(Post::default()));
+        let told = move |found| {
             // The watcher listens until the recorder ends.
             let _ = news.send(Wake::Trail(found));
-        })
-        .map_err(threadless)?;
+        };
+        let (written, stamp) = (Arc::clone(&post), plan.rules.audit.stamp);
+        let (recorder, writer) =
+            Recorder::start(Box::new(file), stamp, told, move || written.look()).map_err(threadless)?;
+        let ends = Tail::at_end(&plan.state);
         announce(&plan, &recorder, &scribe)?;
         listen(wake.clone())?;
         let (origin, state, control) = (plan.origin.clone(), plan.state.clone(), plan.control.clone());
@@ -71,6 +75,8 @@ impl Watcher {
         let next_case = latest.in_force.highest_case + 1;
         let mut watcher = assemble(plan, &rules, next_case, (wake, bus), (recorder, scribe), lock)?;
         watcher.kept.recording = recording;
+        watcher.post = post;
+        watcher.begin_to_tell(&rules, &latest.in_force, (&state, ends));
         watcher.greet(&rules, shadow, &origin, &state);
         match super::control::listen(control.as_deref(), watcher.wake.clone()) {
             Ok(path) => watcher.control = Some(path),
@@ -288,6 +294,7 @@ fn assemble(
         bus,
         kept: Kept::default(),
         hands: super::hands::Hands::of(&plan.state),
+        post: Arc::default(),
         system_log: SystemLog {
             socket: plan.system_log.unwrap_or_else(|| sophron_linux::system_log::SOCKET.into()),
             said: false,

@@ -2,6 +2,7 @@
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+mod alerts;
 mod auditing;
 mod checkup;
 mod crashes;

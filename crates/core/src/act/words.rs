@@ -153,6 +153,21 @@ impl From<Action> for Verb {
 }
 
 impl Came {
+    /// Whether an act did what it was to do.
+    pub(crate) fn is_as_meant(&self) -> bool {
+        !matches!(
+            self,
+            Came::StillThere
+                | Came::PendingInTheKernel
+                | Came::PendingFrozen
+                | Came::Refused
+                | Came::Dropped
+                | Came::Failed
+                | Came::Unknown
+                | Came::CameBack
+        )
+    }
+
     /// Whether the process has ended by it.
     pub(crate) fn is_an_end(&self) -> bool {
         matches!(self, Came::Ended | Came::EndedByForce)

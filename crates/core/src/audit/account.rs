@@ -157,7 +157,23 @@ impl Account<'_> {
         let alerts = self.records.iter().filter(|record| matches!(record.kind, Kind::Breach | Kind::Alert));
         let mut times: Vec<String> = alerts.map(|record| self.clock(record.at)).collect();
         times.dedup();
-        vec![format!("on the watcher's own lines at {}: shown there; no other way was set up", times.join(", "))]
+        let mut lines = vec![format!("on the watcher's own lines at {}", times.join(", "))];
+        let by_channel: Vec<String> = self.all.iter().filter_map(|record| self.told_by(record)).collect();
+        match by_channel.is_empty() {
+            true => lines.push("by no channel".to_owned()),
+            false => lines.extend(by_channel),
+        }
+        lines
+    }
+
+    /// What a channel was told of the case, and what became of it.
+    fn told_by(&self, record: &Record) -> Option<String> {
+        let told = record.told.as_ref()?;
+        let of_it = self.records.iter().filter(|record| told.records.contains(&record.seq));
+        let of_it: Vec<String> = of_it.map(|record| record.kind.to_string()).collect();
+        let seen = if told.seen.is_empty() { String::new() } else { format!(": {}", told.seen) };
+        let (at, channel, outcome) = (self.clock(record.at), &told.channel, &told.outcome);
+        (!of_it.is_empty()).then(|| format!("by channel {channel} at {at}: {}; {outcome}{seen}", of_it.join(", ")))
     }
 
     fn done(&self) -> Vec<String> {

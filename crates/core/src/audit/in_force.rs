@@ -8,8 +8,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use jiff::{SignedDuration, Timestamp};
 
-use super::record::{Record, SubjectRecord};
-use super::words::Kind;
+use super::record::{Record, SubjectRecord, ToldRecord};
+use super::words::{Kind, ToldWord};
 use crate::act::Originals;
 use crate::act::{Came, Verb};
 use crate::model::{Boot, ProcessId};
@@ -64,6 +64,64 @@ pub struct InForce {
     loss: Option<Record>,
     /// The latest loss that a person has taken note of.
     accepted: Option<Record>,
+    told: BTreeMap<String, ToldBy>,
+}
+
+/// What the trail says of a channel.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct ToldBy {
+    /// The place of the last record that it was told of, or from where on it is told.
+    pub cursor: u64,
+    /// The record that says so.
+    reached: Option<Record>,
+    /// The last that tells of messages taken.
+    taken: Option<Record>,
+    /// The last that tells of trouble: given up, or down.
+    trouble: Option<Record>,
+    /// That it is down, while it is; and that it is not any more.
+    down: Option<Record>,
+    back: Option<Record>,
+}
+
+impl ToldBy {
+    fn take(&mut self, record: &Record, told: &ToldRecord) {
+        let place = match told.outcome {
+            ToldWord::Begun => Some(record.seq),
+            _ => told.records.last().copied(),
+        };
+        if let Some(place) = place.filter(|place| *place >= self.cursor) {
+            (self.cursor, self.reached) = (place, Some(record.clone()));
+        }
+        match told.outcome {
+            ToldWord::Taken => self.taken = Some(record.clone()),
+            ToldWord::GivenUp => self.trouble = Some(record.clone()),
+            ToldWord::Down => {
+                (self.trouble, self.down, self.back) = (Some(record.clone()), Some(record.clone()), None);
+            }
+            ToldWord::Back => (self.down, self.back) = (None, Some(record.clone())),
+            ToldWord::Begun | ToldWord::Other(_) => {}
+        }
+    }
+
+    fn records(&self) -> impl Iterator<Item = &Record> {
+        self.reached.iter().chain(&self.taken).chain(&self.trouble).chain(&self.down).chain(&self.back)
+    }
+
+    /// When messages were last taken.
+    pub fn last_taken(&self) -> Option<Timestamp> {
+        self.taken.as_ref().map(|record| record.at)
+    }
+
+    /// The last trouble: when, and why.
+    pub fn last_trouble(&self) -> Option<(Timestamp, &str)> {
+        let record = self.trouble.as_ref()?;
+        Some((record.at, record.told.as_ref().map_or("", |told| &told.seen)))
+    }
+
+    /// Since when it is down; none while it is not.
+    pub fn down_since(&self) -> Option<Timestamp> {
+        self.down.as_ref().map(|record| record.at)
+    }
 }
 
 impl InForce {
@@ -92,6 +150,11 @@ impl InForce {
             }
             Kind::TrailLost => self.loss = Some(record.clone()),
             Kind::LossAccepted => (self.loss, self.accepted) = (None, Some(record.clone())),
+            Kind::Told => {
+                if let Some(told) = &record.told {
+                    self.told.entry(told.channel.clone()).or_default().take(record, told);
+                }
+            }
             _ => {}
         }
     }
@@ -227,6 +290,11 @@ impl InForce {
         self.loss.as_ref()
     }
 
+    /// What was told by a channel; none where it never was.
+    pub fn told_by(&self, channel: &str) -> Option<&ToldBy> {
+        self.told.get(channel)
+    }
+
     /// Whether a person has taken note of that very thing.
     pub fn has_accepted(&self, what: &str) -> bool {
         let seen = self.accepted.as_ref().and_then(|record| record.result.as_ref()).map(|result| &result.seen);
@@ -242,7 +310,7 @@ impl InForce {
         let in_force: BTreeSet<u64> = holds.clone().map(|record| record.seq).collect();
         let announced: BTreeSet<u64> = self.announced.values().map(|record| record.seq).collect();
         let all = holds.chain(suspended).chain(self.announced.values()).chain(&self.acts).chain(&self.hands);
-        let all = all.chain(&self.accepted).chain(&self.loss);
+        let all = all.chain(&self.accepted).chain(&self.loss).chain(self.told.values().flat_map(ToldBy::records));
         let by_place: BTreeMap<u64, &Record> = all.map(|record| (record.seq, record)).collect();
         let copy = |record: &Record| {
             let mut copy = bare(record.clone());

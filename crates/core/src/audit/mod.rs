@@ -19,13 +19,13 @@ pub use chain::{
     verify, verify_files,
 };
 pub use filter::Filter;
-pub use in_force::{InForce, OpenHold, OpenSuspension};
+pub use in_force::{InForce, OpenHold, OpenSuspension, ToldBy};
 pub use record::{
-    ActionRecord, By, Draft, Evidence, FORMAT, GroupRecord, Record, ResultRecord, Retired, StampRecord, SubjectRecord,
-    Who, Wording,
+    ActionRecord, By, Draft, Evidence, FORMAT, GroupRecord, NextRecord, Record, ResultRecord, Retired, StampRecord,
+    SubjectRecord, ToldRecord, Who, Wording,
 };
 pub use schema::schema;
-pub use stats::{RuleStats, stats};
-pub use words::{JudgedWord, Kind, ReadsAs, SeverityWord};
+pub use stats::{ChannelStats, RuleStats, channel_stats, stats};
+pub use words::{JudgedWord, Kind, ReadsAs, SeverityWord, ToldWord};
 
 pub use crate::act::{Came, Verb};

@@ -5,7 +5,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::words::{JudgedWord, Kind, ReadsAs, SeverityWord};
+use super::words::{JudgedWord, Kind, ReadsAs, SeverityWord, ToldWord};
 use crate::act::{Act, Came, Only, Originals, Verb};
 use crate::model::{Basis, Boot, Process, ProcessId};
 use crate::subject::{Judged, Likeness, SubjectKey};
@@ -322,6 +322,34 @@ pub struct StampRecord {
     pub signature: String,
 }
 
+/// What comes next in a case, if the breach goes on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NextRecord {
+    /// The word of the step.
+    #[serde(rename = "do")]
+    pub verb: Verb,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// What became of messages to people.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ToldRecord {
+    /// The channel.
+    pub channel: String,
+    /// The places of the records that were told of, in order; none where it is about the channel itself.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub records: Vec<u64>,
+    /// What became of them, or of it.
+    pub outcome: ToldWord,
+    /// Why, for people.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub seen: String,
+    /// How long it took, in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub took: Option<f64>,
+}
+
 /// A record before it has its place in the chain.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Draft {
@@ -355,6 +383,9 @@ pub struct Draft {
     /// What came of it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub result: Option<ResultRecord>,
+    /// What comes next in the case.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub next: Option<NextRecord>,
     /// The rule's own text, where a case opens.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub wording: Option<Wording>,
@@ -364,6 +395,9 @@ pub struct Draft {
     /// The file that was removed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub retired: Option<Retired>,
+    /// What became of messages to people.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub told: Option<ToldRecord>,
     /// At the head of a further file: copies of the records before it that still matter.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub carried: Vec<Record>,
@@ -385,9 +419,11 @@ impl Draft {
             evidence: None,
             action: None,
             result: None,
+            next: None,
             wording: None,
             stamp: None,
             retired: None,
+            told: None,
             carried: Vec::new(),
         }
     }
@@ -422,11 +458,15 @@ pub struct Record {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub result: Option<ResultRecord>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<NextRecord>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wording: Option<Wording>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stamp: Option<StampRecord>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retired: Option<Retired>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub told: Option<ToldRecord>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub carried: Vec<Record>,
     /// The hash of the record before it.
@@ -436,6 +476,37 @@ pub struct Record {
 }
 
 impl Record {
+    /// As it would stand in a trail, without a place in one.
+    pub(crate) fn unsealed(draft: Draft) -> Record {
+        let Draft { at, host, boot, sophron, case, kind, who, rule, subject, evidence, action, result, .. } = draft;
+        let Draft { next, wording, stamp, retired, told, carried, .. } = draft;
+        let (seq, latest, prev, hash) = (0, None, String::new(), String::new());
+        Record {
+            seq,
+            at,
+            latest,
+            host,
+            boot,
+            sophron,
+            case,
+            kind,
+            who,
+            rule,
+            subject,
+            evidence,
+            action,
+            result,
+            next,
+            wording,
+            stamp,
+            retired,
+            told,
+            carried,
+            prev,
+            hash,
+        }
+    }
+
     /// The time by which records are in order, also where the clock went back.
     pub fn reached(&self) -> Timestamp {
         self.latest.map_or(self.at, |latest| latest.max(self.at))

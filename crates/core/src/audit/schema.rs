@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 
 use super::record::FORMAT;
-use super::words::{Kind, ReadsAs, SeverityWord};
+use super::words::{Kind, ReadsAs, SeverityWord, ToldWord};
 
 /// The schema of one line of the trail.
 pub fn schema() -> Value {
@@ -55,11 +55,15 @@ pub fn schema() -> Value {
                 "nice": { "type": "integer" }, "originals": { "type": "object" }, "for": { "type": "number" },
                 "force_after": { "type": "number" }, "counts_with": number("the case with which it counts as one, beyond its owner's share of the cap"), "tree": { "type": "boolean" }, "because": text("in the person's words") } },
             "result": { "type": "object", "required": ["outcome"], "properties": { "outcome": text("one word or two"), "seen": text("for people"), "took": { "type": "number" } } },
+            "next": { "type": "object", "required": ["do", "at"], "description": "what comes next, if the breach goes on", "properties": { "do": text("the step"), "at": { "type": "string", "format": "date-time" } } },
             "wording": { "type": "object", "required": ["text", "digest"], "properties": { "text": text("the rule's own lines"), "digest": hash("of the rules files") } },
             "stamp": { "type": "object", "required": ["number", "next"], "properties": { "number": number("from 1; 0 where a key begins"),
                 "key": hash("public key"), "next": hash("the next public key"), "signature": { "type": "string", "pattern": "^[0-9a-f]{128}$" } } },
             "retired": { "type": "object", "required": ["file", "records", "hash"], "properties": { "file": text("its name"),
                 "records": { "type": "array", "items": { "type": "integer" }, "minItems": 2, "maxItems": 2 }, "hash": hash("of its last record") } },
+            "told": { "type": "object", "required": ["channel", "outcome"], "properties": { "channel": text("its name"),
+                "records": { "type": "array", "items": { "type": "integer" }, "description": "the records that were told of" }, "outcome": { "enum": ToldWord::WORDS },
+                "seen": text("why, for people"), "took": { "type": "number" } } },
             "prev": hash("of the record before it"), "hash": hash("of this line before `,\"hash\"`"),
         },
     })

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 
 use super::record::Record;
-use super::words::Kind;
+use super::words::{Kind, ToldWord};
 use crate::act::{Came, Verb};
 
 /// One rule on one app.
@@ -69,6 +69,35 @@ pub fn stats(records: &[Record]) -> Vec<RuleStats> {
         .collect();
     rows.sort_by(|a, b| b.cases.cmp(&a.cases).then_with(|| (&a.rule, &a.app).cmp(&(&b.rule, &b.app))));
     rows
+}
+
+/// What the record tells of one channel.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ChannelStats {
+    /// Its name.
+    pub channel: String,
+    /// Messages taken.
+    pub taken: u64,
+    /// Messages that were given up.
+    pub given_up: u64,
+    /// How often it went down.
+    pub down: u64,
+}
+
+/// Every channel, by its name.
+pub fn channel_stats(records: &[Record]) -> Vec<ChannelStats> {
+    let mut all: BTreeMap<&str, ChannelStats> = BTreeMap::new();
+    for told in records.iter().filter_map(|record| record.told.as_ref()) {
+        let of = all.entry(&told.channel).or_default();
+        let count = told.records.len() as u64;
+        match told.outcome {
+            ToldWord::Taken => of.taken += count,
+            ToldWord::GivenUp => of.given_up += count,
+            ToldWord::Down => of.down += 1,
+            ToldWord::Begun | ToldWord::Back | ToldWord::Other(_) => {}
+        }
+    }
+    all.into_iter().map(|(channel, of)| ChannelStats { channel: channel.to_owned(), ..of }).collect()
 }
 
 fn is_undo(record: &Record) -> bool {

@@ -74,6 +74,24 @@ words! {
         KeyBegun = "key begun",
         /// Everything before it is signed, and the key for the next stamp named.
         Stamp = "stamp",
+        /// What became of messages to people, by a channel.
+        Told = "told",
+    }
+}
+
+words! {
+    /// What became of messages, or of the channel.
+    ToldWord {
+        /// The channel is told from here on.
+        Begun = "begun",
+        /// The other side has taken them.
+        Taken = "taken",
+        /// They are not tried again.
+        GivenUp = "given up",
+        /// It counts as down.
+        Down = "down",
+        /// It takes messages again.
+        Back = "back",
     }
 }
 

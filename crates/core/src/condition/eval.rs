@@ -194,7 +194,7 @@ fn texts_hold(comparison: Comparison, reading: &str, limit: &str) -> bool {
 }
 
 /// `*` is any text, `?` one character. Linear in the text for each `*`: on a mismatch only the last `*` gives way.
-fn glob(pattern: &str, text: &str) -> bool {
+pub(crate) fn glob(pattern: &str, text: &str) -> bool {
     let (mut p, mut t) = (pattern.chars(), text.chars());
     // Where to go on after a mismatch: behind the last `*`, one character further in the text.
     let mut retry: Option<(std::str::Chars<'_>, std::str::Chars<'_>)> = None;

@@ -16,6 +16,7 @@ mod words;
 use std::collections::BTreeSet;
 
 pub use check::{Place, fields_meant};
+pub(crate) use eval::glob;
 pub use eval::{Measure, Truth};
 pub use words::{InWords, Range};
 

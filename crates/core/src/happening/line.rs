@@ -12,6 +12,9 @@ use crate::rules::Action;
 use crate::severity::{Severity, Tone};
 use crate::units::{Value, scaled_duration};
 
+/// What is seen of a case whose subject we have ended ourselves, which has been told by then.
+pub(crate) const ENDED_BY_US: &str = "ended by us";
+
 /// One line.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Line {
@@ -259,7 +262,7 @@ impl Over {
             Over::Left => "the rule no longer covers it".to_owned(),
             Over::Unseen => "it is no longer seen".to_owned(),
             Over::RuleGone => "its rule is no longer watched with, or means something else now".to_owned(),
-            Over::EndedByUs => return "ended by us".to_owned(),
+            Over::EndedByUs => return ENDED_BY_US.to_owned(),
             Over::EndedByItself => "it ended by itself".to_owned(),
             Over::NoneLeft => "none of its processes is left".to_owned(),
         };

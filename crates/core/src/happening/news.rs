@@ -5,7 +5,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use crate::act::Came;
-use crate::audit::Kind;
+use crate::audit::{Kind, ToldRecord, ToldWord};
 use crate::cost::Every;
 use crate::rules::{Cap, RuleName};
 use crate::severity::Tone;
@@ -111,6 +111,10 @@ pub enum News {
     LinesLost(u64),
     /// So many records were lost before they could be written.
     RecordsLost(u64),
+    /// What became of messages to people, or of the channel.
+    Told(ToldRecord),
+    /// A channel cannot be used, and why.
+    Unheard(String, String),
 }
 
 impl News {
@@ -148,6 +152,13 @@ impl News {
             News::Unrecorded(_) => ("unrecorded", Tone::Warning, self.seen(rule)),
             News::LinesLost(_) => ("unread", Tone::Warning, self.seen(rule)),
             News::RecordsLost(_) => ("lost", Tone::Critical, self.seen(rule)),
+            News::Told(told) => match told.outcome {
+                ToldWord::GivenUp => ("untold", Tone::Warning, self.seen(rule)),
+                ToldWord::Down => ("down", Tone::Critical, self.seen(rule)),
+                ToldWord::Back => ("told", Tone::Notice, self.seen(rule)),
+                ToldWord::Begun | ToldWord::Taken | ToldWord::Other(_) => return None,
+            },
+            News::Unheard(..) => ("down", Tone::Critical, self.seen(rule)),
         })
     }
 
@@ -159,6 +170,11 @@ impl News {
             ),
             _ => self.seen(rule),
         }
+    }
+
+    /// What it says, of no rule.
+    pub fn in_words(&self) -> String {
+        self.seen("a rule")
     }
 
     /// As what it is recorded; none for what is only told.
@@ -248,6 +264,16 @@ impl News {
                 let lines = if *count == 1 { "1 line was".to_owned() } else { format!("{count} lines were") };
                 format!("{lines} lost: nobody took them; all that matters is in the record")
             }
+            News::Told(told) => {
+                let what = match (&told.outcome, &told.records[..]) {
+                    (ToldWord::GivenUp, [one]) => format!("has not taken record {one}, and never will"),
+                    (ToldWord::GivenUp, more) => format!("has not taken {} records, and never will", more.len()),
+                    (outcome, _) => format!("is {outcome}"),
+                };
+                let why = if told.seen.is_empty() { String::new() } else { format!(": {}", told.seen) };
+                format!("channel {} {what}{why}", told.channel)
+            }
+            News::Unheard(channel, why) => format!("channel {channel} cannot be used: {why}"),
             News::RecordsLost(count) => {
                 let records = counted(*count, "record");
                 format!("{records} lost while the audit trail could not be written: there was no more room for them")

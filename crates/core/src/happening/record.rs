@@ -4,9 +4,12 @@ use std::time::Duration;
 
 use jiff::tz::TimeZone;
 
-use super::{Announced, CarriedOut, Grounds, Group, Happening, Over, Subject, What};
+use super::{Announced, CarriedOut, Grounds, Group, Happening, Next, Over, Subject, What};
 use crate::act::{Act, Came, Only, Outcome, Verb};
-use crate::audit::{ActionRecord, Draft, Evidence, GroupRecord, JudgedWord, Kind, ResultRecord, SubjectRecord, Who};
+use crate::audit::{
+    ActionRecord, Draft, Evidence, GroupRecord, JudgedWord, Kind, NextRecord, ResultRecord, SubjectRecord, ToldRecord,
+    Who,
+};
 use crate::command_lines::CommandLines;
 use crate::condition::Measure;
 use crate::decide::Verdict;
@@ -47,6 +50,11 @@ impl Scribe {
         Draft::new(at, kind, &self.host, &self.boot.to_string(), self.who.clone())
     }
 
+    /// What became of messages to people.
+    pub fn told(&self, at: jiff::Timestamp, told: ToldRecord) -> Draft {
+        Draft { told: Some(told), ..self.plain(at, Kind::Told) }
+    }
+
     /// The record of a happening; none for what is only told.
     pub fn record(&self, happening: &Happening) -> Option<Draft> {
         let Parts { kind, evidence, action, result } = parts(&happening.what)?;
@@ -82,9 +90,17 @@ impl Scribe {
             evidence,
             action,
             result: result.map(told),
+            next: next(happening.next),
             wording,
             ..self.plain(happening.at, kind)
         })
+    }
+}
+
+fn next(next: Next) -> Option<NextRecord> {
+    match next {
+        Next::Step { action, at } | Next::Again { action, at } => Some(NextRecord { verb: action.into(), at }),
+        Next::Unsaid | Next::Nothing => None,
     }
 }
 

@@ -2,15 +2,17 @@
 
 use super::{Action, Pick, Rule, Step};
 use crate::condition::InWords;
+use crate::severity::Severity;
 use crate::subject::Judged;
+use crate::telling::{Tell, Telling};
 use crate::text::counted;
 use crate::units::exact_duration;
 
 /// A part of the explanation: a word, and a sentence.
 pub type Sentence = (&'static str, String);
 
-/// Whom it covers, when it acts, what it does, until when.
-pub fn explain(rule: &Rule) -> Vec<Sentence> {
+/// Whom it covers, when it acts, what it does, until when, and who is told.
+pub fn explain(rule: &Rule, telling: &Telling) -> Vec<Sentence> {
     let mut all: Vec<Sentence> = vec![("whom", whom(rule)), ("when", when(rule))];
     let steps = rule.ladder.iter().map(|step| ("then", then(step, rule)));
     all.extend(steps);
@@ -34,6 +36,7 @@ pub fn explain(rule: &Rule) -> Vec<Sentence> {
         "people",
         format!("told when it opens, at every step and when it closes, as {}; {again}", rule.severity.word()),
     ));
+    all.extend(told(rule, telling).map(|told| ("told", told)));
     if let Some(budget) = rule.budget {
         let cases = counted(budget.cases, "case");
         all.push((
@@ -53,6 +56,27 @@ pub fn explain(rule: &Rule) -> Vec<Sentence> {
         },
     ));
     all
+}
+
+/// By which channels, and of what; none where there is no channel.
+fn told(rule: &Rule, telling: &Telling) -> Option<String> {
+    if telling.channels.is_empty() {
+        return None;
+    }
+    let way = |tell: &Tell| {
+        let what = match tell.severity {
+            Severity::Notice => "all of it".to_owned(),
+            // What fails, and what is not done for want of a budget, is graver than the rule.
+            least if least > rule.severity => {
+                format!("only what is {} or worse: what fails, or is beyond its budget", least.word())
+            }
+            least => format!("what is {} or worse", least.word()),
+        };
+        let whom = tell.covers.as_ref().map(|covers| format!(", where {}", InWords(covers))).unwrap_or_default();
+        format!("by {}: {what}{whom}", tell.by.join(", "))
+    };
+    let ways: Vec<String> = telling.of_rule(&rule.name).map(way).collect();
+    Some(if ways.is_empty() { "by no channel: no [[tell]] fits it".to_owned() } else { ways.join("; ") })
 }
 
 fn whom(rule: &Rule) -> String {

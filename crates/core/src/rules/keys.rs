@@ -7,6 +7,7 @@ use super::Pick;
 use crate::command_lines::CommandLines;
 use crate::severity::Severity;
 use crate::subject::Judged;
+use crate::telling::To;
 
 /// One key.
 #[derive(Debug)]
@@ -112,6 +113,8 @@ pub static FILE: Table = Table {
             key("checkup", Wants::Free, "other limits for [checkup](checkup.md#limits), and findings that are known"),
         ),
         key("rule", Wants::Tables(&RULE), "a rule, as often as you like"),
+        key("channel", Wants::Tables(&CHANNEL), "a way to people, as often as you like ([alerts](alerts.md))"),
+        key("tell", Wants::Tables(&TELL), "who is told of what: all that fit"),
         key("adjust", Wants::ByRule(&RULE), "in a file of `rules.d/`: other keys of an earlier rule"),
     ],
 };
@@ -250,6 +253,34 @@ pub(super) static AUDIT: Table = Table {
     ],
 };
 
+/// A channel.
+pub static CHANNEL: Table = Table {
+    name: "a channel",
+    keys: &[
+        at(Place::Needed, key("name", Wants::Name, "its name, unique: letters, digits, `-`, `_`, `.`")),
+        at(
+            Place::Needed,
+            key("to", Wants::Words(|| To::ALL.map(To::word).to_vec()), "which way: `\"log\"`, the machine's own log"),
+        ),
+        key("down_after", Wants::Duration, "failing for that long it counts as down (default `\"10m\"`)"),
+    ],
+};
+
+/// Who is told.
+pub static TELL: Table = Table {
+    name: "a tell",
+    keys: &[
+        key(
+            "severity",
+            Wants::Words(|| Severity::ALL.map(Severity::word).to_vec()),
+            "what is at least so serious: `\"notice\"` (default), `\"warning\"` or `\"critical\"`",
+        ),
+        key("rules", Wants::List, "of these rules; `*` and `?` stand for any letters (default: of all)"),
+        key("where", Wants::Condition, "of processes of which this holds: what they are, and not what they use"),
+        at(Place::Needed, key("by", Wants::List, "by these channels")),
+    ],
+};
+
 pub(super) static LIMIT: Table = Table {
     name: "a limit of [checkup]",
     keys: &[key("notice", Wants::Text, "worth knowing"), key("critical", Wants::Text, "worth getting up for")],
@@ -265,7 +296,7 @@ pub(super) static KNOWN: Table = Table {
 };
 
 /// Every table that has keys of its own, with its heading in the help.
-pub const TABLES: [(&str, &Table); 9] = [
+pub const TABLES: [(&str, &Table); 11] = [
     ("the file", &FILE),
     ("[[rule]]", &RULE),
     ("a step of ladder", &STEP),
@@ -275,6 +306,8 @@ pub const TABLES: [(&str, &Table); 9] = [
     ("[protect]", &PROTECT),
     ("[lookback]", &LOOKBACK),
     ("[audit]", &AUDIT),
+    ("[[channel]]", &CHANNEL),
+    ("[[tell]]", &TELL),
 ];
 
 impl Table {

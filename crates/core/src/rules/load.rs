@@ -13,11 +13,12 @@ use super::section::{Section, Source};
 use super::wording::wording;
 use super::{
     Action, Again, Audit, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, checkup, keeping,
-    ladder, options,
+    ladder, options, telling,
 };
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
 use crate::subject::Judged;
+use crate::telling::Telling;
 use crate::text::{hex, nearest};
 
 /// Largest rules file, in bytes.
@@ -101,6 +102,7 @@ impl Default for SoFar {
             checkup: crate::checkup::Settings::default(),
             lookback: Lookback::default(),
             audit: Audit::default(),
+            telling: Telling::default(),
             digest: String::new(),
         };
         SoFar { rules, hours: Names::new(), names: BTreeMap::new() }
@@ -170,6 +172,8 @@ fn file(source: &mut Source<'_>, table: &Spanned<DeTable<'_>>, so_far: &mut SoFa
     so_far.rules.protect.extend(protect(source, &section));
     rules(source, &section, so_far, place);
     adjust(source, &section, so_far);
+    telling::channels(source, &section, &mut so_far.rules.telling);
+    telling::tells(source, &section, &mut so_far.rules.telling);
 }
 
 fn protect(source: &mut Source<'_>, section: &Section<'_>) -> Option<Condition> {
@@ -247,6 +251,8 @@ fn rules(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar, pla
             && !says("checkup")
             && !says("adjust")
             && !says("hours")
+            && !says("channel")
+            && !says("tell")
         {
             source.error(
                 Diagnostic::at(section.place(), "the rules file has no rule and no protection", "nothing in it to watch for").help(
@@ -438,8 +444,7 @@ fn rule_name(
         }
         return None;
     };
-    let plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.');
-    if name.value.is_empty() || name.value.chars().count() > 64 || !name.value.chars().all(plain) {
+    if !is_a_name(&name.value) {
         source.error(
             Diagnostic::at(name.span, "a rule's name is 1 to 64 letters, digits, `-`, `_` and `.`", "not a name")
                 .help("write `name = \"press-leak\"`"),
@@ -462,7 +467,13 @@ fn rule_name(
     Some(name.value)
 }
 
-fn severity(source: &mut Source<'_>, section: &Section<'_>) -> Option<Severity> {
+/// Whether something may be called that.
+pub(super) fn is_a_name(name: &str) -> bool {
+    let plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.');
+    !name.is_empty() && name.chars().count() <= 64 && name.chars().all(plain)
+}
+
+pub(super) fn severity(source: &mut Source<'_>, section: &Section<'_>) -> Option<Severity> {
     let text = source.text(section, "severity", "\"warning\"")?;
     let all = [Severity::Notice, Severity::Warning, Severity::Critical];
     let known = all.into_iter().find(|severity| severity.word() == text.value);

@@ -12,6 +12,7 @@ mod name;
 mod options;
 mod review;
 mod section;
+mod telling;
 mod wording;
 
 use std::collections::BTreeSet;
@@ -32,6 +33,7 @@ use crate::facts::Facts;
 use crate::model::Field;
 pub use crate::severity::Severity;
 use crate::subject::Judged;
+use crate::telling::Telling;
 use crate::units::Value;
 use crate::window::Spec;
 
@@ -57,6 +59,8 @@ pub struct RuleSet {
     pub audit: Audit,
     /// What `[lookback]` says.
     pub lookback: Lookback,
+    /// What `[[channel]]` and `[[tell]]` say.
+    pub telling: Telling,
     /// SHA-256 of the bytes that were read, lower-case hex.
     pub digest: String,
 }

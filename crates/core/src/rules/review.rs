@@ -40,6 +40,7 @@ pub fn review(rules: &RuleSet, present: Option<Present<'_>>) -> Vec<Warning> {
     for protect in &rules.protect {
         protection(protect, &mut found);
     }
+    found.telling(rules);
     // Rules of the same subjects: only they can be at odds.
     let mut acting_alike: BTreeMap<(Judged, Option<String>), Vec<Acting<'_>>> = BTreeMap::new();
     for rule in &rules.rules {
@@ -89,6 +90,26 @@ struct Found(Vec<Warning>);
 impl Found {
     fn say(&mut self, rule: &Rule, what: impl Into<String>, mend: impl Into<String>) {
         self.0.push(Warning { rule: rule.name.to_string(), what: what.into(), mend: mend.into() });
+    }
+
+    /// Ways by which nobody is told anything, and rules of which nobody hears.
+    fn telling(&mut self, rules: &RuleSet) {
+        let telling = &rules.telling;
+        let mut of_file = |what: String, mend: String| self.0.push(Warning { rule: String::new(), what, mend });
+        for channel in telling.channels.iter().filter(|channel| !telling.is_told(&channel.name)) {
+            let name = &channel.name;
+            of_file(format!("nothing is told by the channel {name}"), format!("add `[[tell]]`, `by = [\"{name}\"]`"));
+        }
+        for pattern in telling.tells.iter().flat_map(|tell| &tell.rules) {
+            if !rules.rules.iter().any(|rule| crate::condition::glob(pattern, &rule.name)) {
+                let what = format!("a `[[tell]]` names the rules `{pattern}`, and none is called so");
+                of_file(what, "name rules that there are, or leave `rules` out for all".to_owned());
+            }
+        }
+        let unheard = |rule: &&Rule| !telling.channels.is_empty() && telling.of_rule(&rule.name).next().is_none();
+        for rule in rules.rules.iter().filter(unheard) {
+            self.say(rule, "no channel tells anybody of it: no `[[tell]]` fits it", "add it to the `rules` of one");
+        }
     }
 
     fn times(&mut self, rule: &Rule, every: Duration) {

@@ -4,8 +4,8 @@ use jiff::Timestamp;
 use proptest::prelude::*;
 use sophron_core::act::Originals;
 use sophron_core::audit::{
-    ActionRecord, By, Draft, InForce, Kind, Link, OpenHold, Record, ResultRecord, Retired, Story, SubjectRecord, Who,
-    cases, check, check_files, find_time, hands, stamps, tail, verify, verify_files,
+    ActionRecord, By, Draft, InForce, Kind, Link, OpenHold, Record, ResultRecord, Retired, Story, SubjectRecord,
+    ToldRecord, Who, cases, check, check_files, find_time, hands, stamps, tail, verify, verify_files,
 };
 use sophron_testkit::process;
 
@@ -305,6 +305,11 @@ fn any_records() -> impl Strategy<Value = Vec<Draft>> {
         (Kind::StoodBack, "resume", "stood back"),
         (Kind::TrailLost, "", "lost"),
         (Kind::LossAccepted, "", "accepted"),
+        (Kind::Told, "", "begun"),
+        (Kind::Told, "", "taken"),
+        (Kind::Told, "", "given up"),
+        (Kind::Told, "", "down"),
+        (Kind::Told, "", "back"),
     ];
     let one = (0..kinds.len(), 0..3_u32, 1..3_u64, any::<bool>()).prop_map(move |(kind, pid, case, by_hand)| {
         let (kind, verb, outcome) = kinds[kind].clone();
@@ -316,6 +321,11 @@ fn any_records() -> impl Strategy<Value = Vec<Draft>> {
         );
         if by_hand {
             (draft.rule, draft.case) = (None, None);
+        }
+        if draft.kind == Kind::Told {
+            let records = if matches!(outcome, "taken" | "given up") { vec![case, case + 5] } else { Vec::new() };
+            let (channel, seen) = (format!("channel-{pid}"), String::new());
+            draft.told = Some(ToldRecord { channel, records, outcome: outcome.into(), seen, took: None });
         }
         if let Some(action) = draft.action.as_mut().filter(|action| action.verb == sophron_core::audit::Verb::Lower) {
             (action.nice, action.step) = (Some(5 + pid.cast_signed()), Some(1));
@@ -333,7 +343,11 @@ fn in_force(all: &InForce) -> String {
     let acts: Vec<u64> = all.acts().map(|record| record.seq).collect();
     let (holds, hands) = (all.holds().collect::<Vec<_>>(), all.hands().collect::<Vec<_>>());
     let loss = all.loss().map(|record| record.seq);
-    format!("{} {holds:?} {suspended:?} {announced:?} {acts:?} {hands:?} {loss:?}", all.highest_case)
+    let told = ["channel-0", "channel-1", "channel-2"].map(|channel| {
+        all.told_by(channel)
+            .map(|told| (told.cursor, told.last_taken(), told.down_since(), told.last_trouble().is_some()))
+    });
+    format!("{} {holds:?} {suspended:?} {announced:?} {acts:?} {hands:?} {loss:?} {told:?}", all.highest_case)
 }
 
 proptest! {

@@ -37,6 +37,7 @@ mod rehearsal;
 mod rules;
 mod script;
 mod subjects;
+mod telling;
 mod units;
 mod wants;
 mod watch;

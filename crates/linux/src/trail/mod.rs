@@ -7,6 +7,7 @@ mod files;
 mod folder;
 mod keys;
 mod stamping;
+mod tail;
 mod writer;
 
 use std::io;
@@ -19,6 +20,7 @@ use crate::files::PathError;
 pub use files::{Files, Latest, files, latest, read, walk};
 pub use folder::{Disk, Folder, Seen, Sheet};
 pub use keys::{FIRST_KEY, Stamped};
+pub use tail::Tail;
 pub use writer::Writer;
 
 /// How long a writer waits for the lock.

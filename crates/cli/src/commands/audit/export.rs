@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use serde_json::{Map, Value, json};
-use sophron_core::audit::{self, Record, RuleStats};
+use sophron_core::audit::{self, ChannelStats, Record, RuleStats};
 use sophron_core::units::scaled_duration;
 
 use super::{nothing_there, pick};
@@ -79,6 +79,7 @@ fn row(record: &Record) -> Map<String, Value> {
 pub fn stats(args: &args::AuditStats) -> Result<Exit, Failure> {
     let Some(picked) = pick(&args.filter, false)? else { return nothing_there(&args.filter.state) };
     let rows = audit::stats(&picked.records);
+    let channels = audit::channel_stats(&picked.records);
     match args.format {
         TextOrJson::Json => {
             let rows: Vec<Value> = rows
@@ -88,12 +89,35 @@ pub fn stats(args: &args::AuditStats) -> Result<Exit, Failure> {
                         "outcomes": row.outcomes, "calm": row.calm, "returns": row.returns })
                 })
                 .collect();
-            ui::out(format_args!("{}\n", json!({ "records": picked.records.len(), "rows": rows })));
+            let channel = |one: &ChannelStats| json!({ "channel": one.channel, "taken": one.taken, "given_up": one.given_up, "down": one.down });
+            let channels: Vec<Value> = channels.iter().map(channel).collect();
+            let object = json!({ "records": picked.records.len(), "channels": channels, "rows": rows });
+            ui::out(format_args!("{object}\n"));
         }
-        TextOrJson::Text if rows.is_empty() => ui::out("no rule has a record yet\n"),
-        TextOrJson::Text => ui::out(as_text(&rows)),
+        TextOrJson::Text => {
+            ui::out(if rows.is_empty() { "no rule has a record yet\n".to_owned() } else { as_text(&rows) });
+            ui::out(by_channel(&channels));
+        }
     }
     Ok(if picked.broken { Exit::Found } else { Exit::Fine })
+}
+
+/// What each channel has taken; nothing where there is none.
+fn by_channel(channels: &[ChannelStats]) -> String {
+    if channels.is_empty() {
+        return String::new();
+    }
+    let columns = [
+        Column::text("channel"),
+        Column::number("taken, messages"),
+        Column::number("given up, messages"),
+        Column::number("was down, times"),
+    ];
+    let row = |one: &ChannelStats| {
+        vec![one.channel.clone(), one.taken.to_string(), one.given_up.to_string(), one.down.to_string()]
+    };
+    let rows: Vec<Vec<String>> = channels.iter().map(row).collect();
+    format!("\n{}", table::render(&columns, &rows, table::terminal_width()))
 }
 
 fn as_text(rows: &[RuleStats]) -> String {

@@ -2,6 +2,7 @@
 
 use serde_json::{Value, json};
 use sophron_core::rehearsal::{Rehearsal, StepWord, Story};
+use sophron_core::telling::Told;
 
 use super::Replayed;
 
@@ -41,6 +42,9 @@ pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> St
         .collect();
     let stories = rehearsal.stories().filter(|story| case.is_none_or(|case| case == story.case));
     let rows: Vec<Value> = stories.map(|story| row(story, &story.rule)).collect();
+    let told =
+        |told: &Told| json!({ "channel": told.channel, "messages": told.messages, "in_an_hour": told.in_an_hour });
+    let channels: Vec<Value> = replayed.told.iter().map(told).collect();
     let span = rehearsal.span();
     let object = json!({
         "host": replayed.host,
@@ -51,6 +55,7 @@ pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> St
         "rules": rules,
         "hits": hits,
         "done": done,
+        "channels": channels,
         "rows": rows,
     });
     format!("{object}\n")

@@ -16,6 +16,7 @@ use sophron_core::model::Snapshot;
 use sophron_core::protect::Protections;
 use sophron_core::rehearsal::Rehearsal;
 use sophron_core::rules::RuleSet;
+use sophron_core::telling::{Tally, Told};
 
 use crate::args::{self, TextOrJson};
 use crate::commands::{condition_of, rules};
@@ -34,6 +35,8 @@ struct Replayed {
     zone: TimeZone,
     /// Recordings that broke off, with the reason.
     notes: Vec<String>,
+    /// The messages that each channel would have had.
+    told: Vec<Told>,
 }
 
 pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
@@ -58,12 +61,15 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
         let old = rules_file::load(against)?;
         rehearsals.push(begin(&only(&old.rules, args.only.as_deref())?, protections(&old)?)?);
     }
+    let mut tally = Tally::new(zone.clone());
     let mut told = |happening: &Happening| {
+        tally.note(happening, &rules);
         if args.lines {
             say(happening, args.format, &zone);
         }
     };
     let replayed = replay(&recordings, &mut rehearsals, &mut told)?;
+    let replayed = Replayed { told: tally.told(&rules), ..replayed };
     for note in &replayed.notes {
         ui::err(format_args!("sophron: {note}\n"));
     }
@@ -133,7 +139,7 @@ fn replay(
         }
     })?;
     progress.end();
-    Ok(Replayed { host: told.host, every: told.every, zone, notes: told.notes })
+    Ok(Replayed { host: told.host, every: told.every, zone, notes: told.notes, told: Vec::new() })
 }
 
 /// On a terminal, how far it has come.

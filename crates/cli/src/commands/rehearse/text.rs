@@ -48,6 +48,11 @@ pub fn all(rehearsal: &Rehearsal, replayed: &Replayed, origin: &str) -> String {
     };
     let rows: Vec<Vec<String>> = rules.iter().zip(rehearsal.sums()).map(row).collect();
     text.push_str(&format!("\n{}", table::render(&columns, &rows, width)));
+    for told in &replayed.told {
+        let (messages, most) = (counted(told.messages, "message"), told.in_an_hour);
+        let line = format!("{}: {messages}, at most {most} in an hour", told.channel);
+        text.push_str(&paragraph::under("channel", INDENT, &line, width));
+    }
     text.push_str(&timeline(rehearsal, replayed, width));
     for story in rehearsal.stories() {
         text.push_str(&steps(story, replayed, width));

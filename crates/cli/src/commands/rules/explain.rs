@@ -32,7 +32,7 @@ pub fn run(file: &Path, rule: Option<&str>) -> Result<Exit, Failure> {
             ui::out(paragraph::under("", INDENT, note, width));
         }
         let mut last = "";
-        for (word, sentence) in explain(rule) {
+        for (word, sentence) in explain(rule, &loaded.rules.telling) {
             ui::out(paragraph::under(if word == last { "" } else { word }, INDENT, &sentence, width));
             last = word;
             let nobody_is_picked = rule.judge == Judged::Machine && rule.covers.is_none();

@@ -1,0 +1,96 @@
+//! The ways to people, as the running watcher begins them: each from where the trail says that it was last told of.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use jiff::SignedDuration;
+use sophron_core::audit::{InForce, Record, ToldBy, ToldRecord, ToldWord};
+use sophron_core::happening::{Happening, News, What};
+use sophron_core::rules::RuleSet;
+use sophron_core::telling::{Channel, Message, To};
+use sophron_deliver::{Begin, Log, Trail, Way};
+use sophron_linux::here;
+use sophron_linux::trail::Tail;
+
+use super::{Wake, Watcher};
+
+/// What is older is told to nobody.
+const OLDEST: SignedDuration = SignedDuration::from_hours(24);
+
+/// A channel's own place in the trail.
+struct Place(Tail);
+
+impl Trail for Place {
+    fn more(&mut self, most: usize) -> Vec<Record> {
+        self.0.more(most)
+    }
+}
+
+impl Watcher {
+    /// One thread a channel. `ends`: where the trail ended before this run wrote anything: there a new channel begins.
+    pub(super) fn begin_to_tell(&mut self, rules: &Arc<RuleSet>, in_force: &InForce, (state, ends): (&Path, Tail)) {
+        let oldest = here::now().wall - OLDEST;
+        for channel in &rules.telling.channels {
+            let known = in_force.told_by(&channel.name);
+            if known.is_none() {
+                self.recorder.note(self.scribe.told(here::now().wall, begun(channel)));
+            }
+            let cursor = known.map_or(0, |known| known.cursor);
+            let tail = if known.is_some() { Tail::from(state, cursor, oldest) } else { ends.clone() };
+            let begin = Begin {
+                channel: channel.clone(),
+                rules: Arc::clone(rules),
+                trail: Box::new(Place(tail.durable())),
+                cursor,
+                down: known.and_then(ToldBy::down_since).is_some(),
+                way: way(channel, self.system_log.socket.as_path()),
+                told: self.told(),
+                clock: here::now,
+                first: sophron_linux::own_life::stand_back,
+            };
+            if let Err(error) = self.post.begin(begin) {
+                self.say(News::Unheard(channel.name.clone(), format!("no thread can be started: {error}")));
+            }
+        }
+    }
+
+    /// What became of it goes into the trail, and to whoever listens.
+    fn told(&self) -> Box<dyn Fn(ToldRecord) + Send> {
+        let (recorder, scribe, wake) = (self.recorder.clone(), self.scribe.clone(), self.wake.clone());
+        Box::new(move |told| {
+            recorder.note(scribe.told(here::now().wall, told.clone()));
+            if told.outcome != ToldWord::Taken {
+                // A watcher that is busy, or ends, has other things to show.
+                let _ = wake.try_send(Wake::Told(told));
+            }
+        })
+    }
+}
+
+fn begun(channel: &Channel) -> ToldRecord {
+    let (channel, outcome) = (channel.name.clone(), ToldWord::Begun);
+    ToldRecord { channel, records: Vec::new(), outcome, seen: String::new(), took: None }
+}
+
+/// How a channel is told.
+pub fn way(channel: &Channel, system_log: &Path) -> Box<dyn Way> {
+    match channel.to {
+        To::Log => Box::new(log(system_log)),
+    }
+}
+
+/// The machine's own log; where its socket is another than usual, the journal's is looked for beside it.
+pub fn log(socket: &Path) -> Log {
+    let usual = socket == Path::new(sophron_linux::system_log::SOCKET);
+    Log::new((!usual).then(|| socket.with_file_name("journal")), socket.to_owned())
+}
+
+/// What no trail has: that it cannot be written, or that the watcher cannot see.
+pub fn beside(happening: &Happening, host: &str) -> Option<Message> {
+    let (word, said) = match &happening.what {
+        What::Watcher(news @ News::TrailLost(_)) => ("disarmed", news.in_words()),
+        What::Watcher(news @ News::Blind(_)) => ("blind", news.in_words()),
+        _ => return None,
+    };
+    Some(Message::beside_the_trail(happening.at, host, word, &said))
+}

@@ -1,0 +1,108 @@
+//! Alerts reach people: what is recorded is told, whatever happens to the watcher.
+
+use std::collections::BTreeSet;
+use std::os::unix::net::UnixDatagram;
+use std::sync::mpsc::{Receiver, channel};
+use std::time::Duration;
+
+use serde_json::Value;
+use sophron_testkit::{Stage, eventually};
+
+use crate::stage;
+
+const RULES: &str = "format = 1\nevery = '200ms'\n[[channel]]\nname = 'machine-log'\nto = 'log'\n[[tell]]\nby = ['machine-log']\n\
+    [[rule]]\nname = 'a'\nwhere = 'app = \"labelpress\" and {mine}'\nbreach = 'threads > 0'\nlasting = '200ms'\n\
+    ladder = [ { at = '0s', do = 'alert' }, { at = '1s', do = 'lower' } ]\n";
+
+/// A system log that hands on what it is sent.
+fn log_of(stage: &Stage) -> (String, Receiver<String>) {
+    let path = stage.path("log");
+    let socket = UnixDatagram::bind(&path).unwrap();
+    let (tell, told) = channel();
+    std::thread::spawn(move || {
+        let mut bytes = vec![0; 65_536];
+        while let Ok(length) = socket.recv(&mut bytes) {
+            if tell.send(String::from_utf8_lossy(&bytes[..length]).into_owned()).is_err() {
+                return;
+            }
+        }
+    });
+    (path.display().to_string(), told)
+}
+
+/// The ID at the end of a line; the stamps of the trail have none.
+fn id(line: &str) -> Option<String> {
+    Some(line.strip_suffix(']')?.rsplit_once('[')?.1.to_owned())
+}
+
+fn due(records: &[Value]) -> Vec<String> {
+    let told = |record: &&Value| {
+        let kind = record["kind"].as_str().unwrap_or_default();
+        let shadow = kind == "shadow" || (kind == "alert" && record["action"]["step"] != 1);
+        shadow
+            || matches!(
+                kind,
+                "breach" | "outcome" | "effect" | "restored" | "calm" | "ended" | "left" | "watcher ended"
+            )
+    };
+    let id = |record: &Value| format!("{}-{}", &record["hash"].as_str().unwrap()[..12], record["seq"]);
+    records.iter().filter(told).map(id).collect()
+}
+
+/// Killed again and again while it tells: nothing that is due is lost, and without what comes twice all of it is in order.
+#[test]
+fn nothing_is_lost_over_kills() {
+    let stage = stage();
+    let (log, told) = log_of(&stage);
+    let rules = stage.write("rules.toml", RULES);
+    let _presses = stage.offender("labelpress", &["--children", "8"]);
+    for round in 0..6 {
+        let mut watcher = stage.watch(&rules, &["--system-log", &log]);
+        // At any moment: before the first case, between two messages, between a message and its record.
+        std::thread::sleep(Duration::from_millis(250 + round * 190));
+        watcher.kill_outright();
+    }
+    let watcher = stage.watch(&rules, &["--system-log", &log]);
+    eventually("a case is open again", || stage.records().iter().any(|record| record["case"] == 1).then_some(()));
+    watcher.interrupt();
+    let due = due(&stage.records());
+    let mut lines: Vec<String> = Vec::new();
+    let mut seen = BTreeSet::new();
+    eventually("all has arrived", || {
+        lines.extend(told.try_iter());
+        let all: BTreeSet<String> = lines.iter().filter_map(|line| id(line)).collect();
+        due.iter().all(|id| all.contains(id)).then_some(())
+    });
+    let once: Vec<String> = lines.iter().filter_map(|line| id(line)).filter(|id| seen.insert(id.clone())).collect();
+    assert!(due.len() > 18, "{due:?}");
+    assert_eq!(once, due, "in order, and nothing else");
+    let (rules, state) = (rules.display().to_string(), stage.state().display().to_string());
+    let by_channel = stage.json(&["channels", "--rules", &rules, "--state", &state, "--format", "json"]);
+    assert_eq!((&by_channel["rows"][0]["state"], &by_channel["rows"][0]["waiting"]), (&"up".into(), &0.into()));
+    let explained = stage.run(&["audit", "explain", "1", "--state", &state]);
+    assert!(explained.stdout.contains("by channel machine-log at "), "{explained:?}");
+}
+
+/// Each step is said, and where nobody listens that is a failure.
+#[test]
+fn a_channel_is_tried() {
+    let stage = stage();
+    let rules = stage.write("rules.toml", RULES).display().to_string();
+    let nowhere = stage.path("nowhere").display().to_string();
+    let attempt = |name: &str, socket: &str| {
+        let output = stage.run(&["channels", "try", name, "--rules", &rules, "--system-log", socket]);
+        (output.status, output.stdout + &output.stderr)
+    };
+    let (exit, text) = attempt("machine-log", &nowhere);
+    assert!(exit == Some(1) && text.contains(&format!("the system log at {nowhere} does not take it")), "{text}");
+    let (log, told) = log_of(&stage);
+    let (exit, text) = attempt("machine-log", &log);
+    assert!(exit == Some(0) && text.contains(&format!("the system log at {log}: taken")), "{text}");
+    assert!(
+        told.recv_timeout(Duration::from_secs(20))
+            .unwrap()
+            .contains("tries the channel machine-log; nothing has happened")
+    );
+    let (exit, text) = attempt("machine-lag", &log);
+    assert!(exit == Some(1) && text.contains("the nearest is machine-log"), "{text}");
+}

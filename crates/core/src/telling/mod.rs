@@ -1,0 +1,149 @@
+//! Who is told of what, and by which way: what `[[channel]]` and `[[tell]]` of a rules file say, and what follows of that for each
+//! record of the trail. Everything that is told is a function of a record: the trail is the outbox. Nothing is sent here.
+
+mod message;
+mod outbox;
+mod tally;
+
+use std::time::Duration;
+
+use jiff::tz::TimeZone;
+pub use message::Message;
+pub use outbox::{Outbox, Trouble};
+pub use tally::{Tally, Told};
+
+use crate::audit::{Kind, Record};
+use crate::condition::{Condition, Truth};
+use crate::facts::Facts;
+use crate::model::Machine;
+use crate::rules::RuleSet;
+use crate::severity::Severity;
+
+/// The ways to people, and who is told by which.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Telling {
+    /// `[[channel]]`, in the file's order.
+    pub channels: Vec<Channel>,
+    /// `[[tell]]`, likewise.
+    pub tells: Vec<Tell>,
+}
+
+/// A way to people.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Channel {
+    /// Its name, unique in the files.
+    pub name: String,
+    /// Which way it is.
+    pub to: To,
+    /// Failing for that long it counts as down.
+    pub down_after: Duration,
+}
+
+/// Which way a channel is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum To {
+    /// The machine's own log.
+    Log,
+}
+
+impl To {
+    /// Every way.
+    pub const ALL: [To; 1] = [To::Log];
+
+    /// Its word, as in `to = "…"`.
+    pub fn word(self) -> &'static str {
+        match self {
+            To::Log => "log",
+        }
+    }
+}
+
+/// What is told by which channels.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Tell {
+    /// What is at least so serious.
+    pub severity: Severity,
+    /// Of rules whose name fits one of these patterns; of all, if there is none.
+    pub rules: Vec<String>,
+    /// Of processes of which this holds; of all, if not given.
+    pub covers: Option<Condition>,
+    /// By these channels.
+    pub by: Vec<String>,
+}
+
+impl Telling {
+    /// The channel of that name.
+    pub fn channel(&self, name: &str) -> Option<&Channel> {
+        self.channels.iter().find(|channel| channel.name == name)
+    }
+
+    /// The message of a record for a channel, with times in that zone; none where it is not told by that.
+    pub fn message(&self, record: &Record, channel: &str, rules: &RuleSet, zone: &TimeZone) -> Option<Message> {
+        let message = Message::of(record, rules, zone)?;
+        let by = |tell: &&Tell| tell.by.iter().any(|by| by == channel);
+        self.tells.iter().filter(by).any(|tell| tell.fits(record, message.severity)).then_some(message)
+    }
+
+    /// The tells by which people hear of a rule, as far as its name and its severity decide that.
+    pub fn of_rule<'t>(&'t self, name: &'t str) -> impl Iterator<Item = &'t Tell> {
+        self.tells.iter().filter(|tell| tell.names(name))
+    }
+
+    /// Whether that channel is told anything.
+    pub fn is_told(&self, channel: &str) -> bool {
+        self.tells.iter().any(|tell| tell.by.iter().any(|by| by == channel))
+    }
+}
+
+impl Tell {
+    fn names(&self, rule: &str) -> bool {
+        self.rules.is_empty() || self.rules.iter().any(|pattern| crate::condition::glob(pattern, rule))
+    }
+
+    /// What is of no rule is about the watcher itself: that is told by everybody who is told of anything as serious.
+    fn fits(&self, record: &Record, severity: Severity) -> bool {
+        let Some(rule) = record.rule.as_deref() else { return severity >= self.severity };
+        severity >= self.severity && self.names(rule) && self.covers(record)
+    }
+
+    /// What is not known of it does not keep people from hearing.
+    fn covers(&self, record: &Record) -> bool {
+        let (Some(covers), Some(subject)) = (&self.covers, &record.subject) else { return true };
+        let Ok(boot) = record.boot.parse() else { return true };
+        let (process, machine) = (subject.process(boot), Machine::default());
+        covers.evaluate(&Facts::new(&process, &machine)) != Truth::False
+    }
+}
+
+/// How serious what a record tells is; none for what nobody is told.
+fn severity(record: &Record, rules: &RuleSet) -> Option<Severity> {
+    let of_rule = || {
+        let told = record.evidence.as_ref().and_then(|evidence| evidence.severity.known());
+        let by_name = || rules.rule(record.rule.as_deref()?).map(|rule| rule.severity);
+        told.or_else(by_name).unwrap_or(Severity::Warning)
+    };
+    match &record.kind {
+        // Whoever does it by hand knows of it.
+        _ if record.is_by_hand() => None,
+        Kind::TrailLost | Kind::BudgetSpent | Kind::Capped => Some(Severity::Critical),
+        Kind::Unreadable => Some(Severity::Warning),
+        Kind::WatcherEnded => Some(Severity::Notice),
+        _ if record.rule.is_none() => None,
+        Kind::Refused => Some(of_rule().max(Severity::Warning)),
+        Kind::Outcome => {
+            let vain = record.came().is_some_and(|came| !came.is_as_meant());
+            Some(if vain { of_rule().max(Severity::Warning) } else { of_rule() })
+        }
+        Kind::Breach
+        | Kind::Alert
+        | Kind::Shadow
+        | Kind::Spared
+        | Kind::Effect
+        | Kind::Restored
+        | Kind::Superseded
+        | Kind::Calm
+        | Kind::Ended
+        | Kind::Left => Some(of_rule()),
+        _ => None,
+    }
+}
