@@ -106,6 +106,11 @@ impl Post {
         Ok(())
     }
 
+    /// Whether there is no channel.
+    pub fn is_empty(&self) -> bool {
+        self.bells().is_empty()
+    }
+
     fn bells(&self) -> MutexGuard<'_, Vec<Bell>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -1,9 +1,10 @@
 //! `to = "log"`: the machine's own log, by the journal's own protocol where there is one (systemd.journal-fields(7), and "Native Journal
-//! Protocol"), else as the classic line of syslog(3). It never waits.
+//! Protocol"), else as the classic line of syslog(3).
 
 use std::io;
 use std::os::unix::net::UnixDatagram;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use sophron_core::severity::Severity;
 use sophron_core::telling::{Message, Trouble};
@@ -15,6 +16,12 @@ const JOURNAL: &str = "/run/systemd/journal/socket";
 
 /// Facility `daemon`.
 const FACILITY: u32 = 3;
+
+/// How long a log that has no room is waited for.
+const PATIENCE: Duration = Duration::from_millis(500);
+
+/// How often it is asked meanwhile.
+const A_MOMENT: Duration = Duration::from_millis(2);
 
 /// The machine's own log.
 #[derive(Debug, Clone)]
@@ -30,20 +37,41 @@ impl Log {
     }
 
     /// Where it is told, and how that is called.
-    pub fn place(&self) -> (&Path, &'static str) {
+    fn place(&self) -> (&Path, &'static str) {
         if self.journal.exists() { (&self.journal, "the journal") } else { (&self.classic, "the system log") }
+    }
+
+    fn why(&self, error: &io::Error) -> String {
+        let (place, what) = self.place();
+        let place = place.display();
+        match error.kind() {
+            io::ErrorKind::NotFound | io::ErrorKind::ConnectionRefused => {
+                format!("nobody listens for {what} at {place}: does a log service run?")
+            }
+            io::ErrorKind::WouldBlock => format!("{what} at {place} has no room now"),
+            _ => format!("{what} at {place} does not take it: {error}"),
+        }
     }
 
     /// Hands on one message.
     ///
     /// # Errors
-    /// Nobody listens there, or it is full.
-    pub fn note(&self, message: &Message) -> io::Result<()> {
+    /// Nobody listens there, or it has no room for half a second.
+    fn note(&self, message: &Message) -> io::Result<()> {
         let sender = UnixDatagram::unbound()?;
         sender.set_nonblocking(true)?;
-        let bytes = if self.place().0 == self.journal { entry(message) } else { line(message) };
-        sender.send_to(&bytes, self.place().0)?;
-        Ok(())
+        let (place, _) = self.place();
+        let bytes = if place == self.journal { entry(message) } else { line(message) };
+        let until = Instant::now() + PATIENCE;
+        loop {
+            match sender.send_to(&bytes, place) {
+                // A log takes a few at a time: what comes in a burst waits for its reader.
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock && Instant::now() < until => {
+                    std::thread::sleep(A_MOMENT);
+                }
+                done => return done.map(drop),
+            }
+        }
     }
 }
 
@@ -51,11 +79,7 @@ impl Way for Log {
     fn deliver(&mut self, messages: &[Message]) -> (usize, Option<Trouble>) {
         for (taken, message) in messages.iter().enumerate() {
             if let Err(error) = self.note(message) {
-                let (place, what) = self.place();
-                return (
-                    taken,
-                    Some(Trouble::Later(format!("{what} at {} does not take it: {error}", place.display()))),
-                );
+                return (taken, Some(Trouble::Later(self.why(&error))));
             }
         }
         (messages.len(), None)
@@ -66,7 +90,7 @@ impl Way for Log {
             say(&format!("the journal at {}: is not there", self.journal.display()));
         }
         let (place, what) = self.place();
-        self.note(message).map_err(|error| format!("{what} at {} does not take it: {error}", place.display()))?;
+        self.note(message).map_err(|error| self.why(&error))?;
         say(&format!("{what} at {}: taken, as {}", place.display(), message.id));
         Ok(())
     }

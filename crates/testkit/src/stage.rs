@@ -255,7 +255,9 @@ impl Stage {
     /// A line is no JSON.
     pub fn records(&self) -> Vec<Value> {
         let text = fs::read_to_string(self.state().join("audit/000001.jsonl")).unwrap_or_default();
-        text.lines().map(|line| serde_json::from_str(line).expect("a record is JSON")).collect()
+        // A line without its end is being written.
+        let whole = text.split_inclusive('\n').filter(|line| line.ends_with('\n'));
+        whole.map(|line| serde_json::from_str(line).expect("a record is JSON")).collect()
     }
 
     /// The `kind` of each record of a process, with the action's word and the outcome where there are any.

@@ -294,12 +294,11 @@ impl Watcher {
         if let Some(why) = self.kept.end(ours) {
             self.say(News::Unrecorded(why));
         }
-        let last = self.dispatcher.last_words(here::now());
-        // People are told of it as well, and they are told of what is on disk.
-        if let Some(record) = self.scribe.record(&last) {
-            let _ = self.recorder.commit_undo(record);
+        self.tell(self.dispatcher.last_words(here::now()));
+        // People are told of it as well, once it is on disk. A trail that was lost is begun anew at the first try.
+        if !self.post.is_empty() {
+            let _ = self.recorder.settle().or_else(|_| self.recorder.settle());
         }
-        self.bus.publish(&Arc::new(last));
     }
 
     /// About the watcher itself.

@@ -116,10 +116,22 @@ impl Recorder {
         self.synced(draft, true)
     }
 
+    /// Returns when what was noted before is on disk.
+    ///
+    /// # Errors
+    /// Why it is not, or not within 5 s: it is kept, and tried again.
+    pub fn settle(&self) -> Result<(), String> {
+        self.wait(Vec::new(), true)
+    }
+
     fn synced(&self, draft: Draft, in_doubt: bool) -> Result<(), String> {
+        self.wait(vec![draft], in_doubt)
+    }
+
+    fn wait(&self, drafts: Vec<Draft>, in_doubt: bool) -> Result<(), String> {
         let (reply, answer) = channel();
         let gone = || "the recorder has ended".to_owned();
-        let job = Job { drafts: vec![draft], reply: Some(reply), in_doubt };
+        let job = Job { drafts, reply: Some(reply), in_doubt };
         self.jobs.try_send(job).map_err(|_| "the recorder has no room: the disk is too slow".to_owned())?;
         match answer.recv_timeout(SYNC_WAIT) {
             Ok(done) => done,
@@ -204,8 +216,9 @@ impl Writer {
         let mut done = self.flush();
         let doubted = self.doubted.load(Ordering::SeqCst);
         let (jobs, refused): (Vec<Job>, Vec<Job>) = jobs.into_iter().partition(|job| job.in_doubt || !doubted);
-        if done.is_ok() && !jobs.is_empty() {
-            done = self.append(&jobs.iter().flat_map(|job| job.drafts.iter().cloned()).collect::<Vec<Draft>>());
+        let drafts: Vec<Draft> = jobs.iter().flat_map(|job| job.drafts.iter().cloned()).collect();
+        if done.is_ok() && !drafts.is_empty() {
+            done = self.append(&drafts);
         }
         for job in refused {
             let why = done.clone().err().unwrap_or_else(|| "the audit trail is in doubt".to_owned());

@@ -94,7 +94,7 @@ fn a_channel_is_tried() {
         (output.status, output.stdout + &output.stderr)
     };
     let (exit, text) = attempt("machine-log", &nowhere);
-    assert!(exit == Some(1) && text.contains(&format!("the system log at {nowhere} does not take it")), "{text}");
+    assert!(exit == Some(1) && text.contains(&format!("nobody listens for the system log at {nowhere}")), "{text}");
     let (log, told) = log_of(&stage);
     let (exit, text) = attempt("machine-log", &log);
     assert!(exit == Some(0) && text.contains(&format!("the system log at {log}: taken")), "{text}");

@@ -36,7 +36,7 @@ pub fn explain(rule: &Rule, telling: &Telling) -> Vec<Sentence> {
         "people",
         format!("told when it opens, at every step and when it closes, as {}; {again}", rule.severity.word()),
     ));
-    all.extend(told(rule, telling).map(|told| ("told", told)));
+    all.extend(told(rule, telling).into_iter().map(|told| ("told", told)));
     if let Some(budget) = rule.budget {
         let cases = counted(budget.cases, "case");
         all.push((
@@ -59,9 +59,9 @@ pub fn explain(rule: &Rule, telling: &Telling) -> Vec<Sentence> {
 }
 
 /// By which channels, and of what; none where there is no channel.
-fn told(rule: &Rule, telling: &Telling) -> Option<String> {
+fn told(rule: &Rule, telling: &Telling) -> Vec<String> {
     if telling.channels.is_empty() {
-        return None;
+        return Vec::new();
     }
     let way = |tell: &Tell| {
         let what = match tell.severity {
@@ -76,7 +76,7 @@ fn told(rule: &Rule, telling: &Telling) -> Option<String> {
         format!("by {}: {what}{whom}", tell.by.join(", "))
     };
     let ways: Vec<String> = telling.of_rule(&rule.name).map(way).collect();
-    Some(if ways.is_empty() { "by no channel: no [[tell]] fits it".to_owned() } else { ways.join("; ") })
+    if ways.is_empty() { vec!["by no channel: no [[tell]] fits it".to_owned()] } else { ways }
 }
 
 fn whom(rule: &Rule) -> String {
