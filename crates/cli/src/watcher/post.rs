@@ -85,12 +85,12 @@ pub fn log(socket: &Path) -> Log {
     Log::new((!usual).then(|| socket.with_file_name("journal")), socket.to_owned())
 }
 
-/// What no trail has: that it cannot be written, or that the watcher cannot see.
+/// What no trail has: that it cannot be written.
 pub fn beside(happening: &Happening, host: &str) -> Option<Message> {
-    let (word, said) = match &happening.what {
-        What::Watcher(news @ News::TrailLost(_)) => ("disarmed", news.in_words()),
-        What::Watcher(news @ News::Blind(_)) => ("blind", news.in_words()),
-        _ => return None,
-    };
-    Some(Message::beside_the_trail(happening.at, host, word, &said))
+    match &happening.what {
+        What::Watcher(news @ News::TrailLost(_)) => {
+            Some(Message::beside_the_trail(happening.at, host, "disarmed", &news.in_words()))
+        }
+        _ => None,
+    }
 }

@@ -42,7 +42,15 @@ fn due(records: &[Value]) -> Vec<String> {
         shadow
             || matches!(
                 kind,
-                "breach" | "outcome" | "effect" | "restored" | "calm" | "ended" | "left" | "watcher ended"
+                "breach"
+                    | "outcome"
+                    | "effect"
+                    | "restored"
+                    | "calm"
+                    | "ended"
+                    | "left"
+                    | "unreadable"
+                    | "watcher ended"
             )
     };
     let id = |record: &Value| format!("{}-{}", &record["hash"].as_str().unwrap()[..12], record["seq"]);

@@ -85,7 +85,7 @@ impl Message {
         Message { severity: Severity::Notice, ..Message::beside_the_trail(at, host, "trial", &said) }
     }
 
-    /// What stands in no trail: that it cannot be written, or that nothing can be seen.
+    /// What stands in no trail: that it cannot be written.
     pub fn beside_the_trail(at: Timestamp, host: &str, word: &str, said: &str) -> Message {
         Message {
             seq: 0,
@@ -133,6 +133,7 @@ fn word(record: &Record) -> String {
             came.to_string()
         }
         (Kind::Alert, Some(Came::Reminder)) => "goes on".to_owned(),
+        (Kind::Unreadable, Some(Came::NoSample)) => "blind".to_owned(),
         (kind, _) => kind.to_string(),
     }
 }

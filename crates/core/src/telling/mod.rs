@@ -12,6 +12,7 @@ pub use message::Message;
 pub use outbox::{Outbox, Trouble};
 pub use tally::{Tally, Told};
 
+use crate::act::Came;
 use crate::audit::{Kind, Record};
 use crate::condition::{Condition, Truth};
 use crate::facts::Facts;
@@ -126,8 +127,8 @@ fn severity(record: &Record, rules: &RuleSet) -> Option<Severity> {
         // Whoever does it by hand knows of it.
         _ if record.is_by_hand() => None,
         Kind::TrailLost | Kind::BudgetSpent | Kind::Capped => Some(Severity::Critical),
-        Kind::Unreadable => Some(Severity::Warning),
-        Kind::WatcherEnded => Some(Severity::Notice),
+        Kind::Unreadable if record.came() == Some(&Came::NoSample) => Some(Severity::Critical),
+        Kind::Unreadable | Kind::WatcherEnded => Some(Severity::Notice),
         _ if record.rule.is_none() => None,
         Kind::Refused => Some(of_rule().max(Severity::Warning)),
         Kind::Outcome => {
