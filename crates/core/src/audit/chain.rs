@@ -7,7 +7,8 @@ use jiff::Timestamp;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
-use super::record::{Draft, Record, Retired};
+use super::about::Retired;
+use super::record::{Draft, Record};
 use crate::text::hex;
 
 /// What the first record of a trail names as the hash before it.

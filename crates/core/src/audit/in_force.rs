@@ -8,7 +8,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use jiff::{SignedDuration, Timestamp};
 
-use super::record::{Record, SubjectRecord, ToldRecord};
+use super::about::ToldRecord;
+use super::record::{Record, SubjectRecord};
 use super::words::{Kind, ToldWord};
 use crate::act::Originals;
 use crate::act::{Came, Verb};

@@ -1,5 +1,6 @@
 //! The audit trail: records, the chain that binds them, and the cases they tell of.
 
+mod about;
 mod account;
 mod cases;
 mod chain;
@@ -12,6 +13,7 @@ pub mod stamps;
 mod stats;
 mod words;
 
+pub use about::{NextRecord, Retired, StampRecord, ToldRecord, Wording};
 pub use account::account;
 pub use cases::{CaseSummary, Done, HandSummary, Story, cases, hands};
 pub use chain::{
@@ -20,10 +22,7 @@ pub use chain::{
 };
 pub use filter::Filter;
 pub use in_force::{InForce, OpenHold, OpenSuspension, ToldBy};
-pub use record::{
-    ActionRecord, By, Draft, Evidence, FORMAT, GroupRecord, NextRecord, Record, ResultRecord, Retired, StampRecord,
-    SubjectRecord, ToldRecord, Who, Wording,
-};
+pub use record::{ActionRecord, By, Draft, Evidence, FORMAT, GroupRecord, Record, ResultRecord, SubjectRecord, Who};
 pub use schema::schema;
 pub use stats::{ChannelStats, RuleStats, channel_stats, stats};
 pub use words::{JudgedWord, Kind, ReadsAs, SeverityWord, ToldWord};

@@ -5,8 +5,9 @@
 
 use ed25519_dalek::{Signature, Signer, SigningKey, VerifyingKey};
 
+use super::about::StampRecord;
 use super::chain::{Fault, Link};
-use super::record::{Record, StampRecord};
+use super::record::Record;
 use super::words::Kind;
 use crate::text::hex;
 
