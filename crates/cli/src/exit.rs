@@ -26,7 +26,8 @@ pub const TABLE: &str = "Exit status:
   1  failed
   2  wrong usage
   3  something was found: checkup trouble, a rules file with errors, a broken chain,
-     a rehearsal that hits whom it should spare or cannot judge a rule, a lowering without effect
+     a rehearsal that hits whom it should spare or cannot judge a rule, a lowering without effect,
+     a channel that is down
   4  refused: unsafe file or folder, no right to it, wrong check letters";
 
 impl From<Exit> for ExitCode {

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use super::severity;
-use crate::act::Came;
+use crate::act::{Came, Verb};
 use crate::audit::{Kind, Record};
 use crate::happening::ENDED_BY_US;
 use crate::rules::RuleSet;
@@ -141,10 +141,11 @@ fn word(record: &Record) -> String {
 /// `labelpress 51907-kqm (ines)`, of a group how that is named.
 fn whom(record: &Record) -> Option<String> {
     let subject = record.subject.as_ref()?;
-    // What is done is done to one of a group.
+    // What is done is done to one of a group; what is told is told of the whole.
+    let of_all = record.verb().is_none_or(|verb| matches!(verb, Verb::Alert | Verb::Run));
     let one = || format!("{} {} ({})", subject.app, subject.id, subject.owner);
     Some(match &subject.of {
-        Some(group) if record.action.is_none() => group.name.clone(),
+        Some(group) if of_all => group.name.clone(),
         _ => one(),
     })
 }

@@ -6,8 +6,8 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use sophron_core::act::Came;
 use sophron_core::audit::{
-    ActionRecord, By, Draft, Evidence, Kind, Link, NextRecord, ReadsAs, Record, ResultRecord, SubjectRecord,
-    ToldRecord, Verb, Who,
+    ActionRecord, By, Draft, Evidence, GroupRecord, Kind, Link, NextRecord, ReadsAs, Record, ResultRecord,
+    SubjectRecord, ToldRecord, Verb, Who,
 };
 use sophron_core::model::Moment;
 use sophron_core::rules::{self, RuleSet};
@@ -115,6 +115,14 @@ fn messages() {
         record(Kind::Calm, "press-leak", Came::Calm, "ines", |draft| {
             seen(draft, "memory.held is 430 MiB; case closed")
         }),
+        record(Kind::Alert, "press-leak", Came::Reminder, "ines", |draft| {
+            draft.action = Some(ActionRecord::word(Verb::Alert));
+            let name = "tilebaker (tomas), 9 processes".to_owned();
+            let judge = sophron_core::audit::JudgedWord::App;
+            draft.subject.as_mut().unwrap().of =
+                Some(GroupRecord { judge, name, processes: 9, group: None, ids: Vec::new() });
+            seen(draft, "press-leak: memory still is 2.1 GiB, limit 2 GiB");
+        }),
         // Names that would write a line, a heading or markup of their own.
         record(Kind::Breach, "press-leak", Came::Opened, "ines\r\nBcc: x", |draft| {
             draft.subject.as_mut().unwrap().app = format!("<b>\u{202e}{}\n", "x".repeat(4096));
@@ -128,11 +136,12 @@ fn messages() {
         .map(|message| format!("{}: {}", message.severity.word(), message.line))
         .collect();
     assert!(told.iter().all(|line| line.len() < 1020 && !line.contains(|c: char| c.is_control() || c == '\u{202e}')));
-    insta::assert_snapshot!(told[..4].join("\n"), @r"
+    insta::assert_snapshot!(told[..5].join("\n"), @r"
     warning: case 47 opened: labelpress 51907-jbm (ines): memory.held 812 MiB, limit 750 MiB; next: suspend 07:31:00; The label press leaks.
     notice: case 47 suspended: labelpress 51907-jbm (ines): until 07:30:45; every thread, in 2 ms; next: terminate 07:33:00
     critical: case 47 budget spent: labelpress 51907-jbm (ines): would terminate, but its budget is spent
     notice: case 47 calm: labelpress 51907-jbm (ines): memory.held is 430 MiB; case closed
+    notice: case 47 goes on: tilebaker (tomas), 9 processes: press-leak: memory still is 2.1 GiB, limit 2 GiB
     ");
 }
 
