@@ -113,7 +113,7 @@ pub enum Command {
         command: Option<AuditCommand>,
     },
     /// Show the ways to people and how each stands; try one
-    #[command(after_help = TABLE, args_conflicts_with_subcommands = false)]
+    #[command(after_help = TABLE)]
     Channels(Channels),
     /// Show the whole way on harmless offenders of its own: rules, steps, record
     #[command(after_help = TABLE)]

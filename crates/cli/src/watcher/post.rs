@@ -3,19 +3,16 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use jiff::SignedDuration;
+use jiff::tz::TimeZone;
 use sophron_core::audit::{InForce, Record, ToldBy, ToldRecord, ToldWord};
 use sophron_core::happening::{Happening, News, What};
 use sophron_core::rules::RuleSet;
-use sophron_core::telling::{Channel, Message, To};
+use sophron_core::telling::{Channel, Message, TOO_OLD, To};
 use sophron_deliver::{Begin, Log, Trail, Way};
 use sophron_linux::here;
 use sophron_linux::trail::Tail;
 
 use super::{Wake, Watcher};
-
-/// What is older is told to nobody.
-const OLDEST: SignedDuration = SignedDuration::from_hours(24);
 
 /// A channel's own place in the trail.
 struct Place(Tail);
@@ -29,13 +26,13 @@ impl Trail for Place {
 impl Watcher {
     /// One thread a channel. `ends`: where the trail ended before this run wrote anything: there a new channel begins.
     pub(super) fn begin_to_tell(&mut self, rules: &Arc<RuleSet>, in_force: &InForce, (state, ends): (&Path, Tail)) {
-        let oldest = here::now().wall - OLDEST;
+        let oldest = here::now().wall - TOO_OLD;
         for channel in &rules.telling.channels {
             let known = in_force.told_by(&channel.name);
             if known.is_none() {
-                self.recorder.note(self.scribe.told(here::now().wall, begun(channel)));
+                self.recorder.note(self.scribe.told(here::now().wall, ToldRecord::of(&channel.name, ToldWord::Begun)));
             }
-            let cursor = known.map_or(0, |known| known.cursor);
+            let cursor = known.map_or(0, ToldBy::cursor);
             let tail = if known.is_some() { Tail::from(state, cursor, oldest) } else { ends.clone() };
             let begin = Begin {
                 channel: channel.clone(),
@@ -67,11 +64,6 @@ impl Watcher {
     }
 }
 
-fn begun(channel: &Channel) -> ToldRecord {
-    let (channel, outcome) = (channel.name.clone(), ToldWord::Begun);
-    ToldRecord { channel, records: Vec::new(), outcome, seen: String::new(), took: None }
-}
-
 /// How a channel is told.
 pub fn way(channel: &Channel, system_log: &Path) -> Box<dyn Way> {
     match channel.to {
@@ -87,10 +79,7 @@ pub fn log(socket: &Path) -> Log {
 
 /// What no trail has: that it cannot be written.
 pub fn beside(happening: &Happening, host: &str) -> Option<Message> {
-    match &happening.what {
-        What::Watcher(news @ News::TrailLost(_)) => {
-            Some(Message::beside_the_trail(happening.at, host, "disarmed", &news.in_words()))
-        }
-        _ => None,
-    }
+    let lost = matches!(happening.what, What::Watcher(News::TrailLost(_)));
+    let line = happening.line(&TimeZone::UTC).filter(|_| lost)?;
+    Some(Message::beside_the_trail(happening.at, host, line.word, &line.text))
 }

@@ -69,3 +69,10 @@ pub struct ToldRecord {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub took: Option<f64>,
 }
+
+impl ToldRecord {
+    /// About a channel itself.
+    pub fn of(channel: &str, outcome: ToldWord) -> ToldRecord {
+        ToldRecord { channel: channel.to_owned(), records: Vec::new(), outcome, seen: String::new(), took: None }
+    }
+}

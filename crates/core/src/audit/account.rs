@@ -84,7 +84,6 @@ impl Account<'_> {
 
     fn who(&self) -> Vec<String> {
         let Some(subject) = &self.opening.subject else { return vec!["the machine itself".to_owned()] };
-        let name = |subject: &SubjectRecord| format!("{} {} ({})", subject.app, subject.id, subject.owner);
         let mut lines = Vec::new();
         if let Some(group) = &subject.of {
             // A group's name says how many it had when its case opened.
@@ -92,14 +91,15 @@ impl Account<'_> {
             let count = if group.name.ends_with(&count) { String::new() } else { format!(": {count}") };
             lines.push(format!("{}{count}, judged as one {}", group.name, group.judge));
         }
-        lines.push(format!("{}, user {}, started by process {}", name(subject), subject.uid, subject.parent));
+        lines.push(format!("{}, user {}, started by process {}", subject.label(), subject.uid, subject.parent));
         if let Some(path) = &subject.path {
             let proven = if subject.path_proven { "proven: that very file ran" } else { "a claim of the process" };
             lines.push(format!("runs {path} ({proven})"));
         }
         let command = subject.command.as_ref().filter(|command| !command.is_empty());
         lines.extend(command.map(|command| format!("command {command}")));
-        let mut others: Vec<String> = self.subjects().filter(|other| other.id != subject.id).map(name).collect();
+        let mut others: Vec<String> =
+            self.subjects().filter(|other| other.id != subject.id).map(SubjectRecord::label).collect();
         others.sort();
         others.dedup();
         if !others.is_empty() {

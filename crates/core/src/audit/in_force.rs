@@ -68,44 +68,41 @@ pub struct InForce {
     told: BTreeMap<String, ToldBy>,
 }
 
-/// What the trail says of a channel.
+/// What the trail says of a channel, by the records that say it last.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct ToldBy {
-    /// The place of the last record that it was told of, or from where on it is told.
-    pub cursor: u64,
-    /// The record that says so.
+    /// How far it was told.
     reached: Option<Record>,
-    /// The last that tells of messages taken.
+    /// That messages were taken.
     taken: Option<Record>,
-    /// The last that tells of trouble: given up, or down.
+    /// Trouble: messages given up, or that it is down.
     trouble: Option<Record>,
-    /// That it is down, while it is; and that it is not any more.
-    down: Option<Record>,
-    back: Option<Record>,
+    /// That it is down, or back.
+    state: Option<Record>,
 }
 
 impl ToldBy {
     fn take(&mut self, record: &Record, told: &ToldRecord) {
-        let place = match told.outcome {
-            ToldWord::Begun => Some(record.seq),
-            _ => told.records.last().copied(),
-        };
-        if let Some(place) = place.filter(|place| *place >= self.cursor) {
-            (self.cursor, self.reached) = (place, Some(record.clone()));
+        let this = || Some(record.clone());
+        if place(record).is_some_and(|place| place >= self.cursor()) {
+            self.reached = this();
         }
         match told.outcome {
-            ToldWord::Taken => self.taken = Some(record.clone()),
-            ToldWord::GivenUp => self.trouble = Some(record.clone()),
-            ToldWord::Down => {
-                (self.trouble, self.down, self.back) = (Some(record.clone()), Some(record.clone()), None);
-            }
-            ToldWord::Back => (self.down, self.back) = (None, Some(record.clone())),
+            ToldWord::Taken => self.taken = this(),
+            ToldWord::GivenUp => self.trouble = this(),
+            ToldWord::Down => (self.trouble, self.state) = (this(), this()),
+            ToldWord::Back => self.state = this(),
             ToldWord::Begun | ToldWord::Other(_) => {}
         }
     }
 
     fn records(&self) -> impl Iterator<Item = &Record> {
-        self.reached.iter().chain(&self.taken).chain(&self.trouble).chain(&self.down).chain(&self.back)
+        self.reached.iter().chain(&self.taken).chain(&self.trouble).chain(&self.state)
+    }
+
+    /// The place of the last record that it was told of, or from where on it is told.
+    pub fn cursor(&self) -> u64 {
+        self.reached.as_ref().and_then(place).unwrap_or(0)
     }
 
     /// When messages were last taken.
@@ -121,8 +118,15 @@ impl ToldBy {
 
     /// Since when it is down; none while it is not.
     pub fn down_since(&self) -> Option<Timestamp> {
-        self.down.as_ref().map(|record| record.at)
+        let down = |record: &&Record| record.told.as_ref().is_some_and(|told| told.outcome == ToldWord::Down);
+        self.state.as_ref().filter(down).map(|record| record.at)
     }
+}
+
+/// How far a channel has been told by a record that says so.
+fn place(record: &Record) -> Option<u64> {
+    let told = record.told.as_ref()?;
+    if told.outcome == ToldWord::Begun { Some(record.seq) } else { told.records.last().copied() }
 }
 
 impl InForce {

@@ -119,6 +119,11 @@ impl From<&Process> for SubjectRecord {
 }
 
 impl SubjectRecord {
+    /// `labelpress 51907-kqm (ines)`, as in every line for people.
+    pub fn label(&self) -> String {
+        format!("{} {} ({})", self.app, self.id, self.owner)
+    }
+
     /// What is the same of the subject when it comes back; `None` for a unit of which its control group is not told.
     pub(crate) fn likeness(&self) -> Option<Likeness> {
         let program = || Likeness::Program { uid: self.uid, app: self.app.clone(), path: self.path.clone() };

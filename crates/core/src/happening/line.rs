@@ -297,6 +297,6 @@ fn reading_words(measure: Option<&Measure>, verb: &str) -> String {
 }
 
 /// `09:32:20`.
-fn clock(at: Timestamp, zone: &TimeZone) -> String {
+pub(crate) fn clock(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string()
 }

@@ -14,8 +14,8 @@ use std::time::Duration;
 
 pub use effect::{Effect, Look, Measured, Why};
 use jiff::Timestamp;
-pub(crate) use line::ENDED_BY_US;
 pub use line::Line;
+pub(crate) use line::{ENDED_BY_US, clock};
 pub use news::News;
 pub use record::Scribe;
 

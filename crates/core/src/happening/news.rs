@@ -172,11 +172,6 @@ impl News {
         }
     }
 
-    /// What it says, of no rule.
-    pub fn in_words(&self) -> String {
-        self.seen("a rule")
-    }
-
     /// As what it is recorded; none for what is only told.
     pub(super) fn recorded(&self) -> Option<(Kind, Came)> {
         Some(match self {

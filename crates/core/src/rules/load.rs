@@ -241,44 +241,21 @@ fn format_is_ours(source: &mut Source<'_>, section: &Section<'_>) -> bool {
 }
 
 fn rules(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar, place: usize) {
-    let Some(value) = section.get("rule") else {
-        // A file that only protects is a whole file: the machine's protections bind every user's rules. So is one that
-        // only says what checkup goes by, or changes another file's rules.
-        let says = |key| section.get(key).is_some();
-        if !says("protect")
-            && !says("lookback")
-            && !says("audit")
-            && !says("checkup")
-            && !says("adjust")
-            && !says("hours")
-            && !says("channel")
-            && !says("tell")
-        {
-            source.error(
-                Diagnostic::at(section.place(), "the rules file has no rule and no protection", "nothing in it to watch for").help(
-                    "add a table: `[[rule]]`, `name = \"press-leak\"`, `breach = 'memory.held > 750 MiB'`, `lasting = \"20s\"`",
-                ),
-            );
-        }
-        return;
-    };
-    let DeValue::Array(tables) = value.get_ref() else {
+    // A file that only protects is a whole file: the machine's protections bind every user's rules. So is one that
+    // only says what checkup goes by, who is told, or changes another file's rules.
+    let enough = ["rule", "protect", "lookback", "audit", "checkup", "adjust", "hours", "channel", "tell"];
+    if !enough.iter().any(|key| section.get(key).is_some()) {
         source.error(
-            Diagnostic::at(value.span(), "a rule stands under `[[rule]]`", "one pair of brackets is missing")
-                .help("write `[[rule]]`"),
+            Diagnostic::at(section.place(), "the rules file has no rule and no protection", "nothing in it to watch for").help(
+                "add a table: `[[rule]]`, `name = \"press-leak\"`, `breach = 'memory.held > 750 MiB'`, `lasting = \"20s\"`",
+            ),
         );
-        return;
-    };
-    for value in tables.iter() {
-        let DeValue::Table(table) = value.get_ref() else {
-            source.wrong_type(value, "rule", "a table", "…` under `[[rule]]");
-            continue;
-        };
-        let section = Section { table, start: value.span().start, name: "a rule" };
-        let wording = wording(source.text, value);
-        let rule = rule(source, &section, &so_far.hours, &mut so_far.names, place);
-        so_far.rules.rules.extend(rule.map(|rule| Rule { text: wording, ..rule }));
     }
+    source.each(section, "rule", "a rule", |source, section, value| {
+        let wording = wording(source.text, value);
+        let rule = rule(source, section, &so_far.hours, &mut so_far.names, place);
+        so_far.rules.rules.extend(rule.map(|rule| Rule { text: wording, ..rule }));
+    });
 }
 
 /// The keys that a rule may leave out, and an adjustment may change.
@@ -438,19 +415,7 @@ fn rule_name(
     names: &mut BTreeMap<String, (usize, usize)>,
     place: usize,
 ) -> Option<String> {
-    let Some(name) = source.text(section, "name", "\"press-leak\"") else {
-        if section.get("name").is_none() {
-            source.missing(section, "name", "\"press-leak\"");
-        }
-        return None;
-    };
-    if !is_a_name(&name.value) {
-        source.error(
-            Diagnostic::at(name.span, "a rule's name is 1 to 64 letters, digits, `-`, `_` and `.`", "not a name")
-                .help("write `name = \"press-leak\"`"),
-        );
-        return None;
-    }
+    let name = source.name(section, "\"press-leak\"")?;
     if let Some(first) = names.get(&name.value) {
         let used = if first.0 == place {
             format!("already used in line {}", crate::diag::line_and_column(source.text, first.1).0)
@@ -465,12 +430,6 @@ fn rule_name(
     }
     names.insert(name.value.clone(), (place, name.span.start));
     Some(name.value)
-}
-
-/// Whether something may be called that.
-pub(super) fn is_a_name(name: &str) -> bool {
-    let plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.');
-    !name.is_empty() && name.chars().count() <= 64 && name.chars().all(plain)
 }
 
 pub(super) fn severity(source: &mut Source<'_>, section: &Section<'_>) -> Option<Severity> {

@@ -92,6 +92,48 @@ impl Source<'_> {
         );
     }
 
+    /// Each table under a key that may be there more than once, with its place.
+    pub fn each(
+        &mut self,
+        section: &Section<'_>,
+        key: &str,
+        name: &'static str,
+        mut one: impl FnMut(&mut Self, &Section<'_>, &Spanned<DeValue<'_>>),
+    ) {
+        let Some(value) = section.get(key) else { return };
+        let DeValue::Array(tables) = value.get_ref() else {
+            let title = format!("{name} stands under `[[{key}]]`");
+            self.error(
+                Diagnostic::at(value.span(), title, "one pair of brackets is missing")
+                    .help(format!("write `[[{key}]]`")),
+            );
+            return;
+        };
+        for value in tables.iter() {
+            match value.get_ref() {
+                DeValue::Table(table) => one(self, &Section { table, start: value.span().start, name }, value),
+                _ => self.wrong_type(value, key, "a table", &format!("…` under `[[{key}]]")),
+            }
+        }
+    }
+
+    /// What a table is called by: its `name`, which it has to have.
+    pub fn name(&mut self, section: &Section<'_>, example: &str) -> Option<Text> {
+        let Some(name) = self.text(section, "name", example) else {
+            if section.get("name").is_none() {
+                self.missing(section, "name", example);
+            }
+            return None;
+        };
+        let plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.');
+        if name.value.is_empty() || name.value.chars().count() > 64 || !name.value.chars().all(plain) {
+            let title = format!("{}'s name is 1 to 64 letters, digits, `-`, `_` and `.`", section.name);
+            self.error(Diagnostic::at(name.span, title, "not a name").help(format!("write `name = {example}`")));
+            return None;
+        }
+        Some(name)
+    }
+
     pub fn text(&mut self, section: &Section<'_>, key: &str, example: &str) -> Option<Text> {
         let value = section.get(key)?;
         let DeValue::String(string) = value.get_ref() else {

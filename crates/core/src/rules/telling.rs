@@ -6,7 +6,7 @@ use toml::Spanned;
 use toml::de::DeValue;
 
 use super::keys::{self, Reading};
-use super::load::{is_a_name, severity};
+use super::load::severity;
 use super::section::{Section, Source};
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
@@ -31,7 +31,7 @@ const KNOWN: [Field; 8] =
 
 /// `[[channel]]`.
 pub(super) fn channels(source: &mut Source<'_>, section: &Section<'_>, telling: &mut Telling) {
-    each(source, section, "channel", "a channel", |source, section| {
+    source.each(section, "channel", "a channel", |source, section, _| {
         source.only(section, &keys::CHANNEL, Reading::All);
         let name = name(source, section, telling);
         let to = to(source, section);
@@ -49,7 +49,7 @@ pub(super) fn channels(source: &mut Source<'_>, section: &Section<'_>, telling: 
 
 /// `[[tell]]`.
 pub(super) fn tells(source: &mut Source<'_>, section: &Section<'_>, telling: &mut Telling) {
-    each(source, section, "tell", "a tell", |source, section| {
+    source.each(section, "tell", "a tell", |source, section, _| {
         source.only(section, &keys::TELL, Reading::All);
         let severity = severity(source, section).unwrap_or(Severity::Notice);
         let rules = texts(source, section, "rules", "[\"press-*\"]").unwrap_or_default();
@@ -78,44 +78,8 @@ pub(super) fn tells(source: &mut Source<'_>, section: &Section<'_>, telling: &mu
     });
 }
 
-/// Each table under a key that may be there more than once.
-fn each(
-    source: &mut Source<'_>,
-    section: &Section<'_>,
-    key: &str,
-    name: &'static str,
-    mut one: impl FnMut(&mut Source<'_>, &Section<'_>),
-) {
-    let Some(value) = section.get(key) else { return };
-    let DeValue::Array(tables) = value.get_ref() else {
-        source.error(
-            Diagnostic::at(value.span(), format!("{name} stands under `[[{key}]]`"), "one pair of brackets is missing")
-                .help(format!("write `[[{key}]]`")),
-        );
-        return;
-    };
-    for value in tables.iter() {
-        match value.get_ref() {
-            DeValue::Table(table) => one(source, &Section { table, start: value.span().start, name }),
-            _ => source.wrong_type(value, key, "a table", &format!("…` under `[[{key}]]")),
-        }
-    }
-}
-
 fn name(source: &mut Source<'_>, section: &Section<'_>, telling: &Telling) -> Option<String> {
-    let Some(name) = source.text(section, "name", "\"machine-log\"") else {
-        if section.get("name").is_none() {
-            source.missing(section, "name", "\"machine-log\"");
-        }
-        return None;
-    };
-    if !is_a_name(&name.value) {
-        source.error(
-            Diagnostic::at(name.span, "a channel's name is 1 to 64 letters, digits, `-`, `_` and `.`", "not a name")
-                .help("write `name = \"machine-log\"`"),
-        );
-        return None;
-    }
+    let name = source.name(section, "\"machine-log\"")?;
     if telling.channel(&name.value).is_some() {
         source.error(
             Diagnostic::at(name.span, format!("two channels are called `{}`", name.value), "already used")

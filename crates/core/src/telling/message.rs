@@ -5,11 +5,9 @@ use std::time::Duration;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use super::severity;
 use crate::act::{Came, Verb};
 use crate::audit::{Kind, Record};
-use crate::happening::ENDED_BY_US;
-use crate::rules::RuleSet;
+use crate::happening::clock;
 use crate::severity::Severity;
 
 /// Longest line, bytes.
@@ -45,9 +43,8 @@ pub struct Message {
 }
 
 impl Message {
-    /// Of a record, with times in that zone; none for what nobody is told.
-    pub fn of(record: &Record, rules: &RuleSet, zone: &TimeZone) -> Option<Message> {
-        let severity = severity(record, rules).filter(|_| !is_told_already(record, rules))?;
+    /// Of a record that is so serious, with times in that zone.
+    pub(super) fn of(record: &Record, severity: Severity, zone: &TimeZone) -> Message {
         let word = word(record);
         let subject = record.subject.as_ref();
         let mut line = match record.case {
@@ -63,7 +60,7 @@ impl Message {
         if let Some(note) = note(record) {
             line = format!("{line}; {note}");
         }
-        Some(Message {
+        Message {
             seq: record.seq,
             id: format!("{}-{}", record.hash.get(..12).unwrap_or("000000000000"), record.seq),
             at: record.at,
@@ -76,7 +73,7 @@ impl Message {
             app: subject.map(|subject| crate::text::clean(subject.app.as_bytes())),
             owner: subject.map(|subject| crate::text::clean(subject.owner.as_bytes())),
             line: short(&crate::text::clean(line.as_bytes())),
-        })
+        }
     }
 
     /// To see whether a channel takes anything.
@@ -112,21 +109,6 @@ fn short(line: &str) -> String {
     format!("{}…", &line[..end])
 }
 
-/// A case that opens alerts by that, and one whose subject we have ended ourselves closes with it.
-fn is_told_already(record: &Record, rules: &RuleSet) -> bool {
-    let at_opening = || {
-        let step = record.action.as_ref()?.step?;
-        let rule = rules.rule(record.rule.as_deref()?)?;
-        Some(rule.ladder.get(step.checked_sub(1)?)?.at.is_zero())
-    };
-    let seen = record.result.as_ref().map(|result| result.seen.as_str());
-    match record.kind {
-        Kind::Alert => record.came() == Some(&Came::Shown) && at_opening() == Some(true),
-        Kind::Ended => seen == Some(ENDED_BY_US),
-        _ => false,
-    }
-}
-
 fn word(record: &Record) -> String {
     match (&record.kind, record.came()) {
         (Kind::Outcome | Kind::Refused | Kind::Restored | Kind::Superseded | Kind::Breach, Some(came)) => {
@@ -143,10 +125,9 @@ fn whom(record: &Record) -> Option<String> {
     let subject = record.subject.as_ref()?;
     // What is done is done to one of a group; what is told is told of the whole.
     let of_all = record.verb().is_none_or(|verb| matches!(verb, Verb::Alert | Verb::Run));
-    let one = || format!("{} {} ({})", subject.app, subject.id, subject.owner);
     Some(match &subject.of {
         Some(group) if of_all => group.name.clone(),
-        _ => one(),
+        _ => subject.label(),
     })
 }
 
@@ -169,8 +150,4 @@ fn said(record: &Record, zone: &TimeZone) -> Option<String> {
 fn note(record: &Record) -> Option<&str> {
     let result = record.result.as_ref().filter(|_| record.kind == Kind::Breach)?;
     Some(result.seen.as_str()).filter(|note| !note.is_empty())
-}
-
-fn clock(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string()
 }

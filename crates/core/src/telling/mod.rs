@@ -7,6 +7,7 @@ mod tally;
 
 use std::time::Duration;
 
+use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 pub use message::Message;
 pub use outbox::{Outbox, Trouble};
@@ -16,9 +17,13 @@ use crate::act::Came;
 use crate::audit::{Kind, Record};
 use crate::condition::{Condition, Truth};
 use crate::facts::Facts;
+use crate::happening::ENDED_BY_US;
 use crate::model::Machine;
 use crate::rules::RuleSet;
 use crate::severity::Severity;
+
+/// What is older than that is of no use to anybody: it is told no more.
+pub const TOO_OLD: SignedDuration = SignedDuration::from_hours(24);
 
 /// The ways to people, and who is told by which.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -78,11 +83,19 @@ impl Telling {
         self.channels.iter().find(|channel| channel.name == name)
     }
 
-    /// The message of a record for a channel, with times in that zone; none where it is not told by that.
+    /// How serious what a channel is told of a record is; none where it is not told of it.
+    pub fn due(&self, record: &Record, channel: &str, rules: &RuleSet) -> Option<Severity> {
+        let severity = severity(record, rules).filter(|_| !is_told_already(record, rules))?;
+        self.of_channel(channel).any(|tell| tell.fits(record, severity)).then_some(severity)
+    }
+
+    /// The message of a record for a channel, with times in that zone; none where it is not told of it.
     pub fn message(&self, record: &Record, channel: &str, rules: &RuleSet, zone: &TimeZone) -> Option<Message> {
-        let message = Message::of(record, rules, zone)?;
-        let by = |tell: &&Tell| tell.by.iter().any(|by| by == channel);
-        self.tells.iter().filter(by).any(|tell| tell.fits(record, message.severity)).then_some(message)
+        Some(Message::of(record, self.due(record, channel, rules)?, zone))
+    }
+
+    fn of_channel<'t>(&'t self, channel: &'t str) -> impl Iterator<Item = &'t Tell> {
+        self.tells.iter().filter(move |tell| tell.by.iter().any(|by| by == channel))
     }
 
     /// The tells by which people hear of a rule, as far as its name and its severity decide that.
@@ -92,7 +105,7 @@ impl Telling {
 
     /// Whether that channel is told anything.
     pub fn is_told(&self, channel: &str) -> bool {
-        self.tells.iter().any(|tell| tell.by.iter().any(|by| by == channel))
+        self.of_channel(channel).next().is_some()
     }
 }
 
@@ -146,5 +159,20 @@ fn severity(record: &Record, rules: &RuleSet) -> Option<Severity> {
         | Kind::Ended
         | Kind::Left => Some(of_rule()),
         _ => None,
+    }
+}
+
+/// A case that opens alerts by that, and one whose subject we have ended ourselves closes with it.
+fn is_told_already(record: &Record, rules: &RuleSet) -> bool {
+    let at_opening = || {
+        let step = record.action.as_ref()?.step?;
+        let rule = rules.rule(record.rule.as_deref()?)?;
+        Some(rule.ladder.get(step.checked_sub(1)?)?.at.is_zero())
+    };
+    let seen = record.result.as_ref().map(|result| result.seen.as_str());
+    match record.kind {
+        Kind::Alert => record.came() == Some(&Came::Shown) && at_opening() == Some(true),
+        Kind::Ended => seen == Some(ENDED_BY_US),
+        _ => false,
     }
 }

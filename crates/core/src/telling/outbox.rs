@@ -3,9 +3,7 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use jiff::SignedDuration;
-
-use super::Message;
+use super::{Message, TOO_OLD};
 use crate::audit::{ToldRecord, ToldWord};
 use crate::model::Moment;
 
@@ -17,9 +15,6 @@ const FIRST_WAIT: Duration = Duration::from_secs(10);
 
 /// At the latest after that.
 const LONGEST_WAIT: Duration = Duration::from_secs(15 * 60);
-
-/// What is older than that is of no use to anybody.
-const TOO_OLD: SignedDuration = SignedDuration::from_hours(24);
 
 /// Refused for good so often in a row, a channel is down.
 const REFUSALS: u32 = 5;
@@ -151,7 +146,7 @@ impl Outbox {
     }
 
     fn state(&self, outcome: ToldWord, seen: String) -> ToldRecord {
-        ToldRecord { channel: self.channel.clone(), records: Vec::new(), outcome, seen, took: None }
+        ToldRecord { seen, ..ToldRecord::of(&self.channel, outcome) }
     }
 }
 
@@ -165,6 +160,6 @@ fn told(
 ) -> Option<ToldRecord> {
     let records: Vec<u64> = messages.iter().map(|message| message.seq).filter(|seq| *seq > 0).collect();
     let took = took.map(|took| (took.as_secs_f64() * 1000.0).round() / 1000.0);
-    let (channel, seen) = (channel.to_owned(), seen.to_owned());
-    (!records.is_empty()).then_some(ToldRecord { channel, records, outcome, seen, took })
+    let told = ToldRecord { seen: seen.to_owned(), took, ..ToldRecord::of(channel, outcome) };
+    (!records.is_empty()).then_some(ToldRecord { records, ..told })
 }

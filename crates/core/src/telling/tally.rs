@@ -44,7 +44,7 @@ impl Tally {
         }
         let Some(record) = self.scribe.record(happening).map(Record::unsealed) else { return };
         for channel in &rules.telling.channels {
-            if rules.telling.message(&record, &channel.name, rules, &self.scribe.zone).is_some() {
+            if rules.telling.due(&record, &channel.name, rules).is_some() {
                 let hours = self.hours.entry(channel.name.clone()).or_default();
                 *hours.entry(hour(record.at)).or_default() += 1;
             }

@@ -345,7 +345,7 @@ fn in_force(all: &InForce) -> String {
     let loss = all.loss().map(|record| record.seq);
     let told = ["channel-0", "channel-1", "channel-2"].map(|channel| {
         all.told_by(channel)
-            .map(|told| (told.cursor, told.last_taken(), told.down_since(), told.last_trouble().is_some()))
+            .map(|told| (told.cursor(), told.last_taken(), told.down_since(), told.last_trouble().is_some()))
     });
     format!("{} {holds:?} {suspended:?} {announced:?} {acts:?} {hands:?} {loss:?} {told:?}", all.highest_case)
 }

@@ -105,8 +105,9 @@ impl Tail {
     }
 
     fn of_this_file(&mut self, most: usize, all: &mut Vec<Record>) -> io::Result<()> {
-        let mut file = File::open(self.path())?;
-        let about = file.metadata()?;
+        let path = self.path();
+        // Nothing is opened while nothing was written: a watcher looks at every tick.
+        let about = std::fs::metadata(&path)?;
         let this = (about.ino(), about.created().ok());
         if self.file.replace(this).is_some_and(|before| before != this) {
             // The trail was set aside, and a new one begun.
@@ -118,6 +119,7 @@ impl Tail {
             return Ok(());
         }
         let before = all.len();
+        let mut file = File::open(path)?;
         file.seek(SeekFrom::Start(self.offset))?;
         let mut reader = BufReader::with_capacity(64 * 1024, &file);
         let mut line = Vec::new();

@@ -5,7 +5,7 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::PathBuf;
 use std::time::Duration;
 
-use sophron_core::audit::Record;
+use sophron_core::audit::{Record, SubjectRecord};
 use sophron_linux::trail;
 
 use super::{export, filter};
@@ -63,7 +63,7 @@ fn more(path: &std::path::Path, from: u64, rest: &mut Vec<u8>) -> u64 {
 fn told(record: &Record) -> String {
     let mut pieces = vec![when::clock(record.at), record.kind.to_string()];
     pieces.extend(record.case.map(|case| format!("case {case}")));
-    pieces.extend(record.subject.as_ref().map(|subject| format!("{} {} ({})", subject.app, subject.id, subject.owner)));
+    pieces.extend(record.subject.as_ref().map(SubjectRecord::label));
     pieces.extend(record.action.as_ref().map(|action| action.verb.to_string()));
     pieces.extend(record.result.as_ref().map(|result| match result.seen.is_empty() {
         true => result.outcome.to_string(),

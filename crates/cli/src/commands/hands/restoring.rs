@@ -66,7 +66,7 @@ fn restore(args: &args::Restore, trail: &mut Trail, hold: &OpenHold) -> Outcome 
         Outcome::Refused(_) => format!(": sudo sophron restore {}", hold.subject.id),
         _ => String::new(),
     };
-    let who = format!("{} {} ({})", hold.subject.app, hold.subject.id, hold.subject.owner);
+    let who = hold.subject.label();
     let label = if outcome.is_success() { Label::Notice } else { Label::Warning };
     ui::out(format_args!("{}  {who}  {}{help}\n", Styled(label, outcome.came()), outcome.seen()));
     if matches!(outcome, Outcome::Unrecorded(_)) {

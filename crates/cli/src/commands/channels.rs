@@ -2,11 +2,11 @@
 
 use std::path::Path;
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use serde_json::{Map, Value, json};
 use sophron_core::audit::{Record, ToldBy};
 use sophron_core::rules::RuleSet;
-use sophron_core::telling::{Channel, Message};
+use sophron_core::telling::{Channel, Message, TOO_OLD};
 use sophron_core::text::{clean, counted, nearest};
 use sophron_linux::trail::{self, Tail};
 use sophron_linux::{here, system_log};
@@ -56,16 +56,16 @@ fn list(args: &Channels, rules: &RuleSet, origin: &str) -> Result<Exit, Failure>
 
 fn standing<'r>(rules: &'r RuleSet, state: &Path) -> Result<Vec<Standing<'r>>, Failure> {
     let latest = trail::latest(state, |_| {}).map_err(|error| Failure::of(Exit::Failed, error))?.unwrap_or_default();
-    let zone = jiff::tz::TimeZone::system();
-    let oldest = here::now().wall - SignedDuration::from_hours(24);
+    let oldest = here::now().wall - TOO_OLD;
     let one = |channel: &'r Channel| {
         let told = latest.in_force.told_by(&channel.name).cloned();
         let waits = |told: &ToldBy| {
             let due = |record: &&Record| {
-                let message = rules.telling.message(record, &channel.name, rules, &zone);
-                record.seq > told.cursor && message.is_some_and(|message| message.at >= oldest)
+                record.seq > told.cursor()
+                    && record.at >= oldest
+                    && rules.telling.due(record, &channel.name, rules).is_some()
             };
-            Tail::from(state, told.cursor, oldest).more(usize::MAX).iter().filter(due).count()
+            Tail::from(state, told.cursor(), oldest).more(usize::MAX).iter().filter(due).count()
         };
         Standing { channel, waiting: told.as_ref().map_or(0, waits), told }
     };
