@@ -124,6 +124,12 @@ pub enum Command {
     /// Watch over a suspension (started by `watch`)
     #[command(hide = true)]
     Guard,
+    /// A delivery, started by the watcher
+    #[command(hide = true)]
+    Deliver,
+    /// Figures by HTTP, started by the watcher
+    #[command(hide = true)]
+    Figures,
 }
 
 /// What was, instead of what is.

@@ -67,7 +67,7 @@ fn tick(judge: &mut Judge, world: &mut World) -> Duration {
     }
     let snapshot = world.snapshot();
     let none = BTreeSet::new();
-    let tick = Tick { suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
+    let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC };
     let began = Instant::now();
     std::hint::black_box(judge.tick(&snapshot, &tick));
     began.elapsed()

@@ -18,6 +18,7 @@ pub mod dispatch;
 pub mod document;
 pub mod effects;
 pub mod facts;
+pub mod figures;
 pub mod groups;
 pub mod happening;
 pub mod inspect;

@@ -1,9 +1,9 @@
 //! How serious something is.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// How serious a case is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Worth knowing.

@@ -1,7 +1,14 @@
 //! The ways to people. Each channel has a thread of its own, which reads the trail from where it was last told of, and hands on what
 //! is due; what became of it goes back into the trail. It decides nothing: what is due is `sophron_core::telling`.
 
+mod collector;
+mod fenced;
+mod hook;
+mod job;
 mod log;
+mod mail;
+mod network;
+pub mod serve;
 
 use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -10,12 +17,14 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{Builder, JoinHandle};
 use std::time::{Duration, Instant};
 
+pub use fenced::{Carrier, Fenced};
 use jiff::tz::TimeZone;
+pub use job::{Job, Said, Secret, Supplies, carry_out};
 pub use log::Log;
 use sophron_core::audit::{Record, ToldRecord};
 use sophron_core::model::Moment;
 use sophron_core::rules::RuleSet;
-use sophron_core::telling::{Channel, Message, Outbox, Trouble};
+use sophron_core::telling::{Channel, Message, Outbox, StandIn, Trouble};
 
 /// Most that wait for a channel that is at work and stand in no trail.
 const MOST_BESIDE: usize = 16;
@@ -67,6 +76,8 @@ pub struct Begin {
     pub cursor: u64,
     /// Whether it was down.
     pub down: bool,
+    /// For whom it stands in, and what it owes of what stands before its cursor.
+    pub stand_in: (StandIn, Vec<Message>),
     /// How it is told.
     pub way: Box<dyn Way>,
     /// Takes what became of it.
@@ -97,8 +108,10 @@ impl Post {
     /// No thread can be started.
     pub fn begin(&self, begin: Begin) -> io::Result<()> {
         let (ring, rings) = sync_channel(MOST_BESIDE + 2);
-        let outbox = Outbox::new(&begin.channel.name, begin.channel.down_after, begin.down);
-        let mut post = Postman { outbox, cursor: begin.cursor, seen: 0, zone: TimeZone::system(), begin };
+        let zone = TimeZone::system();
+        let mut outbox = Outbox::new(&begin.channel, begin.down, zone.clone());
+        begin.stand_in.1.iter().cloned().for_each(|owed| outbox.put(owed));
+        let mut post = Postman { outbox, cursor: begin.cursor, seen: 0, zone, begin };
         let rung = Arc::new(AtomicBool::new(false));
         let looks = Arc::clone(&rung);
         let thread = Builder::new().name("channel".to_owned()).spawn(move || post.run(&rings, &looks))?;
@@ -170,6 +183,7 @@ impl Postman {
                 Err(RecvTimeoutError::Timeout) => {}
                 Ok(Ring::Beside(message)) => self.outbox.put_first(*message),
                 Ok(Ring::End) | Err(RecvTimeoutError::Disconnected) => {
+                    self.outbox.hurry();
                     while self.round() {}
                     return;
                 }
@@ -179,8 +193,9 @@ impl Postman {
 
     /// Takes in what is due, and hands it on; whether there may be more at once.
     fn round(&mut self) -> bool {
-        let more = self.gather();
         let now = (self.begin.clock)();
+        self.outbox.make_room(now).into_iter().for_each(&self.begin.told);
+        let more = self.gather();
         self.outbox.expire(now).into_iter().for_each(&self.begin.told);
         let due = self.outbox.due(now);
         if due.is_empty() {
@@ -206,7 +221,8 @@ impl Postman {
                 continue;
             }
             self.cursor = record.seq;
-            let Begin { channel, rules, .. } = &self.begin;
+            let Begin { channel, rules, stand_in, .. } = &mut self.begin;
+            stand_in.0.note(record, rules, &self.zone).into_iter().for_each(|owed| self.outbox.put(owed));
             if let Some(message) = rules.telling.message(record, &channel.name, rules, &self.zone) {
                 self.outbox.put(message);
             }

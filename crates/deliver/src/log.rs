@@ -15,7 +15,7 @@ use crate::Way;
 const JOURNAL: &str = "/run/systemd/journal/socket";
 
 /// Facility `daemon`.
-const FACILITY: u32 = 3;
+pub(crate) const FACILITY: u32 = 3;
 
 /// How long a log that has no room is waited for.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -79,7 +79,7 @@ impl Way for Log {
     fn deliver(&mut self, messages: &[Message]) -> (usize, Option<Trouble>) {
         for (taken, message) in messages.iter().enumerate() {
             if let Err(error) = self.note(message) {
-                return (taken, Some(Trouble::Later(self.why(&error))));
+                return (taken, Some(Trouble::Later(self.why(&error), None)));
             }
         }
         (messages.len(), None)
@@ -97,7 +97,7 @@ impl Way for Log {
 }
 
 /// As syslog(3) counts.
-fn level(severity: Severity) -> u32 {
+pub(crate) fn level(severity: Severity) -> u32 {
     match severity {
         Severity::Notice => 5,
         Severity::Warning => 4,
@@ -155,7 +155,7 @@ mod tests {
     /// A value with a line end makes no field of its own.
     #[test]
     fn nothing_is_injected() {
-        let mut message = Message::beside_the_trail(jiff::Timestamp::UNIX_EPOCH, "mossgate-desk-03", "blind", "x");
+        let mut message = Message::beside_the_trail(&jiff::Zoned::default(), "mossgate-desk-03", "blind", "x");
         message.app = Some("labelpress\nPRIORITY=7".to_owned());
         let entry = entry(&message);
         let end = b"SOPHRON_APP\n\x15\0\0\0\0\0\0\0labelpress\nPRIORITY=7\n";

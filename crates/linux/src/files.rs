@@ -59,6 +59,24 @@ const FOLDER: OFlags = OFlags::DIRECTORY.union(OFlags::NOFOLLOW).union(OFlags::C
 /// # Errors
 /// It is missing, not a file, larger than `limit` bytes, or others could change it.
 pub fn read_trusted(path: &Path, limit: u64) -> Result<Vec<u8>, PathError> {
+    read(path, limit, |_| Ok(()))
+}
+
+/// Reads a whole file that nobody but its owner can read either.
+///
+/// # Errors
+/// As [`read_trusted`], or others could read it.
+pub fn read_secret(path: &Path, limit: u64) -> Result<Vec<u8>, PathError> {
+    read(path, limit, |stat| match stat.st_mode & 0o077 {
+        0 => Ok(()),
+        _ => {
+            let mend = format!("can be read by others; mend it with: chmod 600 {}", path.display());
+            Err(unsafe_path(path, &mend))
+        }
+    })
+}
+
+fn read(path: &Path, limit: u64, check: impl Fn(&Stat) -> Result<(), PathError>) -> Result<Vec<u8>, PathError> {
     let path = absolute(path)?;
     let (folder, name) = split(&path)?;
     let (parent, _) = open_folder(folder, Missing::Fails)?;
@@ -72,6 +90,7 @@ pub fn read_trusted(path: &Path, limit: u64) -> Result<Vec<u8>, PathError> {
         _ => return Err(PathError::io(&path, "read", io::Error::other("it is not a regular file"))),
     }
     check_owner(&path, &stat)?;
+    check(&stat)?;
     let mut bytes = Vec::new();
     File::from(fd).take(limit + 1).read_to_end(&mut bytes).map_err(|error| PathError::io(&path, "read", error))?;
     Ok(bytes)
@@ -120,6 +139,28 @@ pub fn create_new(path: &Path) -> Result<File, PathError> {
     let fd = rustix::fs::openat(CWD, path, flags, Mode::RUSR | Mode::WUSR)
         .map_err(|error| PathError::io(path, "made", error))?;
     Ok(File::from(fd))
+}
+
+/// Puts a file in the place of another, so that whoever reads it sees either whole. Everybody may read it.
+///
+/// # Errors
+/// Its folder is missing or others could change it, or it cannot be written.
+pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
+    let path = absolute(path)?;
+    let (folder, name) = split(&path)?;
+    let folder = private_folder(folder)?;
+    let next = format!(".{}.next", name.to_string_lossy());
+    let written = |error: io::Error| PathError::io(&path, "written", error);
+    // One that was being written when we were killed.
+    let _ = rustix::fs::unlinkat(&folder, &next, rustix::fs::AtFlags::empty());
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let mode = Mode::RUSR | Mode::WUSR | Mode::RGRP | Mode::ROTH;
+    let fd = rustix::fs::openat(&folder, &next, flags, mode).map_err(|error| written(error.into()))?;
+    // Whatever the umask is.
+    rustix::fs::fchmod(&fd, mode).map_err(|error| written(error.into()))?;
+    let mut file = File::from(fd);
+    file.write_all(bytes).map_err(written)?;
+    rustix::fs::renameat(&folder, &next, &folder, name).map_err(|error| written(error.into()))
 }
 
 /// Takes the lock file of a folder, and writes our PID into it; the lock lasts as long as the file is open. `Err` with

@@ -118,6 +118,24 @@ fn parse_subordinate(line: &str, names: &HashMap<u32, String>) -> Option<(u32, u
     Some((first, count, person))
 }
 
+/// Our own resident memory, bytes (`/proc/self/statm` resident, proc_pid_statm(5)).
+pub fn own_memory() -> Option<u64> {
+    let statm = fs::read_to_string("/proc/self/statm").ok()?;
+    let pages: u64 = statm.split_ascii_whitespace().nth(1)?.parse().ok()?;
+    pages.checked_mul(rustix::param::page_size() as u64)
+}
+
+/// The user and the group of an account, by its name (`/etc/passwd`, passwd(5)).
+pub fn account(name: &str) -> Option<(u32, u32)> {
+    let passwd = fs::read("/etc/passwd").ok()?;
+    let mut accounts = passwd.split(|byte| *byte == b'\n').filter_map(|line| {
+        let fields: Vec<&[u8]> = line.split(|byte| *byte == b':').collect();
+        let [known, _, user, group, ..] = fields.as_slice() else { return None };
+        (*known == name.as_bytes()).then(|| Some((crate::proc::number(user)?, crate::proc::number(group)?))).flatten()
+    });
+    accounts.next()
+}
+
 fn parse_passwd(line: &[u8]) -> Option<(u32, String)> {
     let mut fields = line.split(|byte| *byte == b':');
     let name = fields.next().filter(|name| !name.is_empty())?;

@@ -5,6 +5,7 @@
 
 mod cgroup;
 mod kernel;
+pub mod receiver;
 mod service_manager;
 mod stage;
 mod world;

@@ -17,6 +17,7 @@ use crate::places;
 use crate::ui::style::{Label, Styled};
 use crate::ui::table::{self, Column};
 use crate::ui::{self, machine, when};
+use crate::watcher::helpers::Helpers;
 use crate::watcher::{post, rules_file};
 
 const KEYS: [&str; 8] = ["channel", "to", "state", "since", "waiting", "taken", "trouble", "why"];
@@ -161,10 +162,15 @@ fn try_one(rules: &RuleSet, name: &str, socket: Option<&Path>) -> Result<Exit, F
             None => failure.hint("`sophron channels` shows all"),
         });
     };
-    let mut way = post::way(channel, socket.unwrap_or(Path::new(system_log::SOCKET)));
+    let mut way = post::way(
+        channel,
+        &rules.telling.as_user,
+        socket.unwrap_or(Path::new(system_log::SOCKET)),
+        &Helpers::default(),
+    );
     let user = here::who(&mut here::Users::default(), sophron_core::audit::By::Hand).user;
     let message =
-        Message::trial(here::now().wall, &here::host(), &format!("{user} tries the channel {}", channel.name));
+        Message::trial(&jiff::Zoned::now(), &here::host(), &format!("{user} tries the channel {}", channel.name));
     let mut say = |step: &str| ui::out(format_args!("{step}\n"));
     match way.try_out(&message, &mut say) {
         Ok(()) => Ok(Exit::Fine),

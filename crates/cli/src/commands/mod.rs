@@ -3,8 +3,10 @@
 mod audit;
 mod channels;
 mod checkup;
+mod deliver;
 mod demo;
 mod ended;
+mod figures;
 mod guard;
 mod hands;
 mod inspect;
@@ -68,5 +70,7 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Demo => demo::run(),
         Command::Misbehave(args) => misbehave::run(args),
         Command::Guard => guard::run(),
+        Command::Deliver => deliver::run(),
+        Command::Figures => figures::run(),
     }
 }

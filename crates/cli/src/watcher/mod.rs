@@ -7,8 +7,11 @@
 mod bus;
 pub mod commissions;
 pub mod control;
+pub mod errand;
+mod figures;
 mod group_memory;
 mod hands;
+pub mod helpers;
 mod left;
 mod lookback;
 pub mod post;
@@ -23,8 +26,8 @@ mod workers;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, sync_channel};
+use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use sophron_core::audit::ToldRecord;
@@ -44,6 +47,7 @@ use sophron_linux::{Sampler, here};
 use crate::exit::Failure;
 use bus::Bus;
 use commissions::Breached;
+use helpers::Helpers;
 use recorder::{Recorder, TrailNews};
 pub use start::{foreign, keeping, scribe};
 use workers::Workers;
@@ -98,6 +102,8 @@ pub enum Wake {
     Memory(Box<MemoryWish>, Option<u64>, Duration),
     /// What became of messages to people.
     Told(ToldRecord),
+    /// Figures cannot be given, and why.
+    Figures(String),
     Asked(control::Asked),
 }
 
@@ -143,6 +149,9 @@ struct Watcher {
     kept: recording::Kept,
     hands: hands::Hands,
     post: Arc<Post>,
+    helpers: Helpers,
+    pulse: figures::Shared,
+    figures: Option<figures::Giver>,
     system_log: SystemLog,
     /// The control socket, while it listens, and those who wait for an answer.
     control: Option<PathBuf>,
@@ -171,6 +180,7 @@ pub fn run(plan: Plan, show: impl FnMut(&Happening) -> bool + Send + 'static) ->
     watcher.work(&incoming, length.map(|length| here::monotonic() + length));
     watcher.end(&incoming);
     watcher.post.end(LAST_TELLING);
+    watcher.figures.take().into_iter().for_each(figures::Giver::end);
     let (log, bus) = (watcher.system_log.socket.clone(), std::mem::take(&mut watcher.bus));
     drop(watcher);
     // The recorder's thread ends once everything is written and signed; a panic in it has been printed.
@@ -209,6 +219,7 @@ impl Watcher {
                 }
                 ticks = ticks.saturating_add(1);
                 self.tick();
+                self.note_pulse(now);
                 self.mind_own_cost();
                 next_tick = (next_tick + self.every).max(now);
             }
@@ -221,6 +232,18 @@ impl Watcher {
                 Err(RecvTimeoutError::Disconnected) => return,
             }
         }
+    }
+
+    /// How it does, for those who read figures: what the tick that began then took.
+    fn note_pulse(&self, began: Duration) {
+        let sampled = self.snapshot.moment.wall;
+        let mut pulse = self.pulse.lock().unwrap_or_else(PoisonError::into_inner);
+        // A tick at which nothing could be seen leaves the sample before it.
+        if pulse.sampled != Some(sampled) {
+            (pulse.sampled, pulse.samples) = (Some(sampled), pulse.samples + 1);
+        }
+        pulse.spent += here::monotonic().saturating_sub(began);
+        pulse.can_act = !self.dispatcher.is_disarmed();
     }
 
     /// Who costs too much looks less often, and says so.
@@ -245,6 +268,7 @@ impl Watcher {
             Wake::Memory(wish, bytes, from) => self.step(Input::Memory(wish, bytes, from)),
             Wake::Asked(asked) => self.ask(asked),
             Wake::Told(told) => self.say(News::Told(told)),
+            Wake::Figures(why) => self.say(News::NoFigures(why)),
             Wake::Lookback(why) => self.say(News::Lookback(why)),
             Wake::Unchecked(why) => self.say(News::Unchecked(why)),
             Wake::Unsound(what) => {

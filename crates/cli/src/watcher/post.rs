@@ -3,15 +3,18 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use sophron_core::audit::{InForce, Record, ToldBy, ToldRecord, ToldWord};
 use sophron_core::happening::{Happening, News, What};
 use sophron_core::rules::RuleSet;
-use sophron_core::telling::{Channel, Message, TOO_OLD, To};
-use sophron_deliver::{Begin, Log, Trail, Way};
+use sophron_core::telling::{Channel, Message, StandIn, TOO_OLD, To};
+use sophron_deliver::{Begin, Fenced, Log, Trail, Way};
 use sophron_linux::here;
 use sophron_linux::trail::Tail;
 
+use super::errand::{self, Errand};
+use super::helpers::Helpers;
 use super::{Wake, Watcher};
 
 /// A channel's own place in the trail.
@@ -27,7 +30,11 @@ impl Watcher {
     /// One thread a channel. `ends`: where the trail ended before this run wrote anything: there a new channel begins.
     pub(super) fn begin_to_tell(&mut self, rules: &Arc<RuleSet>, in_force: &InForce, (state, ends): (&Path, Tail)) {
         let oldest = here::now().wall - TOO_OLD;
+        let as_user = &rules.telling.as_user;
         for channel in &rules.telling.channels {
+            for why in errand::wanting(channel, as_user) {
+                self.say(News::Unheard(channel.name.clone(), why));
+            }
             let known = in_force.told_by(&channel.name);
             if known.is_none() {
                 self.recorder.note(self.scribe.told(here::now().wall, ToldRecord::of(&channel.name, ToldWord::Begun)));
@@ -40,7 +47,8 @@ impl Watcher {
                 trail: Box::new(Place(tail.durable())),
                 cursor,
                 down: known.and_then(ToldBy::down_since).is_some(),
-                way: way(channel, self.system_log.socket.as_path()),
+                stand_in: stand_in(channel, rules, in_force, state, oldest),
+                way: way(channel, as_user, self.system_log.socket.as_path(), &self.helpers),
                 told: self.told(),
                 clock: here::now,
                 first: sophron_linux::own_life::stand_back,
@@ -64,10 +72,29 @@ impl Watcher {
     }
 }
 
+/// For whom a channel stands in, and what it owes by now of what stands before its own place in the trail.
+fn stand_in(
+    channel: &Channel,
+    rules: &RuleSet,
+    in_force: &InForce,
+    state: &Path,
+    oldest: Timestamp,
+) -> (StandIn, Vec<Message>) {
+    let mut stand_in = StandIn::new(&rules.telling, &channel.name);
+    let cursor = |name: &str| in_force.told_by(name).map(ToldBy::cursor);
+    let Some(first) = stand_in.others().filter_map(cursor).min() else { return (stand_in, Vec::new()) };
+    // Whoever begins now has told nothing of all that is there.
+    let own = cursor(&channel.name).unwrap_or(u64::MAX);
+    let records = Tail::from(state, first.min(own), oldest).more(usize::MAX);
+    let owed = stand_in.prime(&records, own, rules, &TimeZone::system());
+    (stand_in, owed)
+}
+
 /// How a channel is told.
-pub fn way(channel: &Channel, system_log: &Path) -> Box<dyn Way> {
-    match channel.to {
+pub fn way(channel: &Channel, as_user: &str, system_log: &Path, helpers: &Helpers) -> Box<dyn Way> {
+    match &channel.to {
         To::Log => Box::new(log(system_log)),
+        to => Box::new(Fenced::new(to.clone(), Box::new(Errand::new(channel, as_user, helpers.clone())))),
     }
 }
 
@@ -80,6 +107,7 @@ pub fn log(socket: &Path) -> Log {
 /// What no trail has: that it cannot be written.
 pub fn beside(happening: &Happening, host: &str) -> Option<Message> {
     let lost = matches!(happening.what, What::Watcher(News::TrailLost(_)));
-    let line = happening.line(&TimeZone::UTC).filter(|_| lost)?;
-    Some(Message::beside_the_trail(happening.at, host, line.word, &line.text))
+    let zone = TimeZone::system();
+    let line = happening.line(&zone).filter(|_| lost)?;
+    Some(Message::beside_the_trail(&happening.at.to_zoned(zone), host, line.word, &line.text))
 }

@@ -76,6 +76,7 @@ impl Watcher {
         let mut watcher = assemble(plan, &rules, next_case, (wake, bus), (recorder, scribe), lock)?;
         watcher.kept.recording = recording;
         watcher.post = post;
+        watcher.figures = watcher.begin_figures(&rules, &latest.in_force, ends.clone());
         watcher.begin_to_tell(&rules, &latest.in_force, (&state, ends));
         watcher.greet(&rules, shadow, &origin, &state);
         match super::control::listen(control.as_deref(), watcher.wake.clone()) {
@@ -295,6 +296,9 @@ fn assemble(
         kept: Kept::default(),
         hands: super::hands::Hands::of(&plan.state),
         post: Arc::default(),
+        helpers: super::helpers::Helpers::default(),
+        pulse: super::figures::begun(),
+        figures: None,
         system_log: SystemLog {
             socket: plan.system_log.unwrap_or_else(|| sophron_linux::system_log::SOCKET.into()),
             said: false,

@@ -60,7 +60,8 @@ impl Watcher {
     fn beside(&mut self, snapshot: &Snapshot) -> Beside {
         let seen = |id: &ProcessId| snapshot.find(id).is_some();
         let guards = self.standing.values().flat_map(|standing| standing.guards());
-        let own = guards.chain([std::process::id()]).collect();
+        let helpers: std::collections::BTreeSet<u32> = guards.chain(self.helpers.pids(snapshot)).collect();
+        let own = helpers.iter().copied().chain([std::process::id()]).collect();
         let guarded = self.standing.iter_mut().filter_map(|(id, standing)| standing.is_guarded().then_some(*id));
         let guarded: std::collections::BTreeSet<ProcessId> = guarded.collect();
         let suspended = self.dispatcher.effects().suspended().map(|(id, _)| *id);
@@ -70,7 +71,7 @@ impl Watcher {
         // As far as that is known by now: it is read beside.
         let waits = self.dispatcher.minds_locks().then(locks::last_waits).flatten();
         let waits = waits.map(|waits| waits.to_vec()).unwrap_or_default();
-        Beside { unguarded, waits, unseen, own, ..Beside::default() }
+        Beside { unguarded, waits, unseen, own, helpers, ..Beside::default() }
     }
 
     pub(super) fn follow(&mut self, commands: Vec<Command>) {
@@ -168,11 +169,11 @@ impl Watcher {
     /// A program of a rule, likewise.
     fn call(&mut self, call: Call) {
         let Some(intent) = self.scribe.record(&call.announced) else { return };
-        let recorder = self.recorder.clone();
+        let (recorder, helpers) = (self.recorder.clone(), self.helpers.clone());
         let if_not = call.clone();
         let report = Report::new(self.wake.clone(), move || Wake::Ran(Box::new(if_not), Outcome::unfinished()));
         self.crew.programs.give(move || {
-            let outcome = program::call(&call.command, intent, &recorder);
+            let outcome = program::call(&call.command, intent, &recorder, &helpers);
             report.tell(Wake::Ran(Box::new(call), outcome));
         });
     }

@@ -88,7 +88,7 @@ impl ToldBy {
             self.reached = this();
         }
         match told.outcome {
-            ToldWord::Taken => self.taken = this(),
+            ToldWord::Taken | ToldWord::Sent => self.taken = this(),
             ToldWord::GivenUp => self.trouble = this(),
             ToldWord::Down => (self.trouble, self.state) = (this(), this()),
             ToldWord::Back => self.state = this(),
@@ -126,7 +126,7 @@ impl ToldBy {
 /// How far a channel has been told by a record that says so.
 fn place(record: &Record) -> Option<u64> {
     let told = record.told.as_ref()?;
-    if told.outcome == ToldWord::Begun { Some(record.seq) } else { told.records.last().copied() }
+    if told.outcome == ToldWord::Begun { Some(record.seq) } else { told.records.iter().copied().max() }
 }
 
 impl InForce {

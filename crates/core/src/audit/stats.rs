@@ -76,7 +76,7 @@ pub fn stats(records: &[Record]) -> Vec<RuleStats> {
 pub struct ChannelStats {
     /// Its name.
     pub channel: String,
-    /// Messages taken.
+    /// Messages taken, or sent where there are no receipts.
     pub taken: u64,
     /// Messages that were given up.
     pub given_up: u64,
@@ -91,7 +91,7 @@ pub fn channel_stats(records: &[Record]) -> Vec<ChannelStats> {
         let of = all.entry(&told.channel).or_default();
         let count = told.records.len() as u64;
         match told.outcome {
-            ToldWord::Taken => of.taken += count,
+            ToldWord::Taken | ToldWord::Sent => of.taken += count,
             ToldWord::GivenUp => of.given_up += count,
             ToldWord::Down => of.down += 1,
             ToldWord::Begun | ToldWord::Back | ToldWord::Other(_) => {}

@@ -86,6 +86,8 @@ words! {
         Begun = "begun",
         /// The other side has taken them.
         Taken = "taken",
+        /// They have left; the other side gives no receipts.
+        Sent = "sent",
         /// They are not tried again.
         GivenUp = "given up",
         /// It counts as down.

@@ -113,6 +113,8 @@ pub struct Beside {
     pub unseen: BTreeSet<ProcessId>,
     /// Sophron's own processes.
     pub own: BTreeSet<u32>,
+    /// Those of them that come and go: they are not even judged.
+    pub helpers: BTreeSet<u32>,
     /// What the watcher that recorded the sample was doing; empty on a live machine.
     pub recorded: Recorded,
 }
@@ -345,7 +347,8 @@ impl Dispatcher {
         self.in_the_way.insert((case, step, on), why.to_owned()).as_deref() != Some(why)
     }
 
-    fn is_disarmed(&self) -> bool {
+    /// Whether nothing may be acted upon: the trail cannot be written, or is in doubt.
+    pub fn is_disarmed(&self) -> bool {
         self.trail.lost || self.trail.doubted
     }
 

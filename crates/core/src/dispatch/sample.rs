@@ -36,9 +36,10 @@ impl Dispatcher {
         self.joining.retain(|id, _| busy.contains(id));
 
         let (suspended, busy) = self.hold_on(beside);
-        self.keep(snapshot, &suspended);
+        self.keep(snapshot, &suspended, &beside.helpers);
         let only = self.settings.only.as_ref();
-        let tick = Tick { suspended: &suspended, busy: &busy, only, zone: &self.settings.zone };
+        let tick =
+            Tick { suspended: &suspended, busy: &busy, helpers: &beside.helpers, only, zone: &self.settings.zone };
         let events = self.judge.look(&mut sight, &tick);
         let snapshot = sight.snapshot();
         self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
@@ -92,12 +93,13 @@ impl Dispatcher {
     }
 
     /// By PID: so only those that the sample shows, and not who may have their numbers by now.
-    fn keep(&mut self, snapshot: &Snapshot, suspended: &BTreeSet<ProcessId>) {
+    fn keep(&mut self, snapshot: &Snapshot, suspended: &BTreeSet<ProcessId>, helpers: &BTreeSet<u32>) {
         let seen = |id: &&ProcessId| snapshot.find(id).is_some();
         let pids = |ids: &BTreeSet<ProcessId>| ids.iter().filter(seen).map(|id| id.pid).collect();
         let outcomes = std::mem::take(&mut self.kept);
         let back = self.hands.standing_back.keys().filter(seen).map(|id| id.pid).collect();
-        let ours = Ours { suspended: pids(suspended), busy: pids(&self.busy), back, outcomes };
+        let helpers = helpers.iter().copied().filter(|pid| snapshot.place(*pid).is_some()).collect();
+        let ours = Ours { suspended: pids(suspended), busy: pids(&self.busy), back, helpers, outcomes };
         self.out.push(Command::Keep(Box::new(ours)));
     }
 

@@ -115,6 +115,8 @@ pub enum News {
     Told(ToldRecord),
     /// A channel cannot be used, and why.
     Unheard(String, String),
+    /// Others' monitoring reads no figures, and why.
+    NoFigures(String),
 }
 
 impl News {
@@ -156,9 +158,10 @@ impl News {
                 ToldWord::GivenUp => ("untold", Tone::Warning, self.seen(rule)),
                 ToldWord::Down => ("down", Tone::Critical, self.seen(rule)),
                 ToldWord::Back => ("told", Tone::Notice, self.seen(rule)),
-                ToldWord::Begun | ToldWord::Taken | ToldWord::Other(_) => return None,
+                ToldWord::Begun | ToldWord::Taken | ToldWord::Sent | ToldWord::Other(_) => return None,
             },
             News::Unheard(..) => ("down", Tone::Critical, self.seen(rule)),
+            News::NoFigures(_) => ("figures", Tone::Notice, self.seen(rule)),
         })
     }
 
@@ -269,6 +272,7 @@ impl News {
                 format!("channel {} {what}{why}", told.channel)
             }
             News::Unheard(channel, why) => format!("channel {channel} cannot be used: {why}"),
+            News::NoFigures(why) => format!("nobody can read its figures: {why}"),
             News::RecordsLost(count) => {
                 let records = counted(*count, "record");
                 format!("{records} lost while the audit trail could not be written: there was no more room for them")

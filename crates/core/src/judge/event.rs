@@ -15,6 +15,8 @@ pub struct Tick<'a> {
     pub suspended: &'a BTreeSet<ProcessId>,
     /// Processes on which an act of ours is under way: no step falls due on them.
     pub busy: &'a BTreeSet<ProcessId>,
+    /// PIDs of Sophron's own helpers: they are not judged, or each would bring forth the next.
+    pub helpers: &'a BTreeSet<u32>,
     /// If given, only these processes are judged.
     pub only: Option<&'a BTreeSet<ProcessId>>,
     /// The zone that hours are meant in: the machine's, or a recording's own.

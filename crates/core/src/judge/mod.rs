@@ -291,7 +291,7 @@ impl Judge {
             let gone = watched.state.drop_the_ended(&watched.rule.name, sight.snapshot(), &mut self.memory, self.every);
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
-        let is_whole = !sight.is_lazy() && tick.only.is_none();
+        let is_whole = !sight.is_lazy() && tick.only.is_none() && tick.helpers.is_empty();
         let same = self.covers.keep_up(sight.snapshot()) && is_whole && !self.anew;
         self.go_on_with_the_covered(same);
         let Findings { found, statuses } = self.look_at_processes(sight, tick, since_begun);

@@ -301,6 +301,6 @@ impl super::subjects::State {
 
 impl Tick<'_> {
     pub(super) fn leaves_out(&self, id: &ProcessId) -> bool {
-        self.only.is_some_and(|only: &BTreeSet<ProcessId>| !only.contains(id))
+        self.helpers.contains(&id.pid) || self.only.is_some_and(|only: &BTreeSet<ProcessId>| !only.contains(id))
     }
 }

@@ -23,6 +23,9 @@ pub struct Ours {
     /// PIDs from which rules stood back, because a hand had acted on them.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub back: BTreeSet<u32>,
+    /// PIDs of its helpers, which were not judged.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub helpers: BTreeSet<u32>,
     /// What came of its acts since the sample before.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub outcomes: Vec<Outcome>,
@@ -54,7 +57,8 @@ pub struct Outcome {
 impl Ours {
     /// Whether there is nothing to tell.
     pub fn is_empty(&self) -> bool {
-        self.suspended.is_empty() && self.busy.is_empty() && self.back.is_empty() && self.outcomes.is_empty()
+        let none = self.suspended.is_empty() && self.busy.is_empty() && self.back.is_empty() && self.helpers.is_empty();
+        none && self.outcomes.is_empty()
     }
 
     /// The same with texts made harmless and counts bounded.

@@ -215,7 +215,7 @@ impl Rehearsal {
             back: recording::identities(&ours.back, snapshot),
             did: std::mem::take(&mut self.just_suspended).into_iter().filter(did).collect(),
         };
-        let beside = Beside { recorded, ..Beside::default() };
+        let beside = Beside { recorded, helpers: ours.helpers.clone(), ..Beside::default() };
         let due = self.dispatcher.step(now, Input::Time);
         self.follow(due, snapshot);
         let commands = self.dispatcher.step(now, Input::Sample(snapshot, &beside));

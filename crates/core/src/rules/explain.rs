@@ -4,7 +4,7 @@ use super::{Action, Pick, Rule, Step};
 use crate::condition::InWords;
 use crate::severity::Severity;
 use crate::subject::Judged;
-use crate::telling::{Tell, Telling};
+use crate::telling::{Channel, Tell, Telling};
 use crate::text::counted;
 use crate::units::exact_duration;
 
@@ -73,7 +73,11 @@ fn told(rule: &Rule, telling: &Telling) -> Vec<String> {
             least => format!("what is {} or worse", least.word()),
         };
         let whom = tell.covers.as_ref().map(|covers| format!(", where {}", InWords(covers))).unwrap_or_default();
-        format!("by {}: {what}{whom}", tell.by.join(", "))
+        let by = |name: &String| match telling.channel(name).map(Channel::manner).filter(|manner| !manner.is_empty()) {
+            Some(manner) => format!("{name} ({})", manner.join("; ")),
+            None => name.clone(),
+        };
+        format!("by {}: {what}{whom}", tell.by.iter().map(by).collect::<Vec<_>>().join(", "))
     };
     let ways: Vec<String> = telling.of_rule(&rule.name).map(way).collect();
     if ways.is_empty() { vec!["by no channel: no [[tell]] fits it".to_owned()] } else { ways }

@@ -1,13 +1,16 @@
 //! Every key of a rules file, once: what it means and what it wants. From this table the loader knows which keys there are, and
 //! the JSON Schema, the help and the documentation are made.
 
+mod telling;
+
 use serde_json::{Map, Value, json};
 
 use super::Pick;
 use crate::command_lines::CommandLines;
 use crate::severity::Severity;
 use crate::subject::Judged;
-use crate::telling::To;
+pub(super) use telling::OF_WAYS;
+pub use telling::{CHANNEL, DELIVER, FIGURES, TELL};
 
 /// One key.
 #[derive(Debug)]
@@ -115,6 +118,18 @@ pub static FILE: Table = Table {
         key("rule", Wants::Tables(&RULE), "a rule, as often as you like"),
         key("channel", Wants::Tables(&CHANNEL), "a way to people, as often as you like ([alerts](alerts.md))"),
         key("tell", Wants::Tables(&TELL), "who is told of what: all that fit"),
+        at(
+            Place::First,
+            key("deliver", Wants::Table(&DELIVER), "how messages leave the machine ([alerts](alerts.md))"),
+        ),
+        at(
+            Place::First,
+            key(
+                "figures",
+                Wants::Table(&FIGURES),
+                "figures of the watcher for others' monitoring ([figures](alerts.md#figures))",
+            ),
+        ),
         key("adjust", Wants::ByRule(&RULE), "in a file of `rules.d/`: other keys of an earlier rule"),
     ],
 };
@@ -253,34 +268,6 @@ pub(super) static AUDIT: Table = Table {
     ],
 };
 
-/// A channel.
-pub static CHANNEL: Table = Table {
-    name: "a channel",
-    keys: &[
-        at(Place::Needed, key("name", Wants::Name, "its name, unique: letters, digits, `-`, `_`, `.`")),
-        at(
-            Place::Needed,
-            key("to", Wants::Words(|| To::ALL.map(To::word).to_vec()), "which way: `\"log\"`, the machine's own log"),
-        ),
-        key("down_after", Wants::Duration, "failing for that long it counts as down (default `\"10m\"`)"),
-    ],
-};
-
-/// Who is told.
-pub static TELL: Table = Table {
-    name: "a tell",
-    keys: &[
-        key(
-            "severity",
-            Wants::Words(|| Severity::ALL.map(Severity::word).to_vec()),
-            "what is at least so serious: `\"notice\"` (default), `\"warning\"` or `\"critical\"`",
-        ),
-        key("rules", Wants::List, "of these rules; `*` and `?` stand for any letters (default: of all)"),
-        key("where", Wants::Condition, "of processes of which this holds: what they are, and not what they use"),
-        at(Place::Needed, key("by", Wants::List, "by these channels")),
-    ],
-};
-
 pub(super) static LIMIT: Table = Table {
     name: "a limit of [checkup]",
     keys: &[key("notice", Wants::Text, "worth knowing"), key("critical", Wants::Text, "worth getting up for")],
@@ -296,7 +283,7 @@ pub(super) static KNOWN: Table = Table {
 };
 
 /// Every table that has keys of its own, with its heading in the help.
-pub const TABLES: [(&str, &Table); 11] = [
+pub const TABLES: [(&str, &Table); 13] = [
     ("the file", &FILE),
     ("[[rule]]", &RULE),
     ("a step of ladder", &STEP),
@@ -308,6 +295,8 @@ pub const TABLES: [(&str, &Table); 11] = [
     ("[audit]", &AUDIT),
     ("[[channel]]", &CHANNEL),
     ("[[tell]]", &TELL),
+    ("[deliver]", &DELIVER),
+    ("[figures]", &FIGURES),
 ];
 
 impl Table {
@@ -319,6 +308,12 @@ impl Table {
             Reading::Adjusting => !matches!(key.place, Place::Identity | Place::MayIdentity),
         };
         self.keys.iter().filter(may).map(|key| key.name).collect()
+    }
+
+    /// What to write instead of a key that others use.
+    pub(super) fn of_others(&self, key: &str) -> Option<&'static str> {
+        let known = telling::OF_OTHERS.iter().find(|(theirs, _)| *theirs == key);
+        known.filter(|_| std::ptr::eq(self, &CHANNEL)).map(|(_, ours)| *ours)
     }
 
     fn schema(&self, place: Reading) -> Value {

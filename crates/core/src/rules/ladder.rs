@@ -89,7 +89,7 @@ fn step(source: &mut Source<'_>, section: &Section<'_>, names: &Names, judge: Ju
     let nice = source.integer(section, "nice", [1, 19], "10");
     let length = source.duration(section, "for", [SECOND, ten_minutes], "\"45s\"");
     let force_after = source.duration(section, "force_after", [SECOND, ten_minutes], "\"10s\"");
-    let hours = options::hours(source, section, names).unwrap_or_default();
+    let hours = options::hours(source, section, "hours", names).unwrap_or_default();
     let run = command(source, section);
     let (action, own) = match word.value.as_str() {
         "alert" => (Action::Alert, ""),

@@ -12,8 +12,8 @@ use super::options::Names;
 use super::section::{Section, Source};
 use super::wording::wording;
 use super::{
-    Action, Again, Audit, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, checkup, keeping,
-    ladder, options, telling,
+    Action, Again, Audit, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, channels, checkup,
+    figures, keeping, ladder, options, telling,
 };
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
@@ -103,6 +103,7 @@ impl Default for SoFar {
             lookback: Lookback::default(),
             audit: Audit::default(),
             telling: Telling::default(),
+            figures: None,
             digest: String::new(),
         };
         SoFar { rules, hours: Names::new(), names: BTreeMap::new() }
@@ -166,13 +167,15 @@ fn file(source: &mut Source<'_>, table: &Spanned<DeTable<'_>>, so_far: &mut SoFa
         rules.cap = options::cap(source, &section);
         rules.audit = keeping::audit(source, &section);
         rules.lookback = keeping::lookback(source, &section);
+        channels::deliver(source, &section, &mut rules.telling);
+        rules.figures = figures::figures(source, &section);
         rules.checkup = section.get("checkup").map(|value| checkup::settings(source, value)).unwrap_or_default();
     }
     options::names(source, &section, &mut so_far.hours);
     so_far.rules.protect.extend(protect(source, &section));
     rules(source, &section, so_far, place);
     adjust(source, &section, so_far);
-    telling::channels(source, &section, &mut so_far.rules.telling);
+    channels::channels(source, &section, &so_far.hours, &mut so_far.rules.telling);
     telling::tells(source, &section, &mut so_far.rules.telling);
 }
 
@@ -317,7 +320,7 @@ fn keys(
     let calm = source.condition(section, "calm", Place::Judged(judge));
     let severity = severity(source, section);
     let armed = source.flag(section, "armed");
-    let hours = options::hours(source, section, names);
+    let hours = options::hours(source, section, "hours", names);
     let again = options::again(source, section, breach.as_ref().or(before));
     let budget = options::budget(source, section);
     let pick = options::pick(source, section);

@@ -1,7 +1,9 @@
 //! Rules: what is too much, for how long, and what is done about it, mildest first.
 
+mod channels;
 mod checkup;
 mod explain;
+mod figures;
 mod hours;
 mod keeping;
 pub mod keys;
@@ -21,6 +23,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use explain::{Sentence, explain};
+pub use figures::Figures;
 pub use hours::{Hours, Span};
 pub use keeping::{Audit, Lookback};
 pub use load::{File, LARGEST, Rejected, load, load_files};
@@ -61,6 +64,8 @@ pub struct RuleSet {
     pub lookback: Lookback,
     /// What `[[channel]]` and `[[tell]]` say.
     pub telling: Telling,
+    /// What others' monitoring reads of the watcher; nothing, if not given.
+    pub figures: Option<Figures>,
     /// SHA-256 of the bytes that were read, lower-case hex.
     pub digest: String,
 }

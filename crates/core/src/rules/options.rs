@@ -80,9 +80,9 @@ pub(super) fn names(source: &mut Source<'_>, section: &Section<'_>, names: &mut 
     }
 }
 
-/// `hours = "office"`, `"not office"` or `"always"`.
-pub(super) fn hours(source: &mut Source<'_>, section: &Section<'_>, names: &Names) -> Option<Hours> {
-    let text = source.text(section, "hours", "\"not office\"")?;
+/// `hours = "office"`, `"not office"` or `"always"`; under whichever key they stand.
+pub(super) fn hours(source: &mut Source<'_>, section: &Section<'_>, key: &str, names: &Names) -> Option<Hours> {
+    let text = source.text(section, key, "\"not office\"")?;
     let written = text.value.trim();
     let (outside, name) = match written.strip_prefix("not ") {
         Some(name) => (true, name.trim()),

@@ -9,6 +9,7 @@ use crate::facts::Facts;
 use crate::model::{Field, Snapshot};
 use crate::protect::{Protections, says_whose};
 use crate::subject::Judged;
+use crate::telling::{Channel, To};
 use crate::units::{Value, scaled_duration};
 use crate::window::Function;
 
@@ -99,6 +100,20 @@ impl Found {
         for channel in telling.channels.iter().filter(|channel| !telling.is_told(&channel.name)) {
             let name = &channel.name;
             of_file(format!("nothing is told by the channel {name}"), format!("add `[[tell]]`, `by = [\"{name}\"]`"));
+        }
+        let in_the_clear = |channel: &&Channel| {
+            !channel.to.is_encrypted() && channel.to.server().is_some_and(|server| !server.is_here())
+        };
+        for channel in telling.channels.iter().filter(in_the_clear) {
+            let (name, mend) = (
+                &channel.name,
+                match channel.to {
+                    To::Mail(_) => "write `secure = \"starttls\"`",
+                    To::Collector(_) => "write `over = \"tls\"`, if the collector takes that",
+                    _ => "write `url = \"https://…\"`",
+                },
+            );
+            of_file(format!("what the channel {name} tells can be read on its way, and forged"), mend.to_owned());
         }
         for pattern in telling.tells.iter().flat_map(|tell| &tell.rules) {
             if !rules.rules.iter().any(|rule| crate::condition::glob(pattern, &rule.name)) {

@@ -1,6 +1,7 @@
 //! A TOML table read key by key, every error kept with its place.
 
 use std::ops::Range;
+use std::path::PathBuf;
 use std::time::Duration;
 
 use toml::Spanned;
@@ -59,9 +60,10 @@ impl Source<'_> {
             }
             let shown = crate::text::clean(key.as_bytes());
             let all = format!("{} has the keys {}", section.name, known.join(", "));
-            let near = nearest(key, known.iter().copied());
+            let near = || nearest(key, known.iter().copied()).map(|near| format!("write `{near}`"));
+            let help = keys.of_others(key).map(str::to_owned).or_else(near);
             let error = Diagnostic::at(span, format!("{} has no key `{shown}`", section.name), "unknown key")
-                .help(near.map_or(all, |near| format!("write `{near}`")));
+                .help(help.unwrap_or(all));
             self.error(error);
         }
     }
@@ -173,6 +175,56 @@ impl Source<'_> {
                 None
             }
         }
+    }
+
+    /// The whole path of a file.
+    pub fn path(&mut self, section: &Section<'_>, key: &str, example: &str) -> Option<PathBuf> {
+        let text = self.text(section, key, example)?;
+        let path = PathBuf::from(&text.value);
+        if path.is_absolute() {
+            return Some(path);
+        }
+        let title = format!("`{key}` is the whole path of a file");
+        self.error(Diagnostic::at(text.span, title, "does not begin at /").help(format!("write `{key} = {example}`")));
+        None
+    }
+
+    /// A list of texts, each with its place.
+    pub fn texts(&mut self, section: &Section<'_>, key: &str, example: &str) -> Option<Vec<(String, Range<usize>)>> {
+        let value = section.get(key)?;
+        let items: Vec<&Spanned<DeValue<'_>>> = match value.get_ref() {
+            DeValue::Array(items) => items.iter().collect(),
+            _ => Vec::new(),
+        };
+        let texts: Vec<_> =
+            items.iter().filter_map(|item| Some((item.get_ref().as_str()?.to_owned(), item.span()))).collect();
+        if items.is_empty() || texts.len() < items.len() {
+            self.wrong_type(value, key, "a list of texts", example);
+        }
+        Some(texts)
+    }
+
+    /// One of some words; whatever is none of them is an error that offers the nearest. `ours` answers words of others.
+    pub fn word(
+        &mut self,
+        section: &Section<'_>,
+        key: &str,
+        words: &[&'static str],
+        ours: impl Fn(&str) -> Option<String>,
+    ) -> Option<&'static str> {
+        let first = words.first().map(|word| format!("\"{word}\"")).unwrap_or_default();
+        let text = self.text(section, key, &first)?;
+        let found = words.iter().copied().find(|word| *word == text.value);
+        if found.is_none() {
+            let near = || nearest(&text.value, words.iter().copied()).map(|near| format!("write `{key} = \"{near}\"`"));
+            let help = ours(&text.value).or_else(near).unwrap_or_else(|| format!("words: {}", words.join(", ")));
+            let shown = crate::text::clean(text.value.as_bytes());
+            self.error(
+                Diagnostic::at(text.span, format!("`{shown}` is no `{key}` of {}", section.name), "not known")
+                    .help(help),
+            );
+        }
+        found
     }
 
     pub fn flag(&mut self, section: &Section<'_>, key: &str) -> Option<bool> {

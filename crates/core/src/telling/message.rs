@@ -2,8 +2,9 @@
 
 use std::time::Duration;
 
-use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use jiff::{Timestamp, Zoned};
+use serde::{Deserialize, Serialize};
 
 use crate::act::{Came, Verb};
 use crate::audit::{Kind, Record};
@@ -13,8 +14,11 @@ use crate::severity::Severity;
 /// Longest line, bytes.
 const LONGEST: usize = 1000;
 
+/// The same of what only says what it is about.
+const BRIEF: usize = 200;
+
 /// One thing that people are told.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Message {
     /// The record's place in the trail; 0 of what stands in none.
     pub seq: u64,
@@ -22,6 +26,8 @@ pub struct Message {
     pub id: String,
     /// When it happened.
     pub at: Timestamp,
+    /// The same, as people there read it.
+    pub when: String,
     /// How serious it is.
     pub severity: Severity,
     /// The machine.
@@ -38,6 +44,8 @@ pub struct Message {
     pub app: Option<String>,
     /// Whose it is.
     pub owner: Option<String>,
+    /// The least that says what it is about: no control characters, at most 200 bytes.
+    pub brief: String,
     /// All of it in a line: no control characters, at most 1,000 bytes.
     pub line: String,
 }
@@ -47,6 +55,13 @@ impl Message {
     pub(super) fn of(record: &Record, severity: Severity, zone: &TimeZone) -> Message {
         let word = word(record);
         let subject = record.subject.as_ref();
+        let (app, owner) = (subject.map(|subject| &subject.app), subject.map(|subject| &subject.owner));
+        let brief = match (app, owner, &record.kind, said(record, zone)) {
+            (Some(app), Some(owner), Kind::Breach, Some(said)) => format!("{app} ({owner}) {said}"),
+            (Some(app), Some(owner), ..) => format!("{app} ({owner}) {word}"),
+            (.., Some(said)) => format!("{word}: {said}"),
+            _ => word.clone(),
+        };
         let mut line = match record.case {
             Some(case) => format!("case {case} {word}"),
             None => word.clone(),
@@ -64,30 +79,34 @@ impl Message {
             seq: record.seq,
             id: format!("{}-{}", record.hash.get(..12).unwrap_or("000000000000"), record.seq),
             at: record.at,
+            when: when(record.at, zone),
             severity,
             host: record.host.clone(),
             case: record.case,
             rule: record.rule.clone(),
             word,
             process: subject.map(|subject| subject.id.clone()),
-            app: subject.map(|subject| crate::text::clean(subject.app.as_bytes())),
-            owner: subject.map(|subject| crate::text::clean(subject.owner.as_bytes())),
-            line: short(&crate::text::clean(line.as_bytes())),
+            app: app.map(|app| short(&crate::text::clean(app.as_bytes()), BRIEF)),
+            owner: owner.map(|owner| short(&crate::text::clean(owner.as_bytes()), BRIEF)),
+            brief: short(&crate::text::clean(brief.as_bytes()), BRIEF),
+            line: short(&crate::text::clean(line.as_bytes()), LONGEST),
         }
     }
 
     /// To see whether a channel takes anything.
-    pub fn trial(at: Timestamp, host: &str, said: &str) -> Message {
+    pub fn trial(at: &Zoned, host: &str, said: &str) -> Message {
         let said = format!("{said}; nothing has happened");
         Message { severity: Severity::Notice, ..Message::beside_the_trail(at, host, "trial", &said) }
     }
 
     /// What stands in no trail: that it cannot be written.
-    pub fn beside_the_trail(at: Timestamp, host: &str, word: &str, said: &str) -> Message {
+    pub fn beside_the_trail(at: &Zoned, host: &str, word: &str, said: &str) -> Message {
+        let line = crate::text::clean(format!("{word}: {said}").as_bytes());
         Message {
             seq: 0,
-            id: format!("{word}-{}", at.as_millisecond()),
-            at,
+            id: format!("{word}-{}", at.timestamp().as_millisecond()),
+            at: at.timestamp(),
+            when: when(at.timestamp(), at.time_zone()),
             severity: Severity::Critical,
             host: host.to_owned(),
             case: None,
@@ -96,16 +115,27 @@ impl Message {
             process: None,
             app: None,
             owner: None,
-            line: short(&crate::text::clean(format!("{word}: {said}").as_bytes())),
+            brief: short(&line, BRIEF),
+            line: short(&line, LONGEST),
         }
+    }
+
+    /// A line above it: whose machine it is, how serious, about what.
+    pub fn heading(&self) -> String {
+        let case = self.case.map(|case| format!(" (case {case})")).unwrap_or_default();
+        format!("[{}] {}: {}{case}", self.host, self.severity.word(), self.brief)
     }
 }
 
-fn short(line: &str) -> String {
-    if line.len() <= LONGEST {
+fn when(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M:%S %Z").to_string()
+}
+
+fn short(line: &str, longest: usize) -> String {
+    if line.len() <= longest {
         return line.to_owned();
     }
-    let end = (0..=LONGEST - 3).rev().find(|end| line.is_char_boundary(*end)).unwrap_or(0);
+    let end = (0..=longest - 3).rev().find(|end| line.is_char_boundary(*end)).unwrap_or(0);
     format!("{}…", &line[..end])
 }
 

@@ -2,16 +2,23 @@
 //! record of the trail. Everything that is told is a function of a record: the trail is the outbox. Nothing is sent here.
 
 mod message;
+mod otherwise;
 mod outbox;
+mod shape;
 mod tally;
+mod ways;
 
+use std::path::PathBuf;
 use std::time::Duration;
 
 use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 pub use message::Message;
+pub use otherwise::StandIn;
 pub use outbox::{Outbox, Trouble};
+pub use shape::{PLACEHOLDERS, shaped, unknown as unknown_placeholders};
 pub use tally::{Tally, Told};
+pub use ways::{Collector, Hook, Mail, Over, Secure, Server, To, Url};
 
 use crate::act::Came;
 use crate::audit::{Kind, Record};
@@ -19,19 +26,30 @@ use crate::condition::{Condition, Truth};
 use crate::facts::Facts;
 use crate::happening::ENDED_BY_US;
 use crate::model::Machine;
-use crate::rules::RuleSet;
+use crate::rules::{Hours, RuleSet};
 use crate::severity::Severity;
 
 /// What is older than that is of no use to anybody: it is told no more.
 pub const TOO_OLD: SignedDuration = SignedDuration::from_hours(24);
 
+/// The user as whom messages go over the network, unless another is given.
+pub const USER: &str = "sophron";
+
 /// The ways to people, and who is told by which.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Telling {
+    /// As which user a watcher of root's sends over the network.
+    pub as_user: String,
     /// `[[channel]]`, in the file's order.
     pub channels: Vec<Channel>,
     /// `[[tell]]`, likewise.
     pub tells: Vec<Tell>,
+}
+
+impl Default for Telling {
+    fn default() -> Self {
+        Telling { as_user: USER.to_owned(), channels: Vec::new(), tells: Vec::new() }
+    }
 }
 
 /// A way to people.
@@ -41,26 +59,39 @@ pub struct Channel {
     pub name: String,
     /// Which way it is.
     pub to: To,
+    /// The file with its secret.
+    pub secret_file: Option<PathBuf>,
+    /// The file with the certificates of those who may vouch for the other side; the machine's own, if not given.
+    pub ca_file: Option<PathBuf>,
     /// Failing for that long it counts as down.
     pub down_after: Duration,
+    /// By which channel what is critical goes while this one is down.
+    pub otherwise: Option<String>,
+    /// How often it may disturb.
+    pub pace: Pace,
 }
 
-/// Which way a channel is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum To {
-    /// The machine's own log.
-    Log,
+/// How often a channel may disturb whoever reads it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Pace {
+    /// What is less than critical waits that long for more, and goes as one.
+    pub gather: Duration,
+    /// So many an hour.
+    pub at_most: Option<u32>,
+    /// What is less than critical waits until these hours are over.
+    pub quiet: Option<Hours>,
 }
 
-impl To {
-    /// Every way.
-    pub const ALL: [To; 1] = [To::Log];
-
-    /// Its word, as in `to = "…"`.
-    pub fn word(self) -> &'static str {
-        match self {
-            To::Log => "log",
-        }
+impl Channel {
+    /// When it tells what, as far as that is not at once; and what happens when it cannot.
+    pub fn manner(&self) -> Vec<String> {
+        let Pace { gather, at_most, quiet } = &self.pace;
+        let gathered = (!gather.is_zero())
+            .then(|| format!("gathered for {}, what is critical at once", crate::units::exact_duration(*gather)));
+        let quiet = quiet.as_ref().map(|hours| format!("only what is critical in the hours `{hours}`"));
+        let at_most = at_most.map(|most| format!("at most {most} an hour"));
+        let otherwise = self.otherwise.as_ref().map(|other| format!("by {other} what is critical while it is down"));
+        [gathered, quiet, at_most, otherwise].into_iter().flatten().collect()
     }
 }
 
@@ -105,7 +136,8 @@ impl Telling {
 
     /// Whether that channel is told anything.
     pub fn is_told(&self, channel: &str) -> bool {
-        self.of_channel(channel).next().is_some()
+        let stands_in = |other: &Channel| other.otherwise.as_deref() == Some(channel);
+        self.of_channel(channel).next().is_some() || self.channels.iter().any(stands_in)
     }
 }
 

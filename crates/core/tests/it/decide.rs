@@ -41,7 +41,10 @@ fn verdicts(
     let snapshot = world.snapshot();
     let mut judge = Judge::new(&load(RULES), 1);
     let none = BTreeSet::new();
-    let events = judge.tick(&snapshot, &Tick { suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC });
+    let events = judge.tick(
+        &snapshot,
+        &Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC },
+    );
     let (mut protections, mut standing_back, mut all_in_shadow) = (Protections::default(), BTreeMap::new(), false);
     change(&mut protections, &mut standing_back, &mut all_in_shadow);
     let (protections, standing_back) = (&protections, &standing_back);
@@ -112,7 +115,8 @@ fn what_waits_for_the_record_uses_up_no_act() {
     for tick in 0..30 {
         world.pass(Duration::from_secs(1));
         let snapshot = world.snapshot();
-        let tick_of = Tick { suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
+        let tick_of =
+            Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC };
         let events = judge.tick(&snapshot, &tick_of);
         let circumstances = Circumstances {
             snapshot: &snapshot,

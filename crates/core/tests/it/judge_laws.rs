@@ -134,7 +134,7 @@ proptest! {
             }
             world.machine.memory_available = Some(figures[0].0 << 20);
             let snapshot = world.snapshot();
-            let tick = Tick { suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
+            let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC };
             let events = judge.tick(&snapshot, &tick);
             let circumstances = Circumstances {
                 snapshot: &snapshot,

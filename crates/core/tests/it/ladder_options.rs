@@ -167,7 +167,7 @@ fn all_rules_together_act_no_more_than_the_cap_allows() {
     let snapshot = world.snapshot();
     let mut judge = sophron_core::judge::Judge::new(&rules, 1);
     let none = BTreeSet::new();
-    let tick = Tick { suspended: &none, busy: &none, only: None, zone: &TimeZone::UTC };
+    let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC };
     let events = judge.tick(&snapshot, &tick);
     let circumstances = Circumstances {
         snapshot: &snapshot,

@@ -1,5 +1,6 @@
 //! A recording comes from anywhere: what it says is made harmless, checked and bounded, however it is spelled.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use sophron_core::judge::Tick;
@@ -124,9 +125,9 @@ fn no_figure_is_too_large_to_be_judged() {
                 t * 1000
             );
             let snapshot = replay.next(line.as_bytes()).unwrap().clone();
-            let none = std::collections::BTreeSet::new();
+            let none = BTreeSet::new();
             let zone = jiff::tz::TimeZone::UTC;
-            let tick = Tick { suspended: &none, busy: &none, only: None, zone: &zone };
+            let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &zone };
             let _ = judge.tick(&snapshot, &tick);
         }
     }

@@ -69,12 +69,13 @@ impl Script {
     pub fn events_now(&mut self) -> Vec<Event> {
         let snapshot = self.world.snapshot();
         let ids: BTreeSet<_> = snapshot.processes.iter().map(|process| process.id).collect();
-        let none = BTreeSet::new();
+        let (none, none_of_ours) = (BTreeSet::new(), BTreeSet::new());
         self.judge.tick(
             &snapshot,
             &Tick {
                 suspended: if self.suspended { &ids } else { &none },
                 busy: if self.busy { &ids } else { &none },
+                helpers: &none_of_ours,
                 only: None,
                 zone: &self.zone,
             },

@@ -1,18 +1,14 @@
 //! Who is told of what, by which way; what waits, is tried again, and is given up.
 
-use std::time::Duration;
-
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use sophron_core::act::Came;
 use sophron_core::audit::{
     ActionRecord, By, Draft, Evidence, GroupRecord, Kind, Link, NextRecord, ReadsAs, Record, ResultRecord,
-    SubjectRecord, ToldRecord, Verb, Who,
+    SubjectRecord, Verb, Who,
 };
-use sophron_core::model::Moment;
 use sophron_core::rules::{self, RuleSet};
 use sophron_core::severity::Severity;
-use sophron_core::telling::{Message, Outbox, Trouble};
 use sophron_testkit::process;
 
 const RULES: &str = "format = 1\n\
@@ -27,11 +23,11 @@ fn rules() -> RuleSet {
     rules::load(RULES.as_bytes()).unwrap()
 }
 
-fn at(second: i64) -> Timestamp {
+pub(crate) fn at(second: i64) -> Timestamp {
     Timestamp::from_second(1_795_505_400 + second).unwrap()
 }
 
-fn record(kind: Kind, rule: &str, outcome: Came, owner: &str, change: impl FnOnce(&mut Draft)) -> Record {
+pub(crate) fn record(kind: Kind, rule: &str, outcome: Came, owner: &str, change: impl FnOnce(&mut Draft)) -> Record {
     let who = Who { uid: 0, user: "root".to_owned(), login_uid: None, by: Some(By::Watcher) };
     let mut subject = SubjectRecord::from(&process(51907, "labelpress"));
     subject.owner = owner.to_owned();
@@ -146,69 +142,6 @@ fn messages() {
     ");
 }
 
-fn moment(second: u64) -> Moment {
-    let monotonic = Duration::from_secs(second);
-    Moment { wall: at(i64::try_from(second).unwrap()), monotonic, boottime: monotonic }
-}
-
-fn waiting(seq: u64, second: i64) -> Message {
-    Message { seq, ..Message::trial(at(second), "mossgate-desk-03", "x") }
-}
-
-fn words(told: &[ToldRecord]) -> Vec<String> {
-    told.iter().map(|told| format!("{} {:?} {}", told.outcome, told.records, told.seen)).collect()
-}
-
-/// Tried again, later each time, until it counts as down; then it comes back.
-#[test]
-fn what_is_not_taken_is_tried_again() {
-    let mut outbox = Outbox::new("machine-log", Duration::from_secs(600), false);
-    (1..=3).for_each(|seq| outbox.put(waiting(seq, 0)));
-    let (mut now, mut waits, mut said) = (0, Vec::new(), Vec::new());
-    while said.is_empty() {
-        assert_eq!(outbox.due(moment(now)).len(), 3);
-        said = outbox.came(moment(now), 0, Duration::ZERO, Some(Trouble::Later("nobody listens".to_owned())));
-        let rest = outbox.rest(moment(now)).unwrap().as_secs();
-        assert!(rest == 0 || outbox.due(moment(now + rest / 2)).is_empty());
-        waits.push(rest);
-        now += rest + 1;
-    }
-    assert_eq!(words(&said), ["down [] nobody listens"]);
-    assert!(waits[0] >= 7 && waits[0] <= 12, "{waits:?}");
-    assert!(waits.iter().all(|wait| *wait <= 18 * 60) && waits.len() < 12, "{waits:?}");
-    let down_at = now - 1 - waits.last().unwrap();
-    assert!((600..=610).contains(&down_at), "{down_at}");
-    // Two are taken, the third not yet.
-    let said = outbox.came(moment(now), 2, Duration::from_millis(20), Some(Trouble::Later("full".to_owned())));
-    assert_eq!(words(&said), ["taken [1, 2] ", "back [] it takes messages again"]);
-    assert_eq!(outbox.rest(moment(now)).map(|rest| rest.as_secs() <= 12), Some(true), "the waits begin anew");
-    assert_eq!(
-        words(&outbox.expire(moment(90_000)).into_iter().collect::<Vec<_>>()),
-        ["given up [3] 1 message older than a day"]
-    );
-    assert_eq!(outbox.rest(moment(90_000)), None);
-}
-
-/// What is refused for good goes, and the next is tried at once; five in a row, and the channel is down.
-#[test]
-fn what_is_refused_for_good_is_given_up() {
-    let mut outbox = Outbox::new("machine-log", Duration::from_secs(600), false);
-    (1..=7).for_each(|seq| outbox.put(waiting(seq, 0)));
-    let refuse =
-        |outbox: &mut Outbox| outbox.came(moment(1), 0, Duration::ZERO, Some(Trouble::ForGood("too long".to_owned())));
-    for seq in 1..=4 {
-        assert_eq!(words(&refuse(&mut outbox)), [format!("given up [{seq}] too long")]);
-        assert_eq!(outbox.due(moment(1)).len(), 7 - seq);
-    }
-    let said = words(&refuse(&mut outbox));
-    assert_eq!(said, ["given up [5] too long", "down [] it has refused 5 messages in a row: too long"]);
-    assert!(outbox.due(moment(1)).is_empty(), "not at once any more");
-    // What stands in no trail goes first, and is told of nowhere.
-    outbox.put_first(Message::beside_the_trail(at(2), "mossgate-desk-03", "disarmed", "no space left"));
-    assert_eq!(outbox.due(moment(60)).iter().map(|message| message.seq).collect::<Vec<_>>(), [0, 6, 7]);
-    assert_eq!(words(&outbox.came(moment(60), 1, Duration::ZERO, None)), ["back [] it takes messages again"]);
-}
-
 #[test]
 fn errors_of_channels_and_tells_say_what_to_write() {
     let cases = [
@@ -222,6 +155,17 @@ fn errors_of_channels_and_tells_say_what_to_write() {
         "[[channel]]\nname = 'machine-log'\nto = 'log'\n[[tell]]\nby = ['machine-lag']",
         "[[channel]]\nname = 'a'\nto = 'log'\n[[tell]]\nseverity = 'grave'\nrules = 'x'",
         "[[channel]]\nname = 'a'\nto = 'log'\n[[tell]]\nby = ['a']\nwhere = 'memory > 1 GiB'",
+        "[[channel]]\nname = 'a'\nto = 'log'\ngather = '15m'\notherwise = 'a'",
+        "[[channel]]\nname = 'a'\nto = 'log'\notherwise = 'b'",
+        "[[channel]]\nname = 'a'\nto = 'mail'\nserver = 'mail'\npassword = 'x'\nuser = 'ines'",
+        "[[channel]]\nname = 'a'\nto = 'desk@mossgate.example'",
+        "[[channel]]\nname = 'a'\nto = 'mail'\nserver = 'm:25'\nsecure = 'none'\nuser = 'u'\nsecret_file = 'x'\nfrom = 'a b'\naddresses = ['Ines <i@m>']\nquiet = 'office'",
+        "[[channel]]\nname = 'a'\nto = 'webhook'\nurl = 'x'",
+        "[[channel]]\nname = 'a'\nto = 'hook'\nurl = 'https://x/{secret}'\nshape = { text = '{lien}' }",
+        "[[channel]]\nname = 'a'\nto = 'hook'\nurl = 'ftp://x'",
+        "[[channel]]\nname = 'a'\nto = 'collector'\nserver = 'x:1'\nover = 'tpc'\nenterprise = 0",
+        "[deliver]\nas = 'root'\n[figures]\nserve = '0.0.0.0:80'",
+        "[figures]\nfile = 'x'",
     ];
     let told = cases.map(|case| {
         let rejected = rules::load(format!("format = 1\n{case}\n").as_bytes()).unwrap_err();

@@ -118,7 +118,7 @@ impl Tail {
             self.offset = about.len();
             return Ok(());
         }
-        let before = all.len();
+        let (before, began) = (all.len(), self.offset);
         let mut file = File::open(path)?;
         file.seek(SeekFrom::Start(self.offset))?;
         let mut reader = BufReader::with_capacity(64 * 1024, &file);
@@ -134,7 +134,12 @@ impl Tail {
             all.extend(serde_json::from_slice::<Record>(&line).ok());
         }
         if self.durable && all.len() > before {
-            file.sync_data()?;
+            let synced = file.sync_data();
+            // What may be lost again is not given.
+            synced.inspect_err(|_| {
+                all.truncate(before);
+                self.offset = began;
+            })?;
         }
         Ok(())
     }
