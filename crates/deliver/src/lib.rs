@@ -9,6 +9,9 @@ mod log;
 mod mail;
 mod network;
 pub mod serve;
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests;
 
 use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};

@@ -100,7 +100,8 @@ pub fn web(tls: bool, answer: impl Fn(&str) -> String + Send + Sync + 'static) -
             }
             let body = String::from_utf8_lossy(&body);
             let path = head.split(' ').nth(1).unwrap_or_default().to_owned();
-            if tell.send(format!("{head}{body}")).is_err() || line.get_mut().write_all(answer(&path).as_bytes()).is_err()
+            if tell.send(format!("{head}{body}")).is_err()
+                || line.get_mut().write_all(answer(&path).as_bytes()).is_err()
             {
                 return;
             }
@@ -201,7 +202,8 @@ pub fn collector(tls: bool) -> (u16, Receiver<String>) {
                 return;
             };
             let mut message = vec![0; length];
-            if line.read_exact(&mut message).is_err() || tell.send(String::from_utf8_lossy(&message).into_owned()).is_err()
+            if line.read_exact(&mut message).is_err()
+                || tell.send(String::from_utf8_lossy(&message).into_owned()).is_err()
             {
                 return;
             }

@@ -32,9 +32,6 @@ impl Watcher {
         let oldest = here::now().wall - TOO_OLD;
         let as_user = &rules.telling.as_user;
         for channel in &rules.telling.channels {
-            for why in errand::wanting(channel, as_user) {
-                self.say(News::Unheard(channel.name.clone(), why));
-            }
             let known = in_force.told_by(&channel.name);
             if known.is_none() {
                 self.recorder.note(self.scribe.told(here::now().wall, ToldRecord::of(&channel.name, ToldWord::Begun)));
@@ -55,6 +52,15 @@ impl Watcher {
             };
             if let Err(error) = self.post.begin(begin) {
                 self.say(News::Unheard(channel.name.clone(), format!("no thread can be started: {error}")));
+            }
+        }
+    }
+
+    /// Channels that cannot tell anybody as things are: that is said before there is anything to tell.
+    pub(super) fn say_what_channels_want(&mut self, rules: &RuleSet) {
+        for channel in &rules.telling.channels {
+            for why in errand::wanting(channel, &rules.telling.as_user) {
+                self.say(News::Unheard(channel.name.clone(), why));
             }
         }
     }

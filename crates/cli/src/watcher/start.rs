@@ -79,6 +79,7 @@ impl Watcher {
         watcher.figures = watcher.begin_figures(&rules, &latest.in_force, ends.clone());
         watcher.begin_to_tell(&rules, &latest.in_force, (&state, ends));
         watcher.greet(&rules, shadow, &origin, &state);
+        watcher.say_what_channels_want(&rules);
         match super::control::listen(control.as_deref(), watcher.wake.clone()) {
             Ok(path) => watcher.control = Some(path),
             Err(why) => watcher.say(News::CannotBeAsked(why)),

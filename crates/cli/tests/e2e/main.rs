@@ -23,6 +23,7 @@ mod roles;
 mod rules_asked;
 mod rules_files;
 mod safety;
+mod sending;
 mod suggesting;
 mod undoing;
 mod users;

@@ -42,8 +42,7 @@ pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> St
         .collect();
     let stories = rehearsal.stories().filter(|story| case.is_none_or(|case| case == story.case));
     let rows: Vec<Value> = stories.map(|story| row(story, &story.rule)).collect();
-    let told =
-        |told: &Told| json!({ "channel": told.channel, "messages": told.messages, "in_an_hour": told.in_an_hour });
+    let told = |told: &Told| json!({ "channel": told.channel, "messages": told.messages, "mails": told.mails, "in_an_hour": told.in_an_hour });
     let channels: Vec<Value> = replayed.told.iter().map(told).collect();
     let span = rehearsal.span();
     let object = json!({

@@ -61,7 +61,7 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
         let old = rules_file::load(against)?;
         rehearsals.push(begin(&only(&old.rules, args.only.as_deref())?, protections(&old)?)?);
     }
-    let mut tally = Tally::new(zone.clone());
+    let mut tally = Tally::new(&rules, &zone);
     let mut told = |happening: &Happening| {
         tally.note(happening, &rules);
         if args.lines {
@@ -69,7 +69,7 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
         }
     };
     let replayed = replay(&recordings, &mut rehearsals, &mut told)?;
-    let replayed = Replayed { told: tally.told(&rules), ..replayed };
+    let replayed = Replayed { told: tally.told(), ..replayed };
     for note in &replayed.notes {
         ui::err(format_args!("sophron: {note}\n"));
     }

@@ -50,7 +50,8 @@ pub fn all(rehearsal: &Rehearsal, replayed: &Replayed, origin: &str) -> String {
     text.push_str(&format!("\n{}", table::render(&columns, &rows, width)));
     for told in &replayed.told {
         let (messages, most) = (counted(told.messages, "message"), told.in_an_hour);
-        let line = format!("{}: {messages}, at most {most} in an hour", told.channel);
+        let mails = told.mails.map(|mails| format!(" in {}", counted(mails, "mail"))).unwrap_or_default();
+        let line = format!("{}: {messages}{mails}, at most {most} in an hour", told.channel);
         text.push_str(&paragraph::under("channel", INDENT, &line, width));
     }
     text.push_str(&timeline(rehearsal, replayed, width));

@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use sophron_core::protect::Protections;
-use sophron_core::rules::{Present, review};
+use sophron_core::rules::{Present, RuleSet, Warning, review};
+use sophron_core::telling::Channel;
 use sophron_core::text::counted;
 use sophron_core::units::exact_duration;
 use sophron_linux::here::Users;
@@ -11,7 +12,7 @@ use sophron_linux::here::Users;
 use crate::exit::{Exit, Failure};
 use crate::ui::style::{Label, Styled};
 use crate::ui::{self, paragraph, table};
-use crate::watcher::rules_file;
+use crate::watcher::{errand, rules_file};
 
 pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
     let loaded = rules_file::load(file)?;
@@ -21,7 +22,8 @@ pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
     let users = std::cell::RefCell::new(Users::default());
     let has_user = |name: &str| users.borrow_mut().has(name);
     let present = Present { snapshot: &snapshot, protections: &protections, has_user: &has_user };
-    let warnings = review(&loaded.rules, Some(present));
+    let mut warnings = review(&loaded.rules, Some(present));
+    warnings.extend(wanting(&loaded.rules));
     let width = table::terminal_width();
     for warning in &warnings {
         let rule = if warning.rule.is_empty() { String::new() } else { format!("{}: ", warning.rule) };
@@ -49,4 +51,17 @@ pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
         ui::out(format_args!("  {}{shadow}: {}\n", rule.name, steps.join(", ")));
     }
     Ok(if strict && !warnings.is_empty() { Exit::Found } else { Exit::Fine })
+}
+
+/// Channels that lack something that stands in no rules file.
+fn wanting(rules: &RuleSet) -> Vec<Warning> {
+    let of_channel = |channel: &Channel| {
+        let name = channel.name.clone();
+        errand::wanting(channel, &rules.telling.as_user).into_iter().map(move |why| Warning {
+            rule: String::new(),
+            what: format!("the channel {name} cannot tell anybody: {why}"),
+            mend: format!("`sophron channels try {name}` says how far it comes"),
+        })
+    };
+    rules.telling.channels.iter().flat_map(of_channel).collect()
 }
