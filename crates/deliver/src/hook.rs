@@ -182,6 +182,7 @@ fn event(message: &Message) -> Value {
 }
 
 #[cfg(test)]
+#[allow(clippy::unwrap_used)]
 mod tests {
     use super::*;
 

@@ -230,3 +230,61 @@ impl Header for AutoSubmitted {
         HeaderValue::new(Self::name(), "auto-generated".to_owned())
     }
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use sophron_core::telling::Server;
+
+    use super::*;
+
+    fn message(seq: u64, case: u64, word: &str, severity: Severity) -> Message {
+        let at = &jiff::Zoned::default();
+        let brief = format!("labelpress (ines) {word}");
+        let (line, id, word) =
+            (format!("case {case} {word}: labelpress"), format!("abcdef012345-{seq}"), word.to_owned());
+        Message {
+            seq,
+            id,
+            severity,
+            case: Some(case),
+            word,
+            brief,
+            line,
+            ..Message::trial(at, "mossgate-desk-03", "x")
+        }
+    }
+
+    fn mail(messages: &[Message]) -> String {
+        let server = Server { host: "mail.mossgate.example".to_owned(), port: 587 };
+        let (from, addresses) = ("sophron@mossgate.example".to_owned(), vec!["desk@mossgate.example".to_owned()]);
+        let to = Mail { server, secure: Secure::StartTls, user: None, from, addresses };
+        String::from_utf8(written(&to, messages).unwrap().formatted()).unwrap()
+    }
+
+    fn header<'m>(mail: &'m str, name: &str) -> Option<&'m str> {
+        mail.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(": "))
+    }
+
+    /// What belongs to one case belongs together; several are one mail, the worst first.
+    #[test]
+    fn mails() {
+        let case = "<case-47.mossgate-desk-03@mossgate.example>";
+        let opened = mail(&[message(417, 47, "opened", Severity::Warning)]);
+        assert_eq!((header(&opened, "Message-ID"), header(&opened, "In-Reply-To")), (Some(case), None));
+        let goes_on = mail(&[message(420, 47, "suspended", Severity::Warning)]);
+        assert_eq!(header(&goes_on, "In-Reply-To"), Some(case));
+        assert_eq!(header(&goes_on, "Message-ID"), Some("<abcdef012345-420.mossgate-desk-03@mossgate.example>"));
+        let both = [message(430, 48, "calm", Severity::Notice), message(431, 49, "opened", Severity::Critical)];
+        let digest = mail(&both);
+        assert_eq!(header(&digest, "In-Reply-To"), None);
+        assert_eq!(header(&digest, "Subject"), Some("[mossgate-desk-03] 2 cases since 00:00, worst critical"));
+        let (_, body) = digest.split_once("\r\n\r\n").unwrap();
+        insta::assert_snapshot!(body.replace("\r\n", "\n"), @"");
+        assert_eq!(
+            mail(&both).split_once("Message-ID"),
+            digest.split_once("Message-ID"),
+            "the same again is the same mail"
+        );
+    }
+}

@@ -4,8 +4,8 @@
 use std::io;
 
 use landlock::{
-    ABI, Access, AccessFs, AccessNet, NetPort, PathBeneath, PathFd, RestrictionStatus, Ruleset, RulesetAttr,
-    RulesetCreatedAttr, RulesetError, RulesetStatus, Scope,
+    ABI, Access, AccessFs, AccessNet, CompatLevel, Compatible, NetPort, PathBeneath, PathFd, RestrictionStatus,
+    Ruleset, RulesetAttr, RulesetCreatedAttr, RulesetError, RulesetStatus, Scope,
 };
 use rustix::process::{
     DumpableBehavior, Gid, Resource, Rlimit, Signal, Uid, set_dumpable_behavior, set_parent_process_death_signal,
@@ -121,6 +121,17 @@ impl Fence {
         }
         fence.restrict_self()
     }
+}
+
+/// What this kernel cannot fence off, in words.
+pub fn wanting() -> Option<&'static str> {
+    let all = || -> Result<_, RulesetError> {
+        let ruleset = Ruleset::default().set_compatibility(CompatLevel::HardRequirement);
+        let ruleset =
+            ruleset.handle_access(AccessFs::from_all(LANDLOCK))?.handle_access(AccessNet::from_all(LANDLOCK))?;
+        ruleset.scope(Scope::from_all(LANDLOCK))?.create()
+    };
+    all().is_err().then_some("the kernel cannot fence off files, ports and signals from those who deliver messages (landlock(7), whole since Linux 6.12): they have no rights all the same")
 }
 
 fn halfway(status: &RestrictionStatus) -> &'static str {

@@ -10,8 +10,8 @@ use sophron_core::happening::{Happening, News, What};
 use sophron_core::rules::RuleSet;
 use sophron_core::telling::{Channel, Message, StandIn, TOO_OLD, To};
 use sophron_deliver::{Begin, Fenced, Log, Trail, Way};
-use sophron_linux::here;
 use sophron_linux::trail::Tail;
+use sophron_linux::{fence, here};
 
 use super::errand::{self, Errand};
 use super::helpers::Helpers;
@@ -58,6 +58,10 @@ impl Watcher {
 
     /// Channels that cannot tell anybody as things are: that is said before there is anything to tell.
     pub(super) fn say_what_channels_want(&mut self, rules: &RuleSet) {
+        let by_network = rules.telling.channels.iter().any(|channel| channel.to.server().is_some());
+        if let Some(wanting) = fence::wanting().filter(|_| by_network) {
+            self.say(News::Exposed(wanting.to_owned()));
+        }
         for channel in &rules.telling.channels {
             for why in errand::wanting(channel, &rules.telling.as_user) {
                 self.say(News::Unheard(channel.name.clone(), why));

@@ -9,7 +9,7 @@ use std::path::Path;
 use sophron_core::checkup::LIMITS;
 use sophron_core::condition::{Condition, Place};
 use sophron_core::model::{Field, Subject};
-use sophron_core::rules::keys::{CHANNEL, FILE, RULE, STEP, TELL, schema};
+use sophron_core::rules::keys::{CHANNEL, DELIVER, FIGURES, FILE, RULE, STEP, TELL, schema};
 use sophron_core::subject::{Judged, Summing};
 use sophron_core::window::Function;
 
@@ -136,12 +136,17 @@ fn the_tables_of_rule_keys_are_the_loaders() {
         let rows: Vec<String> = keys.rows().collect();
         stands_in("rules.md", &format!("| key of {of} | meaning |\n|---|---|\n{}\n", rows.join("\n")));
     }
-    for (of, keys) in [("a channel", &CHANNEL), ("a tell", &TELL)] {
+    for (of, keys) in [("a channel", &CHANNEL), ("a tell", &TELL), ("figures", &FIGURES)] {
         let rows: Vec<String> = keys.rows().collect();
         stands_in("alerts.md", &format!("| key of {of} | meaning |\n|---|---|\n{}\n", rows.join("\n")));
     }
     let schema = schema();
-    let of_telling = [("/properties/channel/items", &CHANNEL), ("/properties/tell/items", &TELL)];
+    let of_telling = [
+        ("/properties/channel/items", &CHANNEL),
+        ("/properties/tell/items", &TELL),
+        ("/properties/deliver", &DELIVER),
+        ("/properties/figures", &FIGURES),
+    ];
     for (place, keys) in [("", &FILE), ("/properties/rule/items", &RULE)].into_iter().chain(of_telling) {
         let known = schema.pointer(&format!("{place}/properties")).unwrap().as_object().unwrap();
         assert!(
