@@ -280,11 +280,19 @@ mod tests {
         assert_eq!(header(&digest, "In-Reply-To"), None);
         assert_eq!(header(&digest, "Subject"), Some("[mossgate-desk-03] 2 cases since 00:00, worst critical"));
         let (_, body) = digest.split_once("\r\n\r\n").unwrap();
-        insta::assert_snapshot!(body.replace("\r\n", "\n"), @"");
-        assert_eq!(
-            mail(&both).split_once("Message-ID"),
-            digest.split_once("Message-ID"),
-            "the same again is the same mail"
-        );
+        insta::assert_snapshot!(body.replace("\r\n", "\n"), @r"
+        critical, 1970-01-01 00:00:00 UTC
+        case 49 opened: labelpress
+        [abcdef012345-431]
+
+        notice, 1970-01-01 00:00:00 UTC
+        case 48 calm: labelpress
+        [abcdef012345-430]
+
+        What led to it, and what was done, on mossgate-desk-03:
+            sophron audit explain 49
+        ");
+        let id = |mail: &str| header(mail, "Message-ID").map(str::to_owned);
+        assert_eq!(id(&mail(&both)), id(&digest), "the same again is the same mail");
     }
 }
