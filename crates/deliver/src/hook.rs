@@ -26,6 +26,9 @@ const NO_FURTHER: Duration = Duration::from_secs(4);
 /// So much of an answer is read, bytes: the status decides.
 const ANSWER: u64 = 1024;
 
+/// So long it is waited for: a line is used again when all that was answered is read.
+const ANSWERING: Duration = Duration::from_secs(1);
+
 /// Where the secret goes in a URL.
 const PLACE: &str = "{secret}";
 
@@ -79,6 +82,7 @@ fn agent(to: &Hook, roots: &str) -> Result<Agent, String> {
         .http_status_as_error(false)
         .timeout_global(Some(MOST))
         .timeout_resolve(Some(RESOLVING))
+        .timeout_recv_body(Some(ANSWERING))
         .user_agent(concat!("sophron/", env!("CARGO_PKG_VERSION")));
     if to.url.is_https {
         let roots: Vec<Certificate<'static>> =
@@ -122,7 +126,6 @@ fn post(agent: &Agent, url: &str, to: &Hook, message: &Message, key: Option<&hma
     let mut answer = request.send(&body).map_err(|error| Trouble::Later(words(&error), None))?;
     let status = answer.status().as_u16();
     let after = answer.headers().get("retry-after").and_then(|after| after.to_str().ok()).and_then(after);
-    // A line is used again when all that was answered is read.
     let _ = answer.body_mut().with_config().limit(ANSWER).read_to_vec();
     match status {
         200..=299 => Ok(()),
@@ -153,6 +156,7 @@ fn words(error: &Error) -> String {
         Error::ConnectionFailed => "no line to it".to_owned(),
         Error::Rustls(error) => network::untrusted(&error.to_string()),
         Error::Tls(why) => network::untrusted(why),
+        Error::LargeResponseHeader(..) => "what it answers has no end".to_owned(),
         Error::Protocol(_) => "what it answers is no HTTP".to_owned(),
         _ => "it cannot be asked".to_owned(),
     }

@@ -129,6 +129,9 @@ fn trouble(error: &Smtp) -> Trouble {
 }
 
 fn words(error: &Smtp) -> String {
+    if error.is_response() {
+        return "what it answers is no mail server's".to_owned();
+    }
     let cause = std::error::Error::source(error);
     let code = error.status().map(|code| format!("it answers {code}")).unwrap_or_default();
     let cause_words = cause.map(ToString::to_string).unwrap_or_default();
@@ -177,8 +180,11 @@ fn threaded(mail: MessageBuilder, to: &Mail, first: &Message, messages: &[Messag
 }
 
 fn subject(first: &Message, messages: &[Message]) -> String {
-    if let [one] = messages {
-        return one.heading();
+    // Of one case by its worst, and of these the latest.
+    let of_one = messages.iter().all(|message| message.case.is_some() && message.case == first.case);
+    let worst_one = messages.iter().max_by_key(|message| message.severity).filter(|_| of_one || messages.len() == 1);
+    if let Some(worst) = worst_one {
+        return worst.heading();
     }
     let cases: std::collections::BTreeSet<u64> = messages.iter().filter_map(|message| message.case).collect();
     let count = match cases.len() {

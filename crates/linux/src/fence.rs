@@ -45,11 +45,12 @@ const RESOLVER: [&str; 16] = [
 ];
 
 /// Most of everything that it may use: descriptors, bytes of memory, seconds on a core, processes and threads of its user.
-const LIMITS: [(Resource, u64); 6] = [
+const LIMITS: [(Resource, u64); 7] = [
     (Resource::Core, 0),
     (Resource::Fsize, 0),
     (Resource::Nofile, 64),
     (Resource::As, 1 << 30),
+    (Resource::Data, 128 << 20),
     (Resource::Cpu, 60),
     (Resource::Memlock, 0),
 ];

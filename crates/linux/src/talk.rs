@@ -12,6 +12,9 @@ use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, wa
 /// How often it is looked whether it has ended.
 const A_MOMENT: Duration = Duration::from_millis(20);
 
+/// So many pieces of what it says are taken at once.
+const AT_ONCE: usize = 64;
+
 /// How it ended.
 #[derive(Debug, Clone, Copy)]
 pub struct Ended {
@@ -117,7 +120,9 @@ impl<'t> Talk<'t> {
             }
         }
         let mut piece = [0; 4096];
-        while let Some(from) = &mut self.from {
+        // Whoever never stops talking does not keep us from looking at the time.
+        for _ in 0..AT_ONCE {
+            let Some(from) = &mut self.from else { return };
             match from.read(&mut piece) {
                 Ok(length) if length > 0 => heard(&piece[..length]),
                 Err(error) if would_wait(&error) => return,
@@ -129,4 +134,34 @@ impl<'t> Talk<'t> {
 
 fn would_wait(error: &io::Error) -> bool {
     matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::Interrupted)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shell(text: &str) -> Command {
+        let mut shell = Command::new("/bin/sh");
+        shell.args(["-c", text]);
+        shell
+    }
+
+    #[test]
+    fn it_is_told_and_heard() {
+        let mut said = Vec::new();
+        let told = vec![b'x'; 300_000];
+        let ended =
+            with(shell("wc -c"), &told, Duration::from_secs(60), |_| (), &mut |piece| said.extend(piece)).unwrap();
+        assert!(ended.in_time && ended.status.success() && said.trim_ascii() == b"300000", "{said:?}");
+    }
+
+    /// Neither whoever never stops talking, nor whoever leaves his output to another, keeps us longer.
+    #[test]
+    fn nobody_keeps_us_longer_than_that() {
+        for text in ["while :; do echo x; done", "cat /dev/zero", "sleep 600 & cat > /dev/null; sleep 600"] {
+            let began = Instant::now();
+            let ended = with(shell(text), b"x", Duration::from_millis(300), |_| (), &mut |_| ()).unwrap();
+            assert!(!ended.in_time && began.elapsed() < Duration::from_secs(60), "{text}");
+        }
+    }
 }

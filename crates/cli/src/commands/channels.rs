@@ -41,7 +41,7 @@ fn list(args: &Channels, rules: &RuleSet, origin: &str) -> Result<Exit, Failure>
     let state = places::state(args.state.folder.as_deref())?;
     let mut all = standing(rules, &state)?;
     // The worst first.
-    all.sort_by_key(|one| (!one.is_down(), std::cmp::Reverse(one.waiting)));
+    all.sort_by_key(|one| (!one.is_down(), one.state() != "failing", std::cmp::Reverse(one.waiting)));
     let now = here::now().wall;
     match args.format {
         Format::Text => ui::out(text(&all, origin, now)),
@@ -82,6 +82,7 @@ impl Standing<'_> {
         match &self.told {
             None => "not begun",
             Some(_) if self.is_down() => "down",
+            Some(told) if told.failing_since().is_some() => "failing",
             Some(_) => "up",
         }
     }
@@ -93,7 +94,7 @@ impl Standing<'_> {
             "channel": self.channel.name,
             "to": self.channel.to.word(),
             "state": self.state(),
-            "since": told.and_then(ToldBy::down_since),
+            "since": told.and_then(|told| told.down_since().or(told.failing_since())),
             "waiting": self.waiting,
             "taken": told.and_then(ToldBy::last_taken),
             "trouble": trouble.map(|(at, _)| at),
@@ -131,10 +132,9 @@ fn text(all: &[Standing<'_>], origin: &str, now: Timestamp) -> String {
     let at = |at: Option<Timestamp>| at.map_or_else(|| "never".to_owned(), when::date);
     let row = |one: &Standing<'_>| {
         let told = one.told.as_ref();
-        let state = match told.and_then(ToldBy::down_since) {
-            Some(since) => format!("down since {}", when::clock(since)),
-            None => one.state().to_owned(),
-        };
+        let since = told.and_then(|told| told.down_since().or(told.failing_since()));
+        let since = since.map(|since| format!(" since {}", when::clock(since))).unwrap_or_default();
+        let state = format!("{}{since}", one.state());
         let trouble = told.and_then(ToldBy::last_trouble);
         vec![
             one.channel.name.clone(),

@@ -89,7 +89,7 @@ impl ToldBy {
         }
         match told.outcome {
             ToldWord::Taken | ToldWord::Sent => self.taken = this(),
-            ToldWord::GivenUp => self.trouble = this(),
+            ToldWord::Failing | ToldWord::GivenUp => self.trouble = this(),
             ToldWord::Down => (self.trouble, self.state) = (this(), this()),
             ToldWord::Back => self.state = this(),
             ToldWord::Begun | ToldWord::Other(_) => {}
@@ -114,6 +114,14 @@ impl ToldBy {
     pub fn last_trouble(&self) -> Option<(Timestamp, &str)> {
         let record = self.trouble.as_ref()?;
         Some((record.at, record.told.as_ref().map_or("", |told| &told.seen)))
+    }
+
+    /// Since when it takes nothing of what is due, without being down yet.
+    pub fn failing_since(&self) -> Option<Timestamp> {
+        let failing = |record: &&Record| record.told.as_ref().is_some_and(|told| told.outcome == ToldWord::Failing);
+        let since = self.trouble.as_ref().filter(failing).filter(|_| self.down_since().is_none())?;
+        let ended = self.taken.as_ref().is_some_and(|taken| taken.seq > since.seq);
+        (!ended).then_some(since.at)
     }
 
     /// Since when it is down; none while it is not.

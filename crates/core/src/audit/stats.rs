@@ -94,7 +94,7 @@ pub fn channel_stats(records: &[Record]) -> Vec<ChannelStats> {
             ToldWord::Taken | ToldWord::Sent => of.taken += count,
             ToldWord::GivenUp => of.given_up += count,
             ToldWord::Down => of.down += 1,
-            ToldWord::Begun | ToldWord::Back | ToldWord::Other(_) => {}
+            ToldWord::Begun | ToldWord::Failing | ToldWord::Back | ToldWord::Other(_) => {}
         }
     }
     all.into_iter().map(|(channel, of)| ChannelStats { channel: channel.to_owned(), ..of }).collect()

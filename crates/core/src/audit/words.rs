@@ -88,6 +88,8 @@ words! {
         Taken = "taken",
         /// They have left; the other side gives no receipts.
         Sent = "sent",
+        /// It does not take what is due; that is tried again.
+        Failing = "failing",
         /// They are not tried again.
         GivenUp = "given up",
         /// It counts as down.

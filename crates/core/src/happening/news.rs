@@ -155,6 +155,7 @@ impl News {
             News::LinesLost(_) => ("unread", Tone::Warning, self.seen(rule)),
             News::RecordsLost(_) => ("lost", Tone::Critical, self.seen(rule)),
             News::Told(told) => match told.outcome {
+                ToldWord::Failing => ("failing", Tone::Warning, self.seen(rule)),
                 ToldWord::GivenUp => ("untold", Tone::Warning, self.seen(rule)),
                 ToldWord::Down => ("down", Tone::Critical, self.seen(rule)),
                 ToldWord::Back => ("told", Tone::Notice, self.seen(rule)),

@@ -213,7 +213,12 @@ fn hook(source: &mut Source<'_>, section: &Section<'_>) -> Option<Hook> {
             None
         }
     });
-    let shape = section.get("shape").map(|value| (json(value.get_ref()), value.span()));
+    let shape = section.get("shape");
+    let table = shape.is_none_or(|value| matches!(value.get_ref(), DeValue::Table(_)));
+    if let Some(value) = shape.filter(|_| !table) {
+        source.wrong_type(value, "shape", "a table", "{ text = \"{line}\" }");
+    }
+    let shape = shape.map(|value| (json(value.get_ref()), value.span()));
     if let Some((shape, place)) = &shape
         && let Some(unknown) = unknown_placeholders(shape).into_iter().next()
     {

@@ -227,6 +227,9 @@ impl Outbox {
                 }
             }
             Some(Trouble::Later(why, asked)) => {
+                if self.failing.is_none() && !self.down {
+                    all.push(self.state(ToldWord::Failing, why.clone()));
+                }
                 let failing = self.fails(now);
                 if let Some(asked) = asked {
                     failing.next = now.monotonic + asked.clamp(ASKED_FOR[0], ASKED_FOR[1]);
