@@ -2,6 +2,7 @@
 
 use std::io::{IsTerminal, Read, Write};
 
+use sophron_core::telling::Trouble;
 use sophron_deliver::{Job, Said};
 
 use crate::exit::{Exit, Failure};
@@ -19,16 +20,18 @@ pub fn run() -> Result<Exit, Failure> {
     let mut told = Vec::new();
     std::io::stdin().lock().take(LARGEST).read_to_end(&mut told).map_err(failed)?;
     let Told { fence, job } = serde_json::from_slice::<Told<Job>>(&told).map_err(|error| failed(error.into()))?;
-    let unfenced = fence.enter().map_err(failed)?;
     let mut say = |said: Said| {
         // Whoever listened is gone, and so are we at once.
         if let Ok(line) = serde_json::to_string(&said) {
             let _ = writeln!(std::io::stdout().lock(), "{line}");
         }
     };
-    if let Some(unfenced) = unfenced {
-        say(Said::Step(unfenced));
+    match fence.enter() {
+        Ok(unfenced) => {
+            unfenced.into_iter().for_each(|unfenced| say(Said::Step(unfenced)));
+            sophron_deliver::carry_out(&job, &mut say);
+        }
+        Err(error) => say(Said::Trouble(Trouble::Off(format!("its helper cannot give up its rights: {error}")))),
     }
-    sophron_deliver::carry_out(&job, &mut say);
     Ok(Exit::Fine)
 }

@@ -7,7 +7,7 @@ use std::process::Command;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
-use sophron_core::telling::{Channel, Secure, To, Trouble};
+use sophron_core::telling::{Channel, To, Trouble};
 use sophron_core::text::{clean, with_causes};
 use sophron_deliver::{Carrier, Job, Secret, Supplies};
 use sophron_linux::fence::Fence;
@@ -122,15 +122,15 @@ pub fn roots(given: Option<&Path>, say: &mut dyn FnMut(&str)) -> Result<String, 
 
 /// What of a channel is not as it has to be before it can tell anybody; what may not be looked at is not said.
 pub fn wanting(channel: &Channel, as_user: &str) -> Vec<String> {
-    let is_there = |path: &Path| match std::fs::symlink_metadata(path) {
-        Ok(_) => true,
-        Err(error) => error.kind() == io::ErrorKind::NotFound,
+    // Whoever checks the machine's rules as an ordinary user sees none of its secrets, and is right not to.
+    let is_hidden = |path: &Path| {
+        let denied = |error: io::Error| error.kind() == io::ErrorKind::PermissionDenied;
+        !here::is_root() && std::fs::File::open(path).is_err_and(denied)
     };
-    let secret = channel.secret_file.as_deref().filter(|path| is_there(path)).and_then(|path| secret(path).err());
-    let encrypted = matches!(&channel.to, To::Mail(mail) if mail.secure != Secure::None) || channel.to.is_encrypted();
-    let roots = || roots(channel.ca_file.as_deref(), &mut |_| ()).err();
+    let secret = channel.secret_file.as_deref().filter(|path| !is_hidden(path)).and_then(|path| secret(path).err());
     let is_network = channel.to.server().is_some();
-    let roots = if is_network && encrypted { roots() } else { None };
+    let roots = || roots(channel.ca_file.as_deref(), &mut |_| ()).err();
+    let roots = if is_network && channel.to.is_encrypted() { roots() } else { None };
     let user = if is_network { user(as_user).err() } else { None };
     [secret, roots, user].into_iter().flatten().collect()
 }

@@ -71,9 +71,11 @@ impl Helpers {
     pub fn pids(&self, snapshot: &Snapshot) -> Vec<u32> {
         let mut state = self.state();
         state.known.retain(|_, ended| ended.is_none_or(|ended| ended.elapsed() < STILL_SEEN));
-        let mut pids: Vec<u32> = state.known.keys().copied().collect();
+        let own = std::process::id();
+        // Who has the number of one that has ended is somebody else's child.
+        let is_ours = |pid: &u32| snapshot.process(*pid).is_none_or(|process| process.parent == own);
+        let mut pids: Vec<u32> = state.known.keys().copied().filter(is_ours).collect();
         if state.starting > 0 {
-            let own = std::process::id();
             let children = snapshot.processes.iter().filter(|process| process.parent == own);
             pids.extend(children.map(|process| process.id.pid));
         }

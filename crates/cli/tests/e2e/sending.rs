@@ -1,6 +1,7 @@
 //! Messages that leave the machine: by a helper behind a fence, to servers that take them, refuse them or are silent.
 
 use std::fmt::Write;
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
 use std::sync::mpsc::Receiver;
@@ -198,9 +199,9 @@ fn hostile_names_are_one_message_by_every_way() {
     ways.mail("mail", server, "desk@mossgate.example", "secure = 'none'\nat_most = 1000");
     ways.add("logs", "collector", &format!("server = 'localhost:{counting}'\nover = 'tcp'\nenterprise = 32473"));
     let rules = ways.write(&stage, "'hook', 'chat', 'mail', 'logs'");
-    let name = "a\r\nBcc: x\"}]<b>\\\u{202e}";
+    let name = std::ffi::OsStr::from_bytes(b"a\r\nBcc: x\"}]<b>\\\xe2\x80\xae\xff");
     let mut watcher = stage.watch(&rules, &[]);
-    let program = stage.path(name);
+    let program = stage.path("").join(name);
     copy_program(env!("CARGO_BIN_EXE_sophron"), &program);
     let offender = Own(std::process::Command::new(&program).args(["misbehave", "--for", "60s"]).spawn().unwrap());
     watcher.line_with("alert");
@@ -226,7 +227,7 @@ fn hostile_names_are_one_message_by_every_way() {
     assert_eq!(events[0], events[1]);
     let opened = &events[0]["data"];
     assert_eq!((&opened["severity"], &opened["what"]), (&"critical".into(), &"opened".into()));
-    let clean = "a\\x0d\\x0aBcc: x\"}]<b>\\\\u{202e}";
+    let clean = "a\\x0d\\x0aBcc: x\"}]<b>\\\\u{202e}\\xff";
     assert_eq!(opened["app"], clean, "{opened}");
     let first: Value = serde_json::from_str(chats[0].split_once("\r\n\r\n").unwrap().1).unwrap();
     assert_eq!(first, serde_json::json!({ "text": format!("critical: {clean}"), "{app}": 1 }));
@@ -321,4 +322,28 @@ fn stage_parse(program: &str, text: &str) -> Option<String> {
     python.stdin.take()?.write_all(text.as_bytes()).ok()?;
     let output = python.wait_with_output().ok()?;
     Some(String::from_utf8_lossy(&output.stdout).trim().to_owned())
+}
+
+/// Before anybody is flooded: how many messages there would have been, and in how many mails.
+#[test]
+fn a_rehearsal_counts_mails() {
+    let stage = stage();
+    let mail = |name: &str, gather: &str| {
+        format!(
+            "[[channel]]\nname = '{name}'\nto = 'mail'\nserver = 'mail.mossgate.example:587'\nfrom = 'sophron@mossgate.example'\n\
+             addresses = ['desk@mossgate.example']\ngather = '{gather}'\n[[tell]]\nby = ['{name}']\n"
+        )
+    };
+    let rule = "[[rule]]\nname = 'press-leak'\nwhere = 'app = \"labelpress\"'\nbreach = 'memory.held > 400 MiB'\nlasting = '20s'\n\
+        ladder = [ { at = '0s', do = 'alert' }, { at = '1m', do = 'suspend' }, { at = '3m', do = 'terminate' } ]\n";
+    let text = format!("format = 1\n{}{}{rule}", mail("at-once", "0s"), mail("gathered", "1h"));
+    let rules = stage.write("rules.toml", text).display().to_string();
+    let json = stage.json(&["rehearse", &rules, "--from", "demo", "--format", "json"]);
+    let of = |place: usize, key: &str| json["channels"][place][key].as_u64().unwrap();
+    let (messages, mails) = (of(0, "messages"), of(1, "mails"));
+    assert!(
+        messages > 3 && of(1, "messages") == messages && of(0, "mails") > mails && mails >= 1,
+        "{}",
+        json["channels"]
+    );
 }

@@ -156,7 +156,9 @@ impl Judge {
             let process = sight.process(at);
             let id = process.id;
             if process.has_ended() || tick.leaves_out(&id) {
-                sight.promise(at, if tick.leaves_out(&id) { Promise::ALWAYS } else { Promise::NONE });
+                // A helper's number is another's one day.
+                let never = tick.leaves_out(&id) && !tick.helpers.contains(&id.pid);
+                sight.promise(at, if never { Promise::ALWAYS } else { Promise::NONE });
                 continue;
             }
             let is_followed = followed.contains(&id) || tick.suspended.contains(&id) || tick.busy.contains(&id);

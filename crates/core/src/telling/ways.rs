@@ -143,7 +143,7 @@ impl Secure {
 pub struct Hook {
     /// Where.
     pub url: Url,
-    /// What is sent instead of an event; see [`shaped`].
+    /// What is sent instead of an event; see [`shaped`](super::shaped).
     pub shape: Option<Value>,
 }
 
