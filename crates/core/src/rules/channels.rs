@@ -262,13 +262,22 @@ fn server(source: &mut Source<'_>, section: &Section<'_>, example: &str) -> Opti
     }
 }
 
-/// Whether it has the secret that it needs, and none that it has no use for.
+/// Whether it has the secret that it needs, and none that it has no use for, and keeps it.
 fn secret(source: &mut Source<'_>, section: &Section<'_>, to: &To, given: bool) {
     let example = "\"/etc/sophron/secrets/mail\"";
     match to {
         To::Mail(mail) if mail.user.is_some() && !given => source.missing(section, "secret_file", example),
         To::Mail(mail) if mail.user.is_none() && given => source.missing(section, "user", "\"sophron\""),
-        To::Hook(hook) if hook.url.path.contains(SECRET) && !given => source.missing(section, "secret_file", example),
+        To::Hook(hook) if hook.url.path.contains(SECRET) => {
+            if !given {
+                source.missing(section, "secret_file", "\"/etc/sophron/secrets/chat\"");
+            }
+            if !hook.url.is_https && !hook.url.server.is_here() {
+                let place = section.get("url").map_or_else(|| section.place(), Spanned::span);
+                let title = "a secret is never sent where anybody can read it";
+                source.error(Diagnostic::at(place, title, "in the clear").help("write `url = \"https://…\"`"));
+            }
+        }
         _ => {}
     }
 }

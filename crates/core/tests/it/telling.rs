@@ -161,7 +161,7 @@ fn errors_of_channels_and_tells_say_what_to_write() {
         "[[channel]]\nname = 'a'\nto = 'desk@mossgate.example'",
         "[[channel]]\nname = 'a'\nto = 'mail'\nserver = 'm:25'\nsecure = 'none'\nuser = 'u'\nsecret_file = 'x'\nfrom = 'a b'\naddresses = ['Ines <i@m>']\nquiet = 'office'",
         "[[channel]]\nname = 'a'\nto = 'webhook'\nurl = 'x'",
-        "[[channel]]\nname = 'a'\nto = 'hook'\nurl = 'https://x/{secret}'\nshape = { text = '{lien}' }",
+        "[[channel]]\nname = 'a'\nto = 'hook'\nurl = 'http://x/{secret}'\nshape = { text = '{lien}' }",
         "[[channel]]\nname = 'a'\nto = 'hook'\nurl = 'ftp://x'",
         "[[channel]]\nname = 'a'\nto = 'collector'\nserver = 'x:1'\nover = 'tpc'\nenterprise = 0",
         "[deliver]\nas = 'root'\n[figures]\nserve = '0.0.0.0:80'",
