@@ -137,8 +137,7 @@ fn words(error: &Smtp) -> String {
     let cause_words = cause.map(ToString::to_string).unwrap_or_default();
     let io = cause.and_then(|cause| cause.downcast_ref::<std::io::Error>());
     match (io, code.as_str(), cause_words.as_str()) {
-        (Some(error), ..) if error.get_ref().is_none() => network::words(error),
-        (Some(error), ..) => network::untrusted(&error.to_string()),
+        (Some(error), ..) => network::words(error),
         (None, "", "") => clean(error.to_string().as_bytes()),
         (None, "", cause) => clean(cause.as_bytes()),
         (None, code, cause) => format!("{code} {}", clean(cause.as_bytes())),

@@ -19,6 +19,9 @@ const RESOLVING: Duration = Duration::from_secs(3);
 /// How long a line is waited for.
 const CONNECTING: Duration = Duration::from_secs(5);
 
+/// How it is said that a line cannot be encrypted.
+const UNTRUSTED: &str = "no encrypted line: ";
+
 /// The addresses of a machine.
 pub fn addresses(server: &Server, say: &mut dyn FnMut(Said)) -> Result<Vec<SocketAddr>, String> {
     let (give, given) = sync_channel(1);
@@ -60,6 +63,9 @@ pub fn connect(server: &Server, say: &mut dyn FnMut(Said)) -> Result<TcpStream, 
 
 /// Why something did not go over the line.
 pub fn words(error: &io::Error) -> String {
+    if let Some(cause) = error.get_ref().filter(|cause| cause.is::<rustls::Error>()) {
+        return untrusted(&cause.to_string());
+    }
     match error.kind() {
         ErrorKind::ConnectionRefused => "nobody listens there".to_owned(),
         ErrorKind::TimedOut | ErrorKind::WouldBlock => "it does not answer in time".to_owned(),
@@ -98,9 +104,9 @@ pub fn encrypted<S: Read + Write>(
     let name = ServerName::try_from(server.host.clone()).map_err(|_| format!("{} is no name", server.host))?;
     let mut session = ClientConnection::new(encryption(pem)?, name).map_err(|error| untrusted(&error.to_string()))?;
     while session.is_handshaking() {
-        session.complete_io(&mut line).map_err(|error| match error.get_ref() {
-            Some(cause) => untrusted(&cause.to_string()),
-            None => format!("no encrypted line: {}; does it speak TLS at that port?", words(&error)),
+        session.complete_io(&mut line).map_err(|error| match words(&error) {
+            known if known.starts_with(UNTRUSTED) => known,
+            why => format!("{UNTRUSTED}{why}; does it speak TLS at that port?"),
         })?;
     }
     let version = session.protocol_version().and_then(|version| version.as_str());
@@ -118,7 +124,7 @@ pub fn untrusted(why: &str) -> String {
     } else {
         ""
     };
-    format!("no encrypted line: {why}{hint}")
+    format!("{UNTRUSTED}{why}{hint}")
 }
 
 /// A line that is over at that time, however slowly the other side drips.

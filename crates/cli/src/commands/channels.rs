@@ -16,7 +16,7 @@ use crate::exit::{Exit, Failure};
 use crate::places;
 use crate::ui::style::{Label, Styled};
 use crate::ui::table::{self, Column};
-use crate::ui::{self, machine, when};
+use crate::ui::{self, machine, paragraph, when};
 use crate::watcher::helpers::Helpers;
 use crate::watcher::{post, rules_file};
 
@@ -127,7 +127,7 @@ fn text(all: &[Standing<'_>], origin: &str, now: Timestamp) -> String {
         Column::text("state"),
         Column::number("waiting, messages"),
         Column::text("last taken"),
-        Column::text("last trouble").gives_way(),
+        Column::text("last trouble"),
     ];
     let at = |at: Option<Timestamp>| at.map_or_else(|| "never".to_owned(), when::date);
     let row = |one: &Standing<'_>| {
@@ -135,18 +135,29 @@ fn text(all: &[Standing<'_>], origin: &str, now: Timestamp) -> String {
         let since = told.and_then(|told| told.down_since().or(told.failing_since()));
         let since = since.map(|since| format!(" since {}", when::clock(since))).unwrap_or_default();
         let state = format!("{}{since}", one.state());
-        let trouble = told.and_then(ToldBy::last_trouble);
         vec![
             one.channel.name.clone(),
             one.channel.to.word().to_owned(),
             state,
             one.waiting.to_string(),
             at(told.and_then(ToldBy::last_taken)),
-            trouble.map_or_else(|| "none".to_owned(), |(at, why)| format!("{}: {why}", when::date(at))),
+            at(told.and_then(ToldBy::last_trouble).map(|(at, _)| at)),
         ]
     };
     let rows: Vec<Vec<String>> = all.iter().map(row).collect();
-    text.push_str(&table::render(&columns, &rows, table::terminal_width()));
+    let width = table::terminal_width();
+    text.push_str(&table::render(&columns, &rows, width));
+    for (one, why) in all.iter().filter_map(|one| Some((one, one.told.as_ref()?.last_trouble()?.1))) {
+        let name = &one.channel.name;
+        let said = match one.state() {
+            "up" => paragraph::under("trouble", 9, &format!("{name}: {why}"), width),
+            _ => {
+                let said = format!("{name}: {why}; see `sophron channels try {name}`");
+                paragraph::styled("trouble", 9, &said, width, Label::Warning)
+            }
+        };
+        text.push_str(&said);
+    }
     if all.iter().any(|one| one.told.is_none()) {
         text.push_str("not begun: no watcher has run with it; `sophron channels try NAME` sends a message by it now\n");
     }
