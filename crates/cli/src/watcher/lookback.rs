@@ -97,6 +97,7 @@ impl Lookback {
         ours.suspended.extend(tick.suspended);
         ours.busy.extend(tick.busy);
         ours.back.extend(tick.back);
+        ours.helpers.extend(tick.helpers);
         ours.outcomes.extend(tick.outcomes);
     }
 

@@ -142,6 +142,26 @@ fn messages() {
     ");
 }
 
+/// Who is told of a rule, of what, when, and what happens where that cannot be.
+#[test]
+fn a_rule_says_who_is_told() {
+    let text = "format = 1\n[hours]\noffice = ['Mon-Sat 07:10-18:20']\n[[channel]]\nname = 'machine-log'\nto = 'log'\n\
+        [[channel]]\nname = 'desk-mail'\nto = 'mail'\nserver = 'mail.mossgate.example:587'\nfrom = 'a@b'\naddresses = ['c@d']\n\
+        gather = '15m'\nquiet = 'not office'\notherwise = 'machine-log'\n[[tell]]\nseverity = 'warning'\nby = ['desk-mail']\n\
+        [[tell]]\nby = ['machine-log']\n[[rule]]\nname = 'lamp-spin'\nbreach = 'cpu > 90%'\nlasting = '3m'\n";
+    let rules = rules::load(text.as_bytes()).unwrap();
+    let told = rules::explain(&rules.rules[0], &rules.telling).into_iter().filter(|(word, _)| *word == "told");
+    let told: Vec<String> = told.map(|(_, sentence)| sentence).collect();
+    assert_eq!(
+        told,
+        [
+            "by desk-mail (gathered for 15m, what is critical at once; only what is critical in the hours `not office`; at most 20 an \
+             hour; by machine-log what is critical while it is down): what is warning or worse",
+            "by machine-log: all of it"
+        ]
+    );
+}
+
 #[test]
 fn errors_of_channels_and_tells_say_what_to_write() {
     let cases = [
