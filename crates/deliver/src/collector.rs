@@ -2,10 +2,11 @@
 //! these has receipts: what has left may not have arrived.
 
 use std::io::{self, ErrorKind, Read, Write};
-use std::net::{Shutdown, SocketAddr, UdpSocket};
+use std::net::{Shutdown, SocketAddr, TcpStream, UdpSocket};
 use std::time::Duration;
 
 use jiff::Unit;
+use rustls::{ClientConnection, StreamOwned};
 use sophron_core::telling::{Collector, Message, Over, Trouble};
 
 use crate::job::{Job, Said};
@@ -39,14 +40,14 @@ pub fn deliver(to: &Collector, job: &Job, say: &mut dyn FnMut(Said)) -> Result<(
         }
         Over::Tcp => {
             let line = network::connect(&to.server, say).map_err(later)?;
-            let mut line = Timed::new(line, MOST);
-            by_line(&mut line, &lines).map_err(|error| later(format!("{}: {}", to.server, words(&error))))?;
+            by_line(Timed::new(line, MOST), &lines)
+                .map_err(|error| later(format!("{}: {}", to.server, words(&error))))?;
         }
         Over::Tls => {
             let line = network::connect(&to.server, say).map_err(later)?;
             let line = Timed::new(line, MOST);
-            let mut line = network::encrypted(line, &to.server, &job.supplies.roots, say).map_err(later)?;
-            by_tls(&mut line, &lines).map_err(|error| later(format!("{}: {}", to.server, words(&error))))?;
+            let line = network::encrypted(line, &to.server, &job.supplies.roots, say).map_err(later)?;
+            by_tls(line, &lines).map_err(|error| later(format!("{}: {}", to.server, words(&error))))?;
         }
     }
     say(Said::Step("sent: a collector gives no receipt, look there".to_owned()));
@@ -69,29 +70,30 @@ fn by_datagram(address: SocketAddr, lines: &[String]) -> io::Result<()> {
     }
 }
 
-fn by_line(line: &mut Timed, lines: &[String]) -> io::Result<()> {
-    for text in lines {
-        still_there(line)?;
-        line.write_all(counted(text).as_bytes())?;
-    }
-    line.line().shutdown(Shutdown::Write)?;
-    last_word(line.line())
+fn by_line(mut line: Timed, lines: &[String]) -> io::Result<()> {
+    let beneath = line.line().try_clone()?;
+    send(&mut line, &beneath, lines)?;
+    hang_up(&beneath)
 }
 
-fn by_tls(line: &mut rustls::StreamOwned<rustls::ClientConnection, Timed>, lines: &[String]) -> io::Result<()> {
-    for text in lines {
-        still_there(&line.sock)?;
-        line.write_all(counted(text).as_bytes())?;
-    }
+fn by_tls(mut line: StreamOwned<ClientConnection, Timed>, lines: &[String]) -> io::Result<()> {
+    let beneath = line.sock.line().try_clone()?;
+    send(&mut line, &beneath, lines)?;
     line.conn.send_close_notify();
     line.flush()?;
-    line.sock.line().shutdown(Shutdown::Write)?;
-    last_word(line.sock.line())
+    hang_up(&beneath)
+}
+
+fn send(line: &mut dyn Write, beneath: &TcpStream, lines: &[String]) -> io::Result<()> {
+    for text in lines {
+        still_there(beneath)?;
+        line.write_all(format!("{} {text}", text.len()).as_bytes())?;
+    }
+    line.flush()
 }
 
 /// After the other side has hung up one more write still succeeds: it is looked for before each.
-fn still_there(line: &Timed) -> io::Result<()> {
-    let line = line.line();
+fn still_there(line: &TcpStream) -> io::Result<()> {
     line.set_nonblocking(true)?;
     let seen = line.peek(&mut [0; 1]);
     line.set_nonblocking(false)?;
@@ -103,16 +105,13 @@ fn still_there(line: &Timed) -> io::Result<()> {
 }
 
 /// Whoever hangs up in turn has read all; a line that is torn has lost some.
-fn last_word(mut line: &std::net::TcpStream) -> io::Result<()> {
+fn hang_up(mut line: &TcpStream) -> io::Result<()> {
+    line.shutdown(Shutdown::Write)?;
     line.set_read_timeout(Some(LAST_WORD))?;
     match line.read(&mut [0; 1024]) {
         Err(error) if !matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) => Err(error),
         _ => Ok(()),
     }
-}
-
-fn counted(line: &str) -> String {
-    format!("{} {line}", line.len())
 }
 
 /// `<PRI>1 TIME HOST sophron - WHAT [fields] text`.

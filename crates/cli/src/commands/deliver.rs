@@ -1,6 +1,6 @@
 //! One delivery over the network: started by the watcher, never by hand. It gives up every right before it looks at anybody.
 
-use std::io::{IsTerminal, Read, Write};
+use std::io::{Read, Write};
 
 use sophron_core::telling::Trouble;
 use sophron_deliver::{Job, Said};
@@ -12,10 +12,7 @@ use crate::watcher::errand::Told;
 const LARGEST: u64 = 8 << 20;
 
 pub fn run() -> Result<Exit, Failure> {
-    if std::io::stdin().is_terminal() {
-        return Err(Failure::new(Exit::Usage, "the watcher starts this, and nobody by hand")
-            .hint("`sophron channels try NAME` sends a message by a channel"));
-    }
+    super::by_the_watcher("`sophron channels try NAME` sends a message by a channel")?;
     let failed = |error: std::io::Error| Failure::new(Exit::Failed, "nothing can be delivered").because(error);
     let mut told = Vec::new();
     std::io::stdin().lock().take(LARGEST).read_to_end(&mut told).map_err(failed)?;

@@ -1,7 +1,7 @@
 //! Figures by HTTP on this machine: started by the watcher, never by hand. Its standard input says behind which fence, and then brings
 //! texts; its standard output is the socket that listens.
 
-use std::io::{BufRead, BufReader, IsTerminal, Read};
+use std::io::{BufRead, BufReader, Read};
 use std::net::TcpListener;
 use std::os::fd::AsFd;
 
@@ -14,10 +14,7 @@ use crate::exit::{Exit, Failure};
 const LONGEST: u64 = 4096;
 
 pub fn run() -> Result<Exit, Failure> {
-    if std::io::stdin().is_terminal() {
-        return Err(Failure::new(Exit::Usage, "the watcher starts this, and nobody by hand")
-            .hint("`[figures]`, `serve = \"127.0.0.1:7411\"` in the rules file"));
-    }
+    super::by_the_watcher("`[figures]`, `serve = \"127.0.0.1:7411\"` in the rules file")?;
     let failed = |error: std::io::Error| Failure::new(Exit::Failed, "no figures can be served").because(error);
     let mut texts = BufReader::new(std::io::stdin());
     let mut fence = String::new();

@@ -48,6 +48,14 @@ fn condition_of(text: &str, option: &str) -> Result<Condition, Failure> {
     })
 }
 
+/// A helper's standard input is the watcher's; whoever types it at a terminal is told what he may want.
+fn by_the_watcher(instead: &str) -> Result<(), Failure> {
+    if std::io::IsTerminal::is_terminal(&std::io::stdin()) {
+        return Err(Failure::new(Exit::Usage, "the watcher starts this, and nobody by hand").hint(instead));
+    }
+    Ok(())
+}
+
 /// Runs a command.
 pub fn run(command: Command) -> Result<Exit, Failure> {
     match command {
