@@ -84,24 +84,36 @@ pub struct Begin {
     /// How it is told.
     pub way: Box<dyn Way>,
     /// Takes what became of it.
-    pub told: Box<dyn Fn(ToldRecord) + Send>,
+    pub told: Tell,
     /// The time.
     pub clock: fn() -> Moment,
     /// What its thread does first.
     pub first: fn(),
 }
 
+/// Takes what became of messages.
+pub type Tell = Box<dyn Fn(ToldRecord) + Send>;
+
+/// The same, until nobody takes it any more: a thread whose delivery hangs holds on to nothing else of the watcher.
+type Ear = Arc<Mutex<Option<Tell>>>;
+
 /// All channels.
 #[derive(Debug, Default)]
 pub struct Post(Mutex<Vec<Bell>>);
 
 /// By which a channel's thread is woken.
-#[derive(Debug)]
 struct Bell {
     rings: SyncSender<Ring>,
+    ear: Ear,
     /// Whether it is to look already.
     rung: Arc<AtomicBool>,
     thread: JoinHandle<()>,
+}
+
+impl std::fmt::Debug for Bell {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Bell").field("thread", &self.thread).finish_non_exhaustive()
+    }
 }
 
 impl Post {
@@ -109,16 +121,17 @@ impl Post {
     ///
     /// # Errors
     /// No thread can be started.
-    pub fn begin(&self, begin: Begin) -> io::Result<()> {
+    pub fn begin(&self, mut begin: Begin) -> io::Result<()> {
         let (ring, rings) = sync_channel(MOST_BESIDE + 2);
         let zone = TimeZone::system();
         let mut outbox = Outbox::new(&begin.channel, begin.down, zone.clone());
         begin.stand_in.1.iter().cloned().for_each(|owed| outbox.put(owed));
-        let mut post = Postman { outbox, cursor: begin.cursor, seen: 0, zone, begin };
+        let ear: Ear = Arc::new(Mutex::new(Some(std::mem::replace(&mut begin.told, Box::new(|_| ())))));
+        let mut post = Postman { outbox, cursor: begin.cursor, seen: 0, zone, ear: Arc::clone(&ear), begin };
         let rung = Arc::new(AtomicBool::new(false));
         let looks = Arc::clone(&rung);
         let thread = Builder::new().name("channel".to_owned()).spawn(move || post.run(&rings, &looks))?;
-        self.bells().push(Bell { rings: ring, rung, thread });
+        self.bells().push(Bell { rings: ring, ear, rung, thread });
         Ok(())
     }
 
@@ -147,7 +160,8 @@ impl Post {
         }
     }
 
-    /// One last try of each, and at most that long for all.
+    /// One last try of each, and at most that long for all. Whoever is not done by then is heard no more: what he delivers after that comes
+    /// again.
     pub fn end(&self, patience: Duration) {
         let until = Instant::now() + patience;
         let last = |bell: Bell| {
@@ -156,11 +170,14 @@ impl Post {
             {
                 std::thread::sleep(A_MOMENT);
             }
-            bell.thread
+            (bell.thread, bell.ear)
         };
-        let threads: Vec<JoinHandle<()>> = std::mem::take(&mut *self.bells()).into_iter().map(last).collect();
-        while Instant::now() < until && threads.iter().any(|thread| !thread.is_finished()) {
+        let all: Vec<(JoinHandle<()>, Ear)> = std::mem::take(&mut *self.bells()).into_iter().map(last).collect();
+        while Instant::now() < until && all.iter().any(|(thread, _)| !thread.is_finished()) {
             std::thread::sleep(A_MOMENT);
+        }
+        for (_, ear) in &all {
+            ear.lock().unwrap_or_else(PoisonError::into_inner).take();
         }
     }
 }
@@ -172,23 +189,27 @@ struct Postman {
     /// The place of the last record that was read.
     seen: u64,
     zone: TimeZone,
+    ear: Ear,
     begin: Begin,
 }
 
 impl Postman {
     fn run(&mut self, rings: &Receiver<Ring>, rung: &AtomicBool) {
         (self.begin.first)();
+        let mut ending = false;
         loop {
-            while self.round() {}
+            let more = self.round();
+            if ending && (!more || self.is_deaf()) {
+                return;
+            }
             let rest = self.outbox.rest((self.begin.clock)()).unwrap_or(LONGEST_SLEEP);
-            match rings.recv_timeout(rest) {
+            match rings.recv_timeout(if more || ending { Duration::ZERO } else { rest }) {
                 Ok(Ring::Look) => rung.store(false, Ordering::SeqCst),
                 Err(RecvTimeoutError::Timeout) => {}
                 Ok(Ring::Beside(message)) => self.outbox.put_first(*message),
                 Ok(Ring::End) | Err(RecvTimeoutError::Disconnected) => {
                     self.outbox.hurry();
-                    while self.round() {}
-                    return;
+                    ending = true;
                 }
             }
         }
@@ -197,9 +218,11 @@ impl Postman {
     /// Takes in what is due, and hands it on; whether there may be more at once.
     fn round(&mut self) -> bool {
         let now = (self.begin.clock)();
-        self.outbox.make_room(now).into_iter().for_each(&self.begin.told);
+        let gone = self.outbox.make_room(now);
+        self.tell(gone);
         let more = self.gather();
-        self.outbox.expire(now).into_iter().for_each(&self.begin.told);
+        let gone = self.outbox.expire(now);
+        self.tell(gone);
         let due = self.outbox.due(now);
         if due.is_empty() {
             return more && self.outbox.room() > 0;
@@ -207,8 +230,19 @@ impl Postman {
         let began = Instant::now();
         let (taken, trouble) = self.begin.way.deliver(&due);
         let came = self.outbox.came((self.begin.clock)(), taken, began.elapsed(), trouble);
-        came.into_iter().for_each(&self.begin.told);
+        self.tell(came);
         true
+    }
+
+    fn tell(&self, told: impl IntoIterator<Item = ToldRecord>) {
+        if let Some(tell) = &*self.ear.lock().unwrap_or_else(PoisonError::into_inner) {
+            told.into_iter().for_each(tell);
+        }
+    }
+
+    /// Whether nobody takes any more what became of it.
+    fn is_deaf(&self) -> bool {
+        self.ear.lock().unwrap_or_else(PoisonError::into_inner).is_none()
     }
 
     /// What follows in the trail, as far as there is room; whether there was anything.

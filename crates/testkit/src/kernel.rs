@@ -19,10 +19,11 @@ pub fn threads(pid: u32) -> Vec<ThreadSeen> {
     tasks.filter_map(|task| parse(&fs::read_to_string(task.path().join("stat")).ok()?)).collect()
 }
 
-/// Its children.
+/// Its children, whichever of its threads has started them.
 pub fn children(pid: u32) -> Vec<u32> {
-    let text = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
-    text.split_whitespace().filter_map(|pid| pid.parse().ok()).collect()
+    let tasks = fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten();
+    let texts: String = tasks.filter_map(|task| fs::read_to_string(task.path().join("children")).ok()).collect();
+    texts.split_whitespace().filter_map(|pid| pid.parse().ok()).collect()
 }
 
 /// Anonymous memory that it holds, bytes.

@@ -324,6 +324,29 @@ fn stage_parse(program: &str, text: &str) -> Option<String> {
     Some(String::from_utf8_lossy(&output.stdout).trim().to_owned())
 }
 
+/// A watcher that ends does not wait for a mail server that drips, and leaves no helper behind.
+#[test]
+fn nobody_keeps_a_watcher_from_ending() {
+    let stage = stage();
+    let mut ways = Ways::on(&stage);
+    let (drips, asked) = receiver::serve(|mut line, tell| {
+        let _ = tell.send(String::new());
+        while std::io::Write::write_all(&mut line, b"2").is_ok() {
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    });
+    ways.mail("mail", drips, "desk@mossgate.example", "secure = 'none'");
+    let rules = ways.write(&stage, "'mail'");
+    let _offender = stage.offender("labelpress", &[]);
+    let watcher = stage.watch(&rules, &[]);
+    asked.recv_timeout(Duration::from_secs(30)).unwrap();
+    let helpers = children(watcher.pid());
+    // A delivery may take 90 s, and nothing in a test waits longer than a minute.
+    let (_, status) = watcher.interrupt();
+    assert_eq!((status, helpers.len()), (Some(0), 1));
+    eventually("its helper is gone", || sophron_testkit::is_gone(helpers[0]).then_some(()));
+}
+
 /// Before anybody is flooded: how many messages there would have been, and in how many mails.
 #[test]
 fn a_rehearsal_counts_mails() {
