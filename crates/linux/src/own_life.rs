@@ -1,6 +1,7 @@
 //! Sophron's own life: it is to be there when the machine is in trouble, and to cost next to nothing.
 
 use std::fs;
+use std::process::Command;
 use std::sync::OnceLock;
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
@@ -60,6 +61,13 @@ pub fn prepare() -> Vec<String> {
         }
     }
     wanting
+}
+
+/// Our own program again, as the helper of that name: nothing of ours goes with it but what it is told.
+pub fn helper(word: &str) -> Command {
+    let mut start = Command::new("/proc/self/exe");
+    start.arg(word).env_clear().current_dir("/");
+    start
 }
 
 /// Has this thread run at the niceness that we were started with (setpriority(2), which on Linux is a thread's): its work waits for

@@ -3,7 +3,6 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -11,7 +10,7 @@ use sophron_core::telling::{Channel, To, Trouble};
 use sophron_core::text::{clean, with_causes};
 use sophron_deliver::{Carrier, Job, Secret, Supplies};
 use sophron_linux::fence::Fence;
-use sophron_linux::{files, here};
+use sophron_linux::{files, here, own_life, sys};
 
 use super::helpers::Helpers;
 
@@ -74,9 +73,8 @@ impl Carrier for Errand {
         let user = user(&self.user).map_err(io::Error::other)?;
         let fence = Fence { user, resolves: true, port: self.to.server().map(|server| server.port) };
         let told = serde_json::to_vec(&Told { fence, job }).map_err(io::Error::other)?;
-        let mut start = Command::new("/proc/self/exe");
-        start.arg(WORD).env_clear().current_dir("/");
-        sophron_linux::sys::as_we_were(&mut start);
+        let mut start = own_life::helper(WORD);
+        sys::as_we_were(&mut start);
         Ok(self.helpers.talk(start, &told, most, heard)?.in_time)
     }
 }

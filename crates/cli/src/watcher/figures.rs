@@ -4,7 +4,7 @@
 use std::collections::BTreeSet;
 use std::net::{SocketAddr, TcpListener};
 use std::os::fd::OwnedFd;
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, Stdio};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
@@ -17,7 +17,7 @@ use sophron_core::text::with_causes;
 use sophron_deliver::serve::framed;
 use sophron_linux::fence::Fence;
 use sophron_linux::trail::Tail;
-use sophron_linux::{files, here, sys, talk};
+use sophron_linux::{files, here, own_life, sys, talk};
 
 use super::errand;
 use super::helpers::Helpers;
@@ -110,7 +110,7 @@ struct Keeper {
 
 impl Keeper {
     fn run(&mut self, stopped: &Receiver<()>, news: &SyncSender<Wake>) {
-        sophron_linux::own_life::stand_back();
+        own_life::stand_back();
         loop {
             let text = self.text();
             let to_file = self.settings.file.as_ref().map(|file| files::replace(file, text.as_bytes()));
@@ -152,19 +152,15 @@ impl Keeper {
         let failed = |why: String| format!("nobody is answered at {address}: {why}");
         if self.helper.as_mut().is_none_or(|helper| !matches!(helper.try_wait(), Ok(None))) {
             self.dismiss();
-            self.helper = Some(self.start(address).map_err(failed)?);
+            let (helper, fence) = self.start(address).map_err(failed)?;
+            self.helper = Some(helper);
+            self.tell(fence.as_bytes()).map_err(failed)?;
         }
-        let told = match self.helper.as_mut().and_then(|helper| helper.stdin.as_mut()) {
-            Some(to) => talk::tell(to, &framed(text), PATIENCE),
-            None => Ok(()),
-        };
-        told.map_err(|error| {
-            self.dismiss();
-            failed(format!("its helper does not read: {error}"))
-        })
+        self.tell(&framed(text)).map_err(failed)
     }
 
-    fn start(&mut self, address: SocketAddr) -> Result<Child, String> {
+    /// A helper, and what it is told first: behind which fence.
+    fn start(&mut self, address: SocketAddr) -> Result<(Child, String), String> {
         let user = errand::user(&self.user)?;
         let listener = match &self.listens {
             Some(listener) => listener.try_clone().map_err(|error| error.to_string())?,
@@ -174,21 +170,27 @@ impl Keeper {
             }
         };
         let fence = serde_json::to_string(&Fence { user, resolves: false, port: None }).map_err(|e| e.to_string())?;
-        let mut start = Command::new("/proc/self/exe");
-        start.arg(WORD).env_clear().current_dir("/");
+        let mut start = own_life::helper(WORD);
         start.stdin(Stdio::piped()).stdout(Stdio::from(OwnedFd::from(listener))).stderr(Stdio::null());
         sys::as_we_were(&mut start);
         sys::contain(&mut start);
-        let mut child = self.helpers.start(start).map_err(|error| format!("no helper can be started: {error}"))?;
-        if let Some(to) = child.stdin.as_mut() {
-            talk::tell(to, format!("{fence}\n").as_bytes(), PATIENCE).map_err(|error| error.to_string())?;
-        }
-        Ok(child)
+        self.helpers
+            .start(start)
+            .map(|helper| (helper, fence + "\n"))
+            .map_err(|error| format!("no helper can be started: {error}"))
+    }
+
+    fn tell(&mut self, told: &[u8]) -> Result<(), String> {
+        let Some(to) = self.helper.as_mut().and_then(|helper| helper.stdin.as_mut()) else { return Ok(()) };
+        talk::tell(to, told, PATIENCE).map_err(|error| {
+            self.dismiss();
+            format!("its helper does not read: {error}")
+        })
     }
 
     fn dismiss(&mut self) {
         if let Some(mut helper) = self.helper.take() {
-            // It may have ended by itself; it is not collected before, so that its number is still its own.
+            // Nothing is done to one that has been collected already.
             let _ = helper.kill();
             let _ = helper.wait();
             self.helpers.ended(helper.id());
