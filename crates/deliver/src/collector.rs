@@ -8,6 +8,7 @@ use std::time::Duration;
 use jiff::Unit;
 use rustls::{ClientConnection, StreamOwned};
 use sophron_core::telling::{Collector, Message, Over, Trouble};
+use sophron_core::text::cut;
 
 use crate::job::{Job, Said};
 use crate::log::{FACILITY, level};
@@ -155,11 +156,6 @@ fn printable(text: &str, most: usize) -> String {
     let one = |c: char| if c.is_ascii_graphic() { c } else { '-' };
     let text: String = text.chars().map(one).take(most).collect();
     if text.is_empty() { "-".to_owned() } else { text }
-}
-
-fn cut(text: &str, most: usize) -> &str {
-    let end = (0..=most.min(text.len())).rev().find(|end| text.is_char_boundary(*end)).unwrap_or(0);
-    &text[..end]
 }
 
 #[cfg(test)]

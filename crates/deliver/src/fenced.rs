@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use sophron_core::telling::{Message, To, Trouble};
-use sophron_core::text::clean;
+use sophron_core::text::{clean, cut};
 
 use crate::Way;
 use crate::job::{Job, Said, Supplies};
@@ -123,7 +123,5 @@ fn cleaned(trouble: Trouble) -> Trouble {
 }
 
 fn reason(text: &str) -> String {
-    let text = clean(text.as_bytes());
-    let end = (0..=LONGEST_REASON.min(text.len())).rev().find(|end| text.is_char_boundary(*end)).unwrap_or(0);
-    text[..end].to_owned()
+    cut(&clean(text.as_bytes()), LONGEST_REASON).to_owned()
 }

@@ -7,7 +7,7 @@ use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
 use ring::hmac;
 use serde_json::{Value, json};
-use sophron_core::telling::{Hook, Message, Trouble, shaped};
+use sophron_core::telling::{Hook, Message, SECRET, Trouble, shaped};
 use ureq::tls::{Certificate, RootCerts, TlsConfig, TlsProvider};
 use ureq::{Agent, Error, Timeout};
 
@@ -29,9 +29,6 @@ const ANSWER: u64 = 1024;
 /// So long it is waited for: a line is used again when all that was answered is read.
 const ANSWERING: Duration = Duration::from_secs(1);
 
-/// Where the secret goes in a URL.
-const PLACE: &str = "{secret}";
-
 /// How a key to sign with begins.
 const KEY: &str = "whsec_";
 
@@ -41,12 +38,12 @@ pub fn deliver(to: &Hook, job: &Job, say: &mut dyn FnMut(Said)) -> Result<(), Tr
     let agent = agent(to, &job.supplies.roots).map_err(later)?;
     let secret = job.supplies.secret.as_ref();
     let path = match secret {
-        Some(secret) if to.url.path.contains(PLACE) && !secret.text().bytes().all(|byte| byte.is_ascii_graphic()) => {
+        Some(secret) if to.url.path.contains(SECRET) && !secret.text().bytes().all(|byte| byte.is_ascii_graphic()) => {
             return Err(Trouble::Off(
                 "its secret cannot stand in a URL: it has blanks or other such letters".to_owned(),
             ));
         }
-        Some(secret) => to.url.path.replace(PLACE, secret.text()),
+        Some(secret) => to.url.path.replace(SECRET, secret.text()),
         None => to.url.path.clone(),
     };
     let url = format!("{}{path}", to.url);
@@ -99,7 +96,7 @@ fn key(secret: &Secret) -> Result<hmac::Key, String> {
     let bytes = secret.text().strip_prefix(KEY).and_then(|key| BASE64_STANDARD.decode(key).ok());
     let bytes = bytes.filter(|bytes| (24..=64).contains(&bytes.len()));
     let bytes = bytes.ok_or_else(|| {
-        format!("its secret is no key to sign with: that is {KEY} and 24 to 64 bytes in base64; or put {PLACE} into the `url`")
+        format!("its secret is no key to sign with: that is {KEY} and 24 to 64 bytes in base64; or put {SECRET} into the `url`")
     })?;
     Ok(hmac::Key::new(hmac::HMAC_SHA256, &bytes))
 }

@@ -78,6 +78,11 @@ impl Standing<'_> {
         self.told.as_ref().and_then(ToldBy::down_since).is_some()
     }
 
+    /// Since when it is down, or fails.
+    fn since(&self) -> Option<Timestamp> {
+        self.told.as_ref().and_then(|told| told.down_since().or(told.failing_since()))
+    }
+
     fn state(&self) -> &'static str {
         match &self.told {
             None => "not begun",
@@ -94,7 +99,7 @@ impl Standing<'_> {
             "channel": self.channel.name,
             "to": self.channel.to.word(),
             "state": self.state(),
-            "since": told.and_then(|told| told.down_since().or(told.failing_since())),
+            "since": self.since(),
             "waiting": self.waiting,
             "taken": told.and_then(ToldBy::last_taken),
             "trouble": trouble.map(|(at, _)| at),
@@ -132,8 +137,7 @@ fn text(all: &[Standing<'_>], origin: &str, now: Timestamp) -> String {
     let at = |at: Option<Timestamp>| at.map_or_else(|| "never".to_owned(), when::date);
     let row = |one: &Standing<'_>| {
         let told = one.told.as_ref();
-        let since = told.and_then(|told| told.down_since().or(told.failing_since()));
-        let since = since.map(|since| format!(" since {}", when::clock(since))).unwrap_or_default();
+        let since = one.since().map(|since| format!(" since {}", when::clock(since))).unwrap_or_default();
         let state = format!("{}{since}", one.state());
         vec![
             one.channel.name.clone(),

@@ -13,7 +13,8 @@ use super::section::{Section, Source};
 use super::telling::known;
 use crate::diag::Diagnostic;
 use crate::telling::{
-    Channel, Collector, Hook, Mail, Over, PLACEHOLDERS, Pace, Secure, Server, Telling, To, Url, unknown_placeholders,
+    Channel, Collector, Hook, Mail, Over, PLACEHOLDERS, Pace, SECRET, Secure, Server, Telling, To, Url,
+    unknown_placeholders,
 };
 use crate::text::{clean, nearest};
 
@@ -28,9 +29,6 @@ const MOST_ADDRESSES: usize = 32;
 
 /// So many mails an hour, unless another number is given.
 const AT_MOST: u32 = 20;
-
-/// Where the secret goes in a URL.
-const SECRET: &str = "{secret}";
 
 /// What others call the ways to people.
 const WORDS_OF_OTHERS: [(&str, &str); 15] = [

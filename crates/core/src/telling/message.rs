@@ -135,8 +135,7 @@ fn short(line: &str, longest: usize) -> String {
     if line.len() <= longest {
         return line.to_owned();
     }
-    let end = (0..=longest - 3).rev().find(|end| line.is_char_boundary(*end)).unwrap_or(0);
-    format!("{}…", &line[..end])
+    format!("{}…", crate::text::cut(line, longest - 3))
 }
 
 fn word(record: &Record) -> String {

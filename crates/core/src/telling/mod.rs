@@ -18,7 +18,7 @@ pub use otherwise::StandIn;
 pub use outbox::{Outbox, Trouble};
 pub use shape::{PLACEHOLDERS, shaped, unknown as unknown_placeholders};
 pub use tally::{Tally, Told};
-pub use ways::{Collector, Hook, Mail, Over, Secure, Server, To, Url};
+pub use ways::{Collector, Hook, Mail, Over, SECRET, Secure, Server, To, Url};
 
 use crate::act::Came;
 use crate::audit::{Kind, Record};

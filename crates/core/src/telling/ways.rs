@@ -202,6 +202,9 @@ pub struct Url {
     pub path: String,
 }
 
+/// Where the secret goes in a URL.
+pub const SECRET: &str = "{secret}";
+
 impl Url {
     /// Reads `https://hooks.mossgate.example/in`.
     ///
