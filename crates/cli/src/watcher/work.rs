@@ -5,7 +5,7 @@ use std::sync::{Arc, PoisonError};
 
 use sophron_core::act::Outcome;
 use sophron_core::audit::Kind;
-use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Question, Standing, Trail};
+use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Inquiry, Standing, Trail};
 use sophron_core::happening::{Happening, News, What};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Reader, Snapshot};
@@ -99,7 +99,7 @@ impl Watcher {
                 Command::Act(commission) => self.act(*commission),
                 Command::Run(call) => self.call(*call),
                 Command::Read(wish) => self.read(*wish),
-                Command::Answer(ticket, standing) => {
+                Command::Reply(ticket, standing) => {
                     if let Some((about, reply)) = self.asked.remove(&ticket) {
                         let answer = self.answer(standing.map(|standing| *standing), self.snapshot.find(&about));
                         // Whoever asked may have gone.
@@ -205,6 +205,6 @@ impl Watcher {
         let ticket = self.asked.keys().next_back().map_or(0, |last| last + 1);
         self.asked.insert(ticket, (id, reply));
         let (rule, machine) = (question.rule.into(), self.snapshot.machine.clone());
-        self.step(Input::Question(Box::new(Question { ticket, rule, process, machine })));
+        self.step(Input::Inquiry(Box::new(Inquiry { ticket, rule, process, machine })));
     }
 }

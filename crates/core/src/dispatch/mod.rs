@@ -3,12 +3,12 @@
 //! around it does, on a live machine, and the rehearsal of a recording, which drives the very same code.
 
 mod acting;
-mod asking;
 mod cases;
 mod commission;
 mod ending;
 mod hands;
 mod held;
+mod inquiry;
 mod measuring;
 mod outcomes;
 mod said;
@@ -22,9 +22,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use acting::children;
-pub use asking::{Question, Running, Wanted};
 pub use commission::{Call, Check, Commission, Done};
 pub use hands::{HAND_MARGIN, Hand};
+pub use inquiry::{Inquiry, Running, Wanted};
 use jiff::tz::TimeZone;
 pub use standing::{OpenCase, PartInWords, Standing, Story};
 pub use wants::Wants;
@@ -83,8 +83,8 @@ pub enum Input<'a> {
     Rules(Arc<RuleSet>, Protections),
     /// Samples come further apart from now on, or less far.
     Every(Every),
-    /// A question that somebody asks.
-    Question(Box<Question>),
+    /// What somebody wants to know.
+    Inquiry(Box<Inquiry>),
     /// It is to end: everything in force is taken back.
     End,
 }
@@ -155,8 +155,8 @@ pub enum Command {
     Run(Box<Call>),
     /// Read the exact memory of a group.
     Read(Box<MemoryWish>),
-    /// Answer a question, by its ticket.
-    Answer(u64, Option<Box<Standing>>),
+    /// Reply to an inquiry, by its ticket.
+    Reply(u64, Option<Box<Standing>>),
 }
 
 /// The state of a watch.
@@ -275,9 +275,9 @@ impl Dispatcher {
                 self.news(now, crate::happening::News::Pace(changed));
             }
             Input::Rules(rules, protections) => self.adopt(now, rules, protections),
-            Input::Question(question) => {
-                let standing = self.standing(now, &question).map(Box::new);
-                self.out.push(Command::Answer(question.ticket, standing));
+            Input::Inquiry(inquiry) => {
+                let standing = self.standing(now, &inquiry).map(Box::new);
+                self.out.push(Command::Reply(inquiry.ticket, standing));
             }
             Input::End => self.begin_to_end(now),
         }

@@ -250,7 +250,7 @@ impl Rehearsal {
                 | Command::Release(_)
                 | Command::Dismiss(_)
                 | Command::Read(_)
-                | Command::Answer(..) => continue,
+                | Command::Reply(..) => continue,
             };
             commands.extend(self.dispatcher.step(snapshot.moment, next));
         }

@@ -95,7 +95,7 @@ impl Watch {
                 Command::Release(id) => assert!(self.fixed.remove(&id), "{id:?} has no handle"),
                 Command::Dismiss(id) => self.dismissed.push(id),
                 Command::Keep(ours) => self.kept = *ours,
-                Command::Answer(..) => {}
+                Command::Reply(..) => {}
             }
         }
     }

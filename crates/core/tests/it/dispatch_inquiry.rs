@@ -2,7 +2,7 @@
 
 use jiff::tz::TimeZone;
 use sophron_core::act::{Outcome, Verb};
-use sophron_core::dispatch::{Command, Input, Question, Standing, Story};
+use sophron_core::dispatch::{Command, Input, Inquiry, Standing, Story};
 use sophron_core::facts::Facts;
 use sophron_core::protect::Protections;
 use sophron_testkit::process;
@@ -13,10 +13,10 @@ use crate::watch::{Watch, lowered};
 /// What is answered, by the ticket of the question.
 fn asked(watch: &mut Watch, rule: &str, pid: u32) -> Option<Standing> {
     let (process, machine) = (watch.world.process(pid).clone(), watch.world.machine.clone());
-    let question = Question { ticket: u64::from(pid) + 7, rule: rule.into(), process, machine };
-    let mut commands = watch.dispatcher.step(watch.world.moment, Input::Question(Box::new(question)));
+    let inquiry = Inquiry { ticket: u64::from(pid) + 7, rule: rule.into(), process, machine };
+    let mut commands = watch.dispatcher.step(watch.world.moment, Input::Inquiry(Box::new(inquiry)));
     match (commands.pop(), commands.is_empty()) {
-        (Some(Command::Answer(ticket, standing)), true) => {
+        (Some(Command::Reply(ticket, standing)), true) => {
             assert_eq!(ticket, u64::from(pid) + 7);
             standing.map(|standing| *standing)
         }

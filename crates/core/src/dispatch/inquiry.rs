@@ -36,8 +36,8 @@ impl Wanted {
 
 /// What somebody wants to know.
 #[derive(Debug, Clone)]
-pub struct Question {
-    /// By which the answer is handed back.
+pub struct Inquiry {
+    /// By which the reply is handed back.
     pub ticket: u64,
     /// The rule.
     pub rule: RuleName,
@@ -61,8 +61,8 @@ pub struct Running {
 }
 
 impl Dispatcher {
-    pub(super) fn standing(&self, now: Moment, question: &Question) -> Option<Standing> {
-        let Question { rule: name, process, machine, .. } = question;
+    pub(super) fn standing(&self, now: Moment, inquiry: &Inquiry) -> Option<Standing> {
+        let Inquiry { rule: name, process, machine, .. } = inquiry;
         let rule = self.judge.rule(name)?;
         let (key, lead) = self.judge.subject_of(name, process)?;
         let case = self.judge.cases().find(|case| case.rule == *name && case.key == key);
