@@ -9,6 +9,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use crate::act::Verb;
+use crate::dispatch::Grants;
 use crate::facts::Facts;
 use crate::judge::{Case, Event, Judge};
 use crate::model::{Process, ProcessId, Snapshot};
@@ -35,6 +36,8 @@ pub struct Circumstances<'a> {
     pub all_in_shadow: bool,
     /// Whether nothing can be recorded at present, or not where it is safe: steps wait, and use up nothing.
     pub disarmed: bool,
+    /// Before which steps everybody has been asked who is to be.
+    pub granted: &'a Grants,
 }
 
 /// What becomes of a due step.
@@ -44,6 +47,8 @@ pub enum Verdict {
     Alert,
     /// It is to be taken.
     Act(Action),
+    /// It is to be taken, once the person whose program it is was asked for so long.
+    Ask(Action, Duration),
     /// It waits until it can be recorded again.
     Waits(Action),
     /// It would be taken, were the rule armed.
@@ -258,7 +263,13 @@ fn decide_a_step(
         decisions.push(decision(None, false, Verdict::OverBudget(action)));
     } else {
         let picks = rule.pick != Pick::All;
-        let verdict = |process: &Process| alone(process, action, rule.armed, circumstances);
+        let ask = rule.ladder.get(step).and_then(|step| step.ask);
+        let verdict = |process: &Process| match (alone(process, action, rule.armed, circumstances), ask) {
+            (Verdict::Act(action), Some(ask)) if !circumstances.granted.covers(case, step, process) => {
+                Verdict::Ask(action, ask)
+            }
+            (verdict, _) => verdict,
+        };
         // A step that is tried again is not taken again on those on whom it was.
         let left = targets.iter().filter(|process| taken.is_none_or(|taken| !taken.contains(&process.id)));
         decisions.extend(left.map(|process| decision(Some(process), picks, verdict(process))));
@@ -364,7 +375,10 @@ fn keep_within(
     let now = circumstances.snapshot.moment.monotonic;
     let mut allowed: BTreeMap<u64, Room> = BTreeMap::new();
     for decision in decisions {
-        let (Verdict::Act(action), Some(target)) = (&decision.verdict, &decision.target) else { continue };
+        let (Verdict::Act(action) | Verdict::Ask(action, _), Some(target)) = (&decision.verdict, &decision.target)
+        else {
+            continue;
+        };
         if !action.is_act() {
             continue;
         }
@@ -374,10 +388,15 @@ fn keep_within(
         }
         let owner = target.person();
         let charge = Charge { owner, of_others: owner != circumstances.protections.service, case: decision.case };
-        let room = *allowed.entry(decision.case).or_insert_with(|| ledger.spend(*action, cap, now, charge));
+        let room = *allowed.entry(decision.case).or_insert_with(|| match decision.verdict {
+            // Nobody is asked about what would not be done; asking uses up nothing.
+            Verdict::Ask(..) => ledger.clone().spend(*action, cap, now, charge),
+            _ => ledger.spend(*action, cap, now, charge),
+        });
         match room {
             Room::Free => {}
-            Room::Beyond(beyond) => decision.beyond_share = Some(beyond),
+            Room::Beyond(beyond) if matches!(decision.verdict, Verdict::Act(_)) => decision.beyond_share = Some(beyond),
+            Room::Beyond(_) => {}
             Room::None => decision.verdict = Verdict::Capped(*action, cap),
         }
     }

@@ -7,6 +7,7 @@
 #![forbid(unsafe_code)]
 
 pub mod act;
+pub mod answer;
 pub mod audit;
 pub mod checkup;
 pub mod command_lines;

@@ -124,6 +124,18 @@ words! {
         Lost = "lost",
         /// A file was removed.
         Removed = "removed",
+        /// A person is about to be asked.
+        Asked = "asked",
+        /// He has answered.
+        Answered = "answered",
+        /// An answer does not count.
+        TurnedDown = "turned down",
+        /// Nobody has answered in time.
+        Unanswered = "unanswered",
+        /// He could not be asked.
+        Unasked = "unasked",
+        /// The question no longer stands.
+        Withdrawn = "withdrawn",
     }
 }
 

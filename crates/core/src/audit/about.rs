@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::words::ToldWord;
 use crate::act::Verb;
+use crate::answer::{Answer, Answerer};
 
 /// A rule as it was written when it decided.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -50,6 +51,16 @@ pub struct NextRecord {
     pub verb: Verb,
     /// When.
     pub at: Timestamp,
+}
+
+/// What somebody has answered who was asked.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AnswerRecord {
+    /// What.
+    pub answer: Answer,
+    /// Who, as far as that is known.
+    #[serde(flatten)]
+    pub by: Answerer,
 }
 
 /// What became of messages to people.

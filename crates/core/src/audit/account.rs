@@ -51,6 +51,7 @@ impl Account<'_> {
         document.entry("why", self.why());
         document.entry("work", self.work());
         document.entry("told", self.told());
+        document.entry("asked", self.asked());
         document.entry("done", self.done());
         document.entry("undone", self.undone());
         document.entry("rule", self.wording());
@@ -166,11 +167,28 @@ impl Account<'_> {
         lines
     }
 
+    /// Who was asked before what, and what became of that.
+    fn asked(&self) -> Vec<String> {
+        let line = |record: &&Record| {
+            let seen = record.result.as_ref().map(|result| result.seen.as_str()).unwrap_or_default();
+            let line = match (&record.kind, record.came()?) {
+                (Kind::Asked, Came::Asked) => format!("{seen}, before: {}", record.verb().map_or("", Verb::word)),
+                (Kind::Asked, _) => seen.to_owned(),
+                (Kind::Answer, came) => format!("{came}: {seen}"),
+                _ => return None,
+            };
+            Some(format!("{}  {line}", self.clock(record.at)))
+        };
+        self.records.iter().filter_map(line).collect()
+    }
+
     /// What a channel was told of the case, and what became of it.
     fn told_by(&self, record: &Record) -> Option<String> {
         let told = record.told.as_ref()?;
         let of_it = self.records.iter().filter(|record| told.records.contains(&record.seq));
-        let of_it: Vec<String> = of_it.map(|record| record.kind.to_string()).collect();
+        let mut of_it: Vec<String> = of_it.map(|record| record.kind.to_string()).collect();
+        // At a desk nothing is told of a record.
+        of_it.extend((record.case.is_some() && record.case == self.opening.case).then(|| "a notice".to_owned()));
         let seen = if told.seen.is_empty() { String::new() } else { format!(": {}", told.seen) };
         let (at, channel, outcome) = (self.clock(record.at), &told.channel, &told.outcome);
         (!of_it.is_empty()).then(|| format!("by channel {channel} at {at}: {}; {outcome}{seen}", of_it.join(", ")))
@@ -205,7 +223,9 @@ impl Account<'_> {
                 Kind::Breach => "case opened".to_owned(),
                 _ => continue,
             };
-            lines.push(format!("{}  {line}; by {}", self.clock(record.at), self.by(record)));
+            let because = record.action.as_ref().and_then(|action| action.because.as_ref());
+            let because = because.map(|because| format!(", since {because}")).unwrap_or_default();
+            lines.push(format!("{}  {line}; by {}{because}", self.clock(record.at), self.by(record)));
         }
         lines.extend(self.beyond_share());
         lines

@@ -88,8 +88,8 @@ impl ToldBy {
             self.reached = this();
         }
         match told.outcome {
-            ToldWord::Taken | ToldWord::Sent => self.taken = this(),
-            ToldWord::Failing | ToldWord::GivenUp => self.trouble = this(),
+            ToldWord::Taken | ToldWord::Sent | ToldWord::Shown => self.taken = this(),
+            ToldWord::Failing | ToldWord::GivenUp | ToldWord::NotShown => self.trouble = this(),
             ToldWord::Down => (self.trouble, self.state) = (this(), this()),
             ToldWord::Back => self.state = this(),
             ToldWord::Begun | ToldWord::Other(_) => {}

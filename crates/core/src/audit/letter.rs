@@ -47,6 +47,7 @@ pub(super) fn letter(
         format!("{} {whose}{did}", clock(record.at))
     });
     let told: Vec<String> = told.collect();
+    let asked = asked(records, &clock);
     let told = match told.is_empty() {
         true => "Nothing was done to it; people were told.".to_owned(),
         false => format!("What was done: {}.", told.join("; ")),
@@ -54,13 +55,26 @@ pub(super) fn letter(
     let ended = records.iter().any(|record| record.tells_an_end());
     let end = if ended { " If you miss something that was not saved, tell us: we have the exact times." } else { "" };
     format!(
-        "Hello {}, this is about your program {} on {}{figure}{because}. That was so from {}, {lasted}; the rule for it is called {}. {told}{end}",
+        "Hello {}, this is about your program {} on {}{figure}{because}. That was so from {}, {lasted}; the rule for it is called {}. {asked}{told}{end}",
         subject.owner,
         subject.app,
         opening.host,
         date(opening.at),
         opening.rule.as_deref().unwrap_or("unknown"),
     )
+}
+
+/// Whether he was asked, and what became of it.
+fn asked(records: &[&Record], clock: impl Fn(Timestamp) -> String) -> String {
+    let turn = |record: &&&Record| record.kind == Kind::Answer && record.came() != Some(&Came::TurnedDown);
+    let asked = records.iter().find(|record| record.kind == Kind::Asked && record.came() == Some(&Came::Shown));
+    let Some(asked) = asked else { return String::new() };
+    let answer = match records.iter().rfind(turn).map(|record| (record.came(), &record.answer)) {
+        Some((Some(Came::Answered), Some(answer))) => format!("the answer was: {}", answer.answer),
+        Some((Some(Came::Unanswered), _)) => "nobody answered".to_owned(),
+        _ => "it was over before an answer".to_owned(),
+    };
+    format!("You were asked on your screen at {}; {answer}. ", clock(asked.at))
 }
 
 /// Why somebody's program was chosen where not it alone was judged.

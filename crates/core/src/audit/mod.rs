@@ -13,7 +13,7 @@ pub mod stamps;
 mod stats;
 mod words;
 
-pub use about::{NextRecord, Retired, StampRecord, ToldRecord, Wording};
+pub use about::{AnswerRecord, NextRecord, Retired, StampRecord, ToldRecord, Wording};
 pub use account::account;
 pub use cases::{CaseSummary, Done, HandSummary, Story, cases, hands};
 pub use chain::{

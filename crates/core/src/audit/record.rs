@@ -5,7 +5,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::about::{NextRecord, Retired, StampRecord, ToldRecord, Wording};
+use super::about::{AnswerRecord, NextRecord, Retired, StampRecord, ToldRecord, Wording};
 use super::words::{JudgedWord, Kind, ReadsAs, SeverityWord};
 use crate::act::{Act, Came, Only, Originals, Verb};
 use crate::model::{Basis, Boot, Process, ProcessId};
@@ -216,6 +216,9 @@ pub struct ActionRecord {
     /// By force after, in seconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub force_after: Option<f64>,
+    /// How long the person whose program it is is asked before, in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ask: Option<f64>,
     /// Beyond its owner's share of the cap: the case with which it counts as one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counts_with: Option<u64>,
@@ -237,6 +240,7 @@ impl ActionRecord {
             originals: None,
             seconds: None,
             force_after: None,
+            ask: None,
             counts_with: None,
             tree: false,
             because: None,
@@ -341,6 +345,9 @@ pub struct Draft {
     /// What became of messages to people.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub told: Option<ToldRecord>,
+    /// What was answered, and how.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub answer: Option<AnswerRecord>,
     /// At the head of a further file: copies of the records before it that still matter.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub carried: Vec<Record>,
@@ -367,6 +374,7 @@ impl Draft {
             stamp: None,
             retired: None,
             told: None,
+            answer: None,
             carried: Vec::new(),
         }
     }
@@ -410,6 +418,8 @@ pub struct Record {
     pub retired: Option<Retired>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub told: Option<ToldRecord>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answer: Option<AnswerRecord>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub carried: Vec<Record>,
     /// The hash of the record before it.
@@ -422,7 +432,7 @@ impl Record {
     /// As it would stand in a trail, without a place in one.
     pub(crate) fn unsealed(draft: Draft) -> Record {
         let Draft { at, host, boot, sophron, case, kind, who, rule, subject, evidence, action, result, .. } = draft;
-        let Draft { next, wording, stamp, retired, told, carried, .. } = draft;
+        let Draft { next, wording, stamp, retired, told, answer, carried, .. } = draft;
         let (seq, latest, prev, hash) = (0, None, String::new(), String::new());
         Record {
             seq,
@@ -444,6 +454,7 @@ impl Record {
             stamp,
             retired,
             told,
+            answer,
             carried,
             prev,
             hash,

@@ -4,6 +4,7 @@ use serde_json::{Value, json};
 
 use super::record::FORMAT;
 use super::words::{Kind, ReadsAs, SeverityWord, ToldWord};
+use crate::answer::Answer;
 
 /// The schema of one line of the trail.
 pub fn schema() -> Value {
@@ -53,7 +54,7 @@ pub fn schema() -> Value {
             "rule": text("its name"), "subject": subject, "evidence": evidence,
             "action": { "type": "object", "required": ["do"], "properties": { "do": text("what is done"), "step": number("from 1"),
                 "nice": { "type": "integer" }, "originals": { "type": "object" }, "for": { "type": "number" },
-                "force_after": { "type": "number" }, "counts_with": number("the case with which it counts as one, beyond its owner's share of the cap"), "tree": { "type": "boolean" }, "because": text("in the person's words") } },
+                "force_after": { "type": "number" }, "ask": { "type": "number", "description": "seconds for which somebody is asked before" }, "counts_with": number("the case with which it counts as one, beyond its owner's share of the cap"), "tree": { "type": "boolean" }, "because": text("in the person's words") } },
             "result": { "type": "object", "required": ["outcome"], "properties": { "outcome": text("one word or two"), "seen": text("for people"), "took": { "type": "number" } } },
             "next": { "type": "object", "required": ["do", "at"], "description": "what comes next, if the breach goes on", "properties": { "do": text("the step"), "at": { "type": "string", "format": "date-time" } } },
             "wording": { "type": "object", "required": ["text", "digest"], "properties": { "text": text("the rule's own lines"), "digest": hash("of the rules files") } },
@@ -64,6 +65,9 @@ pub fn schema() -> Value {
             "told": { "type": "object", "required": ["channel", "outcome"], "properties": { "channel": text("its name"),
                 "records": { "type": "array", "items": { "type": "integer" }, "description": "the records that were told of" }, "outcome": { "enum": ToldWord::WORDS },
                 "seen": text("why, for people"), "took": { "type": "number" } } },
+            "answer": { "type": "object", "required": ["answer", "uid", "over"], "description": "what was answered by somebody who was asked, as far as that is known", "properties": {
+                "answer": { "enum": Answer::WORDS }, "uid": number("whose user ID the answer came with"), "over": text("by which way"),
+                "session": text("of the login service"), "locked": { "type": "boolean", "description": "whether its screen was locked" } } },
             "prev": hash("of the record before it"), "hash": hash("of this line before `,\"hash\"`"),
         },
     })

@@ -93,6 +93,9 @@ pub fn channel_stats(records: &[Record]) -> Vec<ChannelStats> {
         match told.outcome {
             ToldWord::Taken | ToldWord::Sent => of.taken += count,
             ToldWord::GivenUp => of.given_up += count,
+            // At a desk each is told by itself, of no record.
+            ToldWord::Shown => of.taken += 1,
+            ToldWord::NotShown => of.given_up += 1,
             ToldWord::Down => of.down += 1,
             ToldWord::Begun | ToldWord::Failing | ToldWord::Back | ToldWord::Other(_) => {}
         }

@@ -76,6 +76,10 @@ words! {
         Stamp = "stamp",
         /// What became of messages to people, by a channel.
         Told = "told",
+        /// The person whose program it is is about to be asked, or sees that he is.
+        Asked = "asked",
+        /// What became of a question.
+        Answer = "answer",
     }
 }
 
@@ -96,6 +100,10 @@ words! {
         Down = "down",
         /// It takes messages again.
         Back = "back",
+        /// A person sees it at his desk.
+        Shown = "shown",
+        /// He does not.
+        NotShown = "not shown",
     }
 }
 

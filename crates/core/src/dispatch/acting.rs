@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use super::commission::StandsFor;
 use super::{Call, Check, Command, Commission, Dispatcher};
 use crate::act::{Act, Order, Originals, Outcome, Whole};
 use crate::decide::{Beyond, Decision, Verdict};
@@ -40,7 +41,8 @@ impl Dispatcher {
         match (&decision.verdict, &decision.target) {
             _ if hindrance.is_some() => self.tell(happening),
             // What waits has been told by the trail's own line. The step stays due.
-            (Verdict::Waits(_), _) => self.judge.postponed(decision.case),
+            // He is asked for all of the step at once; it stays due, and waits.
+            (Verdict::Waits(_) | Verdict::Ask(..), _) => self.judge.postponed(decision.case),
             (Verdict::Act(Action::Run), _) => {
                 self.tell(happening);
                 self.call(decision, &rule, snapshot);
@@ -166,7 +168,8 @@ impl Dispatcher {
             by_where: !matches!(&case.key, SubjectKey::Tree(root) if *root != target.id),
             machine: snapshot.machine.clone(),
             protections: self.protections.clone(),
-            tick: self.ticks,
+            tick: Some(self.ticks),
+            wholly_of: None,
         };
         let at = snapshot.moment.wall;
         Some(Commission {
@@ -174,7 +177,7 @@ impl Dispatcher {
             announced: Happening::of_case(at, case, what).on(Subject::one_of(case, target)),
             check: Some(check),
             remark: None,
-            once_more: false,
+            stands_for: StandsFor::AStep,
         })
     }
 

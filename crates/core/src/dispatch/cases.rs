@@ -127,6 +127,7 @@ impl Dispatcher {
 
     /// A case is over. While an act on one of its processes is under way it is not known what it holds.
     fn leave(&mut self, now: Moment, leaving: Leaving) {
+        self.ask_no_more(now, leaving.case.number, leaving.why.in_words());
         if self.is_acting_for(&leaving.case) {
             self.closing.push(leaving);
         } else {
@@ -179,7 +180,10 @@ impl Dispatcher {
                 self.let_go(id, case.number);
             }
         }
-        self.release(&case.rule, &case.members);
+        // Meanwhile the rule may have begun another story with them.
+        let followed: BTreeSet<ProcessId> = self.judge.followed_by(&case.rule).collect();
+        let left: Vec<ProcessId> = case.members.iter().filter(|id| !followed.contains(id)).copied().collect();
+        self.release(&case.rule, &left);
         self.in_the_way.retain(|(number, ..), _| again || *number != case.number);
     }
 

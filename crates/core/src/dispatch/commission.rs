@@ -23,8 +23,19 @@ pub struct Commission {
     pub check: Option<Check>,
     /// What is said of it beyond its outcome.
     pub remark: Option<String>,
-    /// Whether a step that was taken is only kept in force: what comes of it is not the step's outcome.
-    pub(super) once_more: bool,
+    /// What it is to the case.
+    pub(super) stands_for: StandsFor,
+}
+
+/// What an act is to its case: only of a step's own what comes of it is the step's outcome.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum StandsFor {
+    /// A step, or taking one back.
+    AStep,
+    /// A step that was taken is kept in force.
+    TheSameOnceMore,
+    /// What somebody has answered who was asked.
+    AnAnswer,
 }
 
 /// What came of it.
@@ -66,8 +77,10 @@ pub struct Check {
     pub machine: Machine,
     /// Whom no rule may act on.
     pub protections: Protections,
-    /// The tick at which the step fell due.
-    pub tick: u64,
+    /// The tick at which the step fell due; none where it need not be in breach.
+    pub tick: Option<u64>,
+    /// Whose all four of its user IDs must be, where somebody has answered for it (proc_pid_status(5), `Uid`).
+    pub wholly_of: Option<u32>,
 }
 
 impl Commission {
@@ -136,7 +149,7 @@ impl Check {
         if let Some(reason) = self.protections.reason(&facts) {
             return Err(format!("it is protected now: {reason}"));
         }
-        if breached.0 != self.tick && !breached.1.contains(&case) {
+        if self.tick.is_some_and(|tick| breached.0 != tick) && !breached.1.contains(&case) {
             return Err("it is no longer in breach".to_owned());
         }
         Ok(())

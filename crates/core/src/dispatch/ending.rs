@@ -21,6 +21,7 @@ impl Dispatcher {
         }
         self.ending.begun = true;
         self.news(now, News::Ending);
+        self.ask_nobody_any_more(now);
         self.undo_all(now);
     }
 

@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use super::commission::StandsFor;
 use super::{Beside, Command, Commission, Dispatcher, STAND_BACK};
 use crate::act::{Act, Verb};
 use crate::audit::{InForce, Record};
@@ -194,7 +195,7 @@ impl Dispatcher {
         let target = Some(process.clone());
         let decision = Decision { case, step, action, target, picked: false, verdict, beyond_share: None };
         let commission = self.commission_of(&decision, Act::Suspend { length }, process, snapshot)?;
-        Some(Commission { once_more: true, ..commission })
+        Some(Commission { stands_for: StandsFor::TheSameOnceMore, ..commission })
     }
 
     /// Our suspension of it is over, and it runs.

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::commission::StandsFor;
 use super::{Beside, Command, Commission, Dispatcher};
 use crate::act::{Act, Order};
 use crate::happening::{Happening, Next, Subject, What};
@@ -35,8 +36,9 @@ impl Held {
     /// A rule wants it fixed; whether nobody did before.
     pub fn fix(&mut self, rule: &RuleName, id: ProcessId) -> bool {
         let rules = self.fixed.entry(id).or_default();
+        let first = rules.is_empty();
         rules.insert(rule.clone());
-        rules.len() == 1
+        first
     }
 
     /// A rule wants it no longer; whether that was the last.
@@ -144,7 +146,7 @@ impl Dispatcher {
             next: Next::Unsaid,
         };
         let order = Order::on(process, undo);
-        self.commission(Commission { order, announced, check: None, remark, once_more: false });
+        self.commission(Commission { order, announced, check: None, remark, stands_for: StandsFor::AStep });
     }
 
     /// Who that is, as far as it was ever known, and for which rule something was done to him.

@@ -3,6 +3,7 @@
 //! around it does, on a live machine, and the rehearsal of a recording, which drives the very same code.
 
 mod acting;
+mod asking;
 mod cases;
 mod commission;
 mod ending;
@@ -22,6 +23,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use acting::children;
+pub use asking::{Asking, Grants, Heeded, Incoming};
 pub use commission::{Call, Check, Commission, Done};
 pub use hands::{HAND_MARGIN, Hand};
 pub use inquiry::{Inquiry, Running, Wanted};
@@ -85,6 +87,10 @@ pub enum Input<'a> {
     Every(Every),
     /// What somebody wants to know.
     Inquiry(Box<Inquiry>),
+    /// Whether a question is shown to him whom it asks: where, or why it cannot be.
+    Shown(u64, Result<String, String>),
+    /// An answer to a question.
+    Answer(Box<Incoming>),
     /// It is to end: everything in force is taken back.
     End,
 }
@@ -155,6 +161,10 @@ pub enum Command {
     Run(Box<Call>),
     /// Read the exact memory of a group.
     Read(Box<MemoryWish>),
+    /// Have somebody asked, once that is recorded.
+    Ask(Box<Asking>),
+    /// What becomes of an answer, by its ticket.
+    Heard(u64, Heeded),
     /// Reply to an inquiry, by its ticket.
     Reply(u64, Option<Box<Standing>>),
 }
@@ -181,6 +191,7 @@ pub struct Dispatcher {
     held: held::Held,
     hands: hands::Hands,
     measuring: measuring::Measuring,
+    asks: asking::Asks,
     /// Cases whose process ended while the outcome of an act on it is awaited.
     closing: Vec<cases::Leaving>,
     ended_by_us: BTreeSet<ProcessId>,
@@ -203,6 +214,8 @@ pub struct Dispatcher {
     still_at: BTreeSet<u64>,
     /// What came of acts since the last sample, for a recording.
     kept: Vec<crate::recording::Outcome>,
+    /// What became of questions since then.
+    kept_of_asking: Vec<crate::recording::Asked>,
     ticks: u64,
     out: Vec<Command>,
 }
@@ -232,6 +245,7 @@ impl Dispatcher {
             held: held::Held::default(),
             hands: hands::Hands::default(),
             measuring: measuring::Measuring::default(),
+            asks: asking::Asks::default(),
             closing: Vec::new(),
             ended_by_us: BTreeSet::new(),
             in_the_way: BTreeMap::new(),
@@ -246,6 +260,7 @@ impl Dispatcher {
             interval: None,
             still_at: BTreeSet::new(),
             kept: Vec::new(),
+            kept_of_asking: Vec::new(),
             ticks: 0,
             out: Vec::new(),
         }
@@ -279,6 +294,8 @@ impl Dispatcher {
                 let standing = self.standing(now, &inquiry).map(Box::new);
                 self.out.push(Command::Reply(inquiry.ticket, standing));
             }
+            Input::Shown(question, came) => self.shown(now, question, came),
+            Input::Answer(incoming) => self.answer(now, *incoming),
             Input::End => self.begin_to_end(now),
         }
         std::mem::take(&mut self.out)
@@ -307,7 +324,8 @@ impl Dispatcher {
 
     /// What came of acts since the last sample, at the end of a recording.
     pub fn last_of_ours(&mut self) -> Ours {
-        Ours { outcomes: std::mem::take(&mut self.kept), ..Ours::default() }
+        let asked = std::mem::take(&mut self.kept_of_asking);
+        Ours { outcomes: std::mem::take(&mut self.kept), asked, ..Ours::default() }
     }
 
     /// The judge, to look at.

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use super::commission::StandsFor;
 use super::{Call, Commission, Dispatcher, Done};
 use crate::act::Outcome;
 use crate::happening::{CarriedOut, Happening, Next, Subject, What};
@@ -60,8 +61,13 @@ impl Dispatcher {
             _ => {}
         }
         match &outcome {
-            Outcome::Suspended(_) if commission.once_more => {}
-            _ if commission.once_more => self.suspended_no_more(id),
+            Outcome::Suspended(_) if commission.stands_for == StandsFor::TheSameOnceMore => {}
+            _ if commission.stands_for == StandsFor::TheSameOnceMore => self.suspended_no_more(id),
+            outcome if commission.stands_for == StandsFor::AnAnswer => {
+                if outcome.has_effect() {
+                    self.judge.has_effect(case);
+                }
+            }
             // It is tried again as soon as the trail can be written.
             Outcome::Unrecorded(_) => self.judge.postponed(case),
             outcome if outcome.is_hindered() => {
@@ -114,10 +120,11 @@ impl Dispatcher {
         let case = commission.case().and_then(|case| self.judge.case(case));
         let rule = case.and_then(|case| self.judge.rule(&case.rule));
         // What it was done for, and not what a process that is ending has left.
-        let decided = match &commission.announced.what {
-            What::Announced(_, announced) => announced.grounds.as_ref().and_then(|grounds| grounds.measure.clone()),
+        let announced = match &commission.announced.what {
+            What::Announced(_, announced) => Some(announced),
             _ => None,
         };
+        let decided = announced.and_then(|announced| announced.grounds.as_ref()?.measure.clone());
         let what = What::Came(CarriedOut {
             step: commission.announced.step(),
             tree: commission.order.whole.is_some(),
@@ -125,6 +132,7 @@ impl Dispatcher {
             measure: decided.or_else(|| case.and_then(|case| case.measure.clone())),
             assumed: self.settings.assumed,
             remark: commission.remark.clone(),
+            because: announced.and_then(|announced| announced.because.clone()),
             ..CarriedOut::of(commission.order.act.clone(), outcome)
         });
         let next = case.zip(rule).map_or(Next::Unsaid, |(case, rule)| Next::of(case, rule, self.counted_from(now)));

@@ -1,7 +1,7 @@
 //! One sample: judged, decided upon, and what follows set going.
 
 use super::{Beside, Command, Dispatcher};
-use crate::decide::{Circumstances, decide};
+use crate::decide::{Circumstances, Decision, Verdict, decide};
 use crate::judge::{Event, Sight, Tick};
 use crate::model::{Moment, Needs, Snapshot};
 use crate::recording::Ours;
@@ -31,6 +31,8 @@ impl Dispatcher {
             self.look_after_the_suspended(snapshot, beside);
         }
         self.end_what_hands_left(snapshot);
+        self.do_as_answered(snapshot);
+        self.mind_the_asked(now);
         self.forget_the_released(snapshot, beside);
         let busy = &self.busy;
         self.joining.retain(|id, _| busy.contains(id));
@@ -97,9 +99,10 @@ impl Dispatcher {
         let seen = |id: &&ProcessId| snapshot.find(id).is_some();
         let pids = |ids: &BTreeSet<ProcessId>| ids.iter().filter(seen).map(|id| id.pid).collect();
         let outcomes = std::mem::take(&mut self.kept);
+        let asked = std::mem::take(&mut self.kept_of_asking);
         let back = self.hands.standing_back.keys().filter(seen).map(|id| id.pid).collect();
         let helpers = helpers.iter().copied().filter(|pid| snapshot.place(*pid).is_some()).collect();
-        let ours = Ours { suspended: pids(suspended), busy: pids(&self.busy), back, helpers, outcomes };
+        let ours = Ours { suspended: pids(suspended), busy: pids(&self.busy), back, helpers, asked, outcomes };
         self.out.push(Command::Keep(Box::new(ours)));
     }
 
@@ -114,6 +117,7 @@ impl Dispatcher {
             standing_back: &standing_back,
             all_in_shadow: self.settings.shadow,
             disarmed: self.is_disarmed(),
+            granted: &self.asks.grants,
         };
         let decisions = decide(events, &self.judge, &circumstances, self.rules.cap, &mut self.ledger);
         for event in events {
@@ -131,8 +135,15 @@ impl Dispatcher {
             self.follow(event, snapshot, beside);
         }
         self.let_go_of_those_that_left(snapshot);
+        let mut asked: BTreeMap<u64, Vec<&Decision>> = BTreeMap::new();
         for decision in &decisions {
             self.carry_out(decision, snapshot);
+            if matches!(decision.verdict, Verdict::Ask(..)) {
+                asked.entry(decision.case).or_default().push(decision);
+            }
+        }
+        for decisions in asked.values() {
+            self.ask(decisions, snapshot);
         }
     }
 

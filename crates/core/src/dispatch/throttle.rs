@@ -121,6 +121,7 @@ impl Dispatcher {
 
     fn tell_as(&mut self, part: Part, happening: Happening) {
         self.kept.extend(happening.kept());
+        self.kept_of_asking.extend(happening.kept_of_asking());
         let recorded = match (part, happening.case) {
             (Part::Turn | Part::Other, Some(case)) => self.is_recorded(&happening, part, case),
             (Part::Always, Some(case)) => {
@@ -183,6 +184,8 @@ fn part_of(what: &What) -> Part {
         | What::Came(_)
         | What::StoodBack { .. }
         | What::LetLoose { .. }
+        | What::Asks(..)
+        | What::Turned(..)
         | What::Watcher(_) => Part::Always,
         What::Easing { .. } | What::BreachedAgain(_) | What::HoursEnded | What::WaitedFor { .. } => Part::Never,
     }

@@ -47,6 +47,7 @@ impl Happening {
                 Some(act.as_ref().map_or("run".to_owned(), |act| act.verb().to_string()))
             }
             What::StoodBack { act, .. } => Some(act.to_string()),
+            What::Asks(question, _) | What::Turned(question, _) => Some(question.action.word().to_owned()),
             _ => None,
         }
     }
@@ -55,6 +56,7 @@ impl Happening {
         match &self.what {
             What::Opened { grounds, .. }
             | What::Reminded(grounds)
+            | What::Asks(_, grounds)
             | What::Closed { grounds, .. }
             | What::Decided { grounds, .. } => Some(grounds),
             _ => None,
@@ -74,6 +76,7 @@ impl Happening {
     pub fn step(&self) -> Option<usize> {
         match &self.what {
             What::Decided { step, .. } => Some(*step),
+            What::Asks(question, _) | What::Turned(question, _) => Some(question.step),
             What::Came(CarriedOut { step, .. }) => *step,
             What::Announced(_, announced) | What::Calls(announced) => announced.step,
             _ => None,
@@ -86,6 +89,7 @@ impl Happening {
             What::Came(CarriedOut { outcome, .. }) => Some(outcome.came().to_string()),
             What::Decided { verdict, .. } => Some(verdict.word().to_owned()),
             What::Closed { why, .. } => Some(why.end().to_owned()),
+            What::Turned(_, turn) => Some(turn.came().to_string()),
             _ => None,
         }
     }
@@ -110,6 +114,8 @@ impl What {
             What::StoodBack { .. } => "stood back",
             What::LetLoose { .. } => "let loose",
             What::WaitedFor { .. } => "waited for",
+            What::Asks(..) => "asks",
+            What::Turned(..) => "turned",
             What::Watcher(_) => "watcher",
         }
     }
@@ -121,6 +127,7 @@ impl Verdict {
         match self {
             Verdict::Alert => "alert",
             Verdict::Act(_) => "act",
+            Verdict::Ask(..) => "ask",
             Verdict::Waits(_) => "waits",
             Verdict::Shadow(_) => "shadow",
             Verdict::Spared(_) => "spared",

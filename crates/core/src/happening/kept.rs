@@ -2,9 +2,23 @@
 
 use super::{CarriedOut, Happening, What};
 use crate::act::Verb;
-use crate::recording::Outcome;
+use crate::answer::Turn;
+use crate::recording::{Asked, Outcome};
 
 impl Happening {
+    /// What became of a question, for a recording; none for anything else, and for what follows from the time alone.
+    pub(crate) fn kept_of_asking(&self) -> Option<Asked> {
+        let (What::Turned(question, turn), Some(process)) = (&self.what, self.subject.lead()) else { return None };
+        let (answer, why) = match turn {
+            Turn::Shown(place, _) => (None, place.clone()),
+            Turn::Unasked(why, _) => (None, why.clone()),
+            Turn::Answered(answered, _) => (Some((answered.answer.to_string(), answered.by.uid)), String::new()),
+            Turn::TurnedDown(..) | Turn::Unanswered | Turn::Withdrawn(_) => return None,
+        };
+        let (pid, start, verb) = (process.id.pid, process.id.start, question.action.word().to_owned());
+        Some(Asked { at: self.at, pid, start, verb, came: turn.came().to_string(), answer, why })
+    }
+
     /// What came of an act, for a recording; none for anything else.
     pub fn kept(&self) -> Option<Outcome> {
         let (What::Came(CarriedOut { act, outcome, .. }), Some(process)) = (&self.what, self.subject.lead()) else {

@@ -10,7 +10,7 @@ use crate::condition::Measure;
 use crate::decide::Verdict;
 use crate::rules::Action;
 use crate::severity::{Severity, Tone};
-use crate::units::{Value, scaled_duration};
+use crate::units::{Value, exact_duration, scaled_duration};
 
 /// What is seen of a case whose subject we have ended ourselves, which has been told by then.
 pub(crate) const ENDED_BY_US: &str = "ended by us";
@@ -97,6 +97,12 @@ impl Happening {
             What::LeftTheGroup { .. } => ("left", Tone::Notice, self.seen(zone)),
             What::StoodBack { .. } => ("hands", Tone::Notice, self.seen(zone)),
             What::LetLoose { .. } => ("resumed", Tone::Warning, self.seen(zone)),
+            What::Asks(_, grounds) => (
+                "asked",
+                grounds.severity.into(),
+                format!("{}; {}{next}", self.seen(zone), field_words(grounds.measure.as_ref(), "is")),
+            ),
+            What::Turned(_, turn) => (turn.word(), turn.tone(), format!("{}{next}", self.seen(zone))),
             What::WaitedFor { by } => (
                 "waited for",
                 Tone::Warning,
@@ -145,7 +151,7 @@ impl Happening {
     }
 
     /// What the record tells people of it, and most lines as well.
-    pub(super) fn seen(&self, zone: &TimeZone) -> String {
+    pub(crate) fn seen(&self, zone: &TimeZone) -> String {
         let rule = self.rule.as_deref().unwrap_or_default();
         let next = self.next.words(zone);
         match &self.what {
@@ -169,6 +175,10 @@ impl Happening {
                 "by somebody who left no record of it: suspended again for the rest of its time".to_owned()
             }
             What::LetLoose { again: false } => format!("it does not stay suspended: its ladder goes on{next}"),
+            What::Asks(question, _) => {
+                format!("{} is asked for {}", question.person.1, exact_duration(question.window))
+            }
+            What::Turned(question, turn) => turn.seen(question, zone),
             What::Watcher(news) => news.seen(self.rule.as_deref().unwrap_or("a rule")),
             What::Announced(..)
             | What::Calls(_)
@@ -184,7 +194,7 @@ impl Happening {
         let next = self.next.words(zone);
         match verdict {
             Verdict::Alert => format!("{rule}: {}{next}", field_words(measure, "is")),
-            Verdict::Act(_) | Verdict::Waits(_) => format!("{action}{next}"),
+            Verdict::Act(_) | Verdict::Ask(..) | Verdict::Waits(_) => format!("{action}{next}"),
             Verdict::Shadow(_) => format!("would {action}; {}{next}", field_words(measure, "is")),
             Verdict::Spared(why) => format!("would {action}, but it is protected: {why}{next}"),
             Verdict::OverBudget(_) => {
@@ -205,7 +215,7 @@ impl Happening {
 fn decided(verdict: &Verdict, severity: Severity) -> Option<(&'static str, Tone)> {
     Some(match verdict {
         // What came of it tells itself; what waits is told by the trail's own line.
-        Verdict::Act(_) | Verdict::Waits(_) => return None,
+        Verdict::Act(_) | Verdict::Ask(..) | Verdict::Waits(_) => return None,
         Verdict::Alert => ("alert", severity.into()),
         Verdict::Shadow(_) => ("shadow", Tone::Notice),
         Verdict::Spared(_) => ("spared", Tone::Notice),

@@ -3,6 +3,7 @@
 //! The record of the trail is made in `record`, the line for people in `line`, the object for programs in `json`, what a
 //! recording keeps in `kept`. A new kind of happening is one variant of [`What`], and what the compiler then asks for.
 
+mod asking;
 mod effect;
 mod json;
 mod kept;
@@ -20,10 +21,11 @@ pub use news::News;
 pub use record::Scribe;
 
 use crate::act::{Act, Originals, Outcome};
+use crate::answer::{Question, Turn};
 use crate::audit::Wording;
 use crate::condition::Measure;
 use crate::decide::Verdict;
-use crate::judge::{Case, Closing, Points};
+use crate::judge::{Case, Closing, Points, Wait};
 use crate::model::{Process, ProcessId};
 use crate::rules::{Action, Rule, RuleName};
 use crate::severity::Severity;
@@ -209,6 +211,10 @@ pub enum What {
         /// The waiting process.
         by: u32,
     },
+    /// The person whose program it is is about to be asked before a step.
+    Asks(Box<Question>, Box<Grounds>),
+    /// What became of a question.
+    Turned(Box<Question>, Turn),
     /// About the watcher itself.
     Watcher(News),
 }
@@ -232,7 +238,7 @@ pub struct CarriedOut {
     pub assumed: bool,
     /// What is said beyond that.
     pub remark: Option<String>,
-    /// In the words of the person who did it.
+    /// Why, in the words of the person who did it; of what was answered, who has.
     pub because: Option<String>,
 }
 
@@ -313,12 +319,23 @@ impl Subject {
 impl Next {
     /// What comes next in a case, counted from `at`.
     pub fn of(case: &Case, rule: &Rule, at: Timestamp) -> Next {
-        let due = |left| at.checked_add(left).unwrap_or(at);
-        let regular = case.upcoming(rule).map(|(step, left)| (step.action, due(left), left));
+        let due = |action: Action, left| {
+            let due = at.checked_add(left).unwrap_or(at);
+            match case.ladder.wait {
+                Wait::Until { over, anew } if action.is_act() => {
+                    let again = if anew { rule.lasting } else { Duration::ZERO };
+                    due.max(over.1.checked_add(again).unwrap_or(over.1))
+                }
+                _ => due,
+            }
+        };
+        let regular = case.upcoming(rule).map(|(step, left)| (step.action, due(step.action, left), left));
         let again = case.ladder.owed.iter().min_by_key(|owed| owed.from.1);
         let again = again.and_then(|owed| Some((rule.ladder.get(owed.step)?.action, owed.from.1)));
         match (regular, again) {
             (regular, Some((action, at))) if regular.is_none_or(|(_, due, _)| at < due) => Next::Again { action, at },
+            // Until when somebody is asked has been told.
+            (Some((action, ..)), _) if action.is_act() && case.ladder.wait == Wait::Answer => Next::Unsaid,
             // What is due at this very moment says so itself.
             (Some((Action::Alert, _, left)), _) if left.is_zero() => Next::Unsaid,
             (Some((action, at, _)), _) => Next::Step { action, at },

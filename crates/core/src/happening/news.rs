@@ -159,7 +159,12 @@ impl News {
                 ToldWord::GivenUp => ("untold", Tone::Warning, self.seen(rule)),
                 ToldWord::Down => ("down", Tone::Critical, self.seen(rule)),
                 ToldWord::Back => ("told", Tone::Notice, self.seen(rule)),
-                ToldWord::Begun | ToldWord::Taken | ToldWord::Sent | ToldWord::Other(_) => return None,
+                ToldWord::Begun
+                | ToldWord::Taken
+                | ToldWord::Sent
+                | ToldWord::Shown
+                | ToldWord::NotShown
+                | ToldWord::Other(_) => return None,
             },
             News::Unheard(..) => ("down", Tone::Critical, self.seen(rule)),
             News::NoFigures(_) => ("figures", Tone::Notice, self.seen(rule)),

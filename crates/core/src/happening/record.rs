@@ -6,9 +6,10 @@ use jiff::tz::TimeZone;
 
 use super::{Announced, CarriedOut, Grounds, Group, Happening, Next, Over, Subject, What};
 use crate::act::{Act, Came, Only, Outcome, Verb};
+use crate::answer::{Question, Turn};
 use crate::audit::{
-    ActionRecord, Draft, Evidence, GroupRecord, JudgedWord, Kind, NextRecord, ResultRecord, SubjectRecord, ToldRecord,
-    Who,
+    ActionRecord, AnswerRecord, Draft, Evidence, GroupRecord, JudgedWord, Kind, NextRecord, ResultRecord,
+    SubjectRecord, ToldRecord, Who,
 };
 use crate::command_lines::CommandLines;
 use crate::condition::Measure;
@@ -78,6 +79,12 @@ impl Scribe {
             What::Opened { wording, .. } => Some((**wording).clone()),
             _ => None,
         };
+        let answer = match &happening.what {
+            What::Turned(_, Turn::Answered(answered, _) | Turn::TurnedDown(answered, _)) => {
+                Some(AnswerRecord { answer: answered.answer.clone(), by: answered.by.clone() })
+            }
+            _ => None,
+        };
         let told = |(outcome, took): (Came, Option<Duration>)| ResultRecord {
             outcome,
             seen: happening.seen(&self.zone),
@@ -92,6 +99,7 @@ impl Scribe {
             result: result.map(told),
             next: next(happening.next),
             wording,
+            answer,
             ..self.plain(happening.at, kind)
         })
     }
@@ -140,6 +148,13 @@ fn parts(what: &What) -> Option<Parts> {
         What::Measured(_) => doing(told(Kind::Effect, Came::Effect), Verb::Lower),
         What::LeftTheGroup { .. } => told(Kind::Left, Came::Left),
         What::StoodBack { act, .. } => doing(told(Kind::StoodBack, Came::StoodBack), act.clone()),
+        What::Asks(question, grounds) => {
+            Parts { action: Some(asking(question)), ..rests(told(Kind::Asked, Came::Asked), grounds) }
+        }
+        What::Turned(question, turn) => {
+            let kind = if matches!(turn, Turn::Shown(..)) { Kind::Asked } else { Kind::Answer };
+            Parts { action: Some(asking(question)), ..told(kind, turn.came()) }
+        }
         What::LetLoose { .. } => doing(told(Kind::Superseded, Came::LetLoose), Verb::Resume),
         What::Watcher(news) => {
             let (kind, came) = news.recorded()?;
@@ -159,6 +174,11 @@ fn intent(word: ActionRecord, announced: &Announced) -> Parts {
     };
     let evidence = announced.grounds.as_deref().map(Evidence::from);
     Parts { kind: Kind::Intent, evidence, action: Some(action), result: None }
+}
+
+/// The step that is asked about.
+fn asking(question: &Question) -> ActionRecord {
+    ActionRecord { ask: Some(question.window.as_secs_f64()), ..of_step(question.action, question.step) }
 }
 
 /// Where niceness is not touched, what is recorded as set is what it was.
@@ -184,7 +204,7 @@ fn came(undo: bool, outcome: &Outcome) -> Kind {
 fn decided(verdict: &Verdict) -> Option<(Kind, Came)> {
     Some(match verdict {
         // The intent and the outcome tell of it; what waits is told by the trail's own line.
-        Verdict::Act(_) | Verdict::Waits(_) => return None,
+        Verdict::Act(_) | Verdict::Ask(..) | Verdict::Waits(_) => return None,
         Verdict::Alert => (Kind::Alert, Came::Shown),
         Verdict::Shadow(_) => (Kind::Shadow, Came::Would),
         Verdict::Spared(_) => (Kind::Spared, Came::Spared),

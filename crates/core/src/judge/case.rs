@@ -29,6 +29,18 @@ pub enum Closing {
     RuleGone,
 }
 
+impl Closing {
+    /// Why nothing is done in it any more.
+    pub(crate) fn in_words(self) -> &'static str {
+        match self {
+            Closing::Calm => "it is calm",
+            Closing::Ended => "it has ended",
+            Closing::Left => "the rule no longer covers it",
+            Closing::RuleGone => "its rule is no longer watched with, or means something else now",
+        }
+    }
+}
+
 /// The readings that lead to a breach, the newest last.
 pub type Points = VecDeque<(Timestamp, Option<Value>)>;
 

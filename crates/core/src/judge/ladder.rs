@@ -29,6 +29,8 @@ pub struct Ladder {
     pub budget: Allowance,
     /// Steps that could not be taken: they stay due.
     pub owed: Vec<Owed>,
+    /// What the steps that act wait for, the breach going on.
+    pub wait: Wait,
     /// The step that outcomes are awaited of, and on whom it was taken so far.
     pub(super) trying: usize,
     taken_on: BTreeSet<ProcessId>,
@@ -38,6 +40,23 @@ pub struct Ladder {
     pub(super) still: Duration,
     /// Breached time since it had last stood still for longer than `lasting`; `None` where it never has.
     since_still: Option<Duration>,
+}
+
+/// What the steps of a ladder that act wait for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Wait {
+    /// Nothing.
+    #[default]
+    Nothing,
+    /// For what somebody answers who is asked.
+    Answer,
+    /// Until then, on the monotonic clock and in wall-clock time.
+    Until {
+        /// When it is over.
+        over: (Duration, Timestamp),
+        /// Whether the breach has to hold for `lasting` once more then.
+        anew: bool,
+    },
 }
 
 /// A step that could not be taken on everybody, and is tried again as long as the breach holds.
@@ -211,6 +230,28 @@ impl Ladder {
     pub(super) fn bar(&mut self) {
         let interval = self.needs_an_interval();
         self.footing = Footing::Lasting { held: Duration::ZERO, barred: true, interval };
+    }
+
+    /// Whether steps that act wait.
+    pub(super) fn holds_back(&mut self, now: Duration) -> bool {
+        match self.wait {
+            Wait::Nothing => return false,
+            Wait::Until { over, .. } if over.0 <= now => {
+                self.wait = Wait::Nothing;
+                return false;
+            }
+            Wait::Until { anew: true, .. } => self.bar(),
+            Wait::Answer | Wait::Until { .. } => {}
+        }
+        true
+    }
+
+    /// What it waited for is there: that step is due at once, also where it was to be tried again later.
+    pub(super) fn go_on(&mut self, step: usize, now: &Moment) {
+        self.wait = Wait::Nothing;
+        for owed in self.owed.iter_mut().filter(|owed| owed.step == step) {
+            owed.from = (now.monotonic, now.wall);
+        }
     }
 
     fn needs_an_interval(&self) -> bool {

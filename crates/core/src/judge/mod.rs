@@ -24,7 +24,7 @@ pub use case::{Case, Closing, MOST_POINTS, Points};
 use covers::Covers;
 pub use event::{Event, Tick};
 use ladder::Fate;
-pub use ladder::{Allowance, Ladder, Owed};
+pub use ladder::{Allowance, Ladder, Owed, Wait};
 use members::Covered;
 pub use pace::Pace;
 use processes::{Findings, Windows};
@@ -202,6 +202,11 @@ impl Judge {
     /// The processes that a rule has a story with.
     pub(crate) fn followed(&self) -> impl Iterator<Item = ProcessId> {
         self.watched.iter().flat_map(|watched| watched.state.followed())
+    }
+
+    /// The processes that one rule has a story with.
+    pub(crate) fn followed_by(&self, rule: &RuleName) -> impl Iterator<Item = ProcessId> {
+        self.watched(rule).into_iter().flat_map(|watched| watched.state.followed())
     }
 
     /// A rule that is watched with.
@@ -395,6 +400,21 @@ impl Judge {
     /// the last sample. Whether it was taken on nobody, and all its outcomes are in.
     pub fn hindered(&mut self, case: u64) -> bool {
         self.with(case, |case, now| case.ladder.one_outcome(Fate::Hindered, None, now)).unwrap_or(false)
+    }
+
+    /// Something is in force for a case that closing will have to undo.
+    pub(crate) fn has_effect(&mut self, case: u64) {
+        self.with(case, |case, _| case.ladder.has_effect = true);
+    }
+
+    /// Has the steps of a case that act wait.
+    pub(crate) fn wait(&mut self, case: u64, wait: Wait) {
+        self.with(case, |case, _| case.ladder.wait = wait);
+    }
+
+    /// What that step of a case has waited for is there.
+    pub(crate) fn go_on(&mut self, case: u64, step: usize) {
+        self.with(case, |case, now| case.ladder.go_on(step, now));
     }
 
     fn with<T>(&mut self, number: u64, change: impl FnOnce(&mut Case, &Moment) -> T) -> Option<T> {

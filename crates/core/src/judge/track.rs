@@ -338,6 +338,9 @@ fn next_step(rule: &Rule, case: &mut Case, seen: &Seen<'_>, memory: &mut Memory,
         case.ladder.bar();
         return;
     }
+    if step.action.is_act() && case.ladder.holds_back(seen.moment.monotonic) {
+        return;
+    }
     let held_up = !case.ladder.is_firm() || seen.hand == Hand::Acting || !seen.in_hours;
     if held_up || case.ladder.clock < step.at || (step.action.is_act() && !seen.settled) {
         return;
@@ -352,11 +355,10 @@ fn try_again(rule: &Rule, case: &mut Case, seen: &Seen<'_>, memory: &mut Memory,
     if !case.ladder.is_steady(rule.lasting) || seen.hand == Hand::Acting || !seen.in_hours {
         return;
     }
+    let acts = seen.settled && !case.ladder.holds_back(seen.moment.monotonic);
     let may = |step: usize| {
         let step = rule.ladder.get(step);
-        step.is_some_and(|step| {
-            step.hours.covers(seen.moment.wall, seen.zone) && (!step.action.is_act() || seen.settled)
-        })
+        step.is_some_and(|step| step.hours.covers(seen.moment.wall, seen.zone) && (!step.action.is_act() || acts))
     };
     if let Some(step) = case.ladder.tried_again(seen.moment.monotonic, may) {
         take(rule, case, step, seen, memory, events);

@@ -12,7 +12,7 @@ mod write;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-pub use ours::{Ours, Outcome, identities};
+pub use ours::{Asked, Ours, Outcome, identities};
 pub use read::{ReadError, Replay};
 pub use write::Writer;
 

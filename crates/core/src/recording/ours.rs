@@ -26,6 +26,9 @@ pub struct Ours {
     /// PIDs of its helpers, which were not judged.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub helpers: BTreeSet<u32>,
+    /// What became of its questions since the sample before.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub asked: Vec<Asked>,
     /// What came of its acts since the sample before.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub outcomes: Vec<Outcome>,
@@ -54,16 +57,44 @@ pub struct Outcome {
     pub outcome: String,
 }
 
+/// What became of a question about a process.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Asked {
+    /// When it was known.
+    pub at: Timestamp,
+    /// The process.
+    pub pid: u32,
+    /// Its start time, clock ticks since boot.
+    pub start: u64,
+    /// The act that was asked about.
+    #[serde(rename = "do")]
+    pub verb: String,
+    /// What became of it, as in the audit trail.
+    pub came: String,
+    /// What was answered, and the user ID that the answer came with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answer: Option<(String, u32)>,
+    /// Where it was shown, or why it could not be.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub why: String,
+}
+
 impl Ours {
     /// Whether there is nothing to tell.
     pub fn is_empty(&self) -> bool {
         let none = self.suspended.is_empty() && self.busy.is_empty() && self.back.is_empty() && self.helpers.is_empty();
-        none && self.outcomes.is_empty()
+        none && self.asked.is_empty() && self.outcomes.is_empty()
     }
 
     /// The same with texts made harmless and counts bounded.
     pub(super) fn checked(mut self) -> Ours {
         self.outcomes.truncate(MOST_OUTCOMES);
+        self.asked.truncate(MOST_OUTCOMES);
+        for asked in &mut self.asked {
+            for words in [&mut asked.verb, &mut asked.came, &mut asked.why] {
+                *words = text::clean(words.as_bytes());
+            }
+        }
         for outcome in &mut self.outcomes {
             for words in [&mut outcome.app, &mut outcome.owner, &mut outcome.verb, &mut outcome.outcome] {
                 *words = text::clean(words.as_bytes());

@@ -3,6 +3,7 @@
 //! Every rule is taken for armed. An act is taken for done: who is terminated has no readings from then on, who is
 //! suspended none until he is resumed.
 
+mod asking;
 mod compare;
 mod story;
 mod vary;
@@ -39,6 +40,8 @@ pub struct RuleSum {
     pub alerts: u32,
     /// Acts by their word, each on one process.
     pub acts: BTreeMap<&'static str, u32>,
+    /// Times somebody would have been asked first.
+    pub asked: u32,
     /// Different subjects.
     pub subjects: BTreeSet<String>,
     /// Cases that were calm by themselves before a further step came.
@@ -87,6 +90,8 @@ pub struct Rehearsal {
     just_suspended: Vec<ProcessId>,
     /// Acts that are taken for done while the watcher that recorded was still at them: in which case, and on whom.
     at_it: Vec<(u64, ProcessId)>,
+    /// What is asked, and when that was.
+    asked: asking::Asked,
     /// What happened at the latest sample.
     told: Vec<Happening>,
     stories: BTreeMap<u64, Story>,
@@ -123,6 +128,7 @@ impl Rehearsal {
             gone: BTreeSet::new(),
             just_suspended: Vec::new(),
             at_it: Vec::new(),
+            asked: asking::Asked::default(),
             told: Vec::new(),
             stories: BTreeMap::new(),
             hits: Vec::new(),
@@ -216,6 +222,7 @@ impl Rehearsal {
             did: std::mem::take(&mut self.just_suspended).into_iter().filter(did).collect(),
         };
         let beside = Beside { recorded, helpers: ours.helpers.clone(), ..Beside::default() };
+        self.answer_as_recorded(snapshot, ours);
         let due = self.dispatcher.step(now, Input::Time);
         self.follow(due, snapshot);
         let commands = self.dispatcher.step(now, Input::Sample(snapshot, &beside));
@@ -244,12 +251,17 @@ impl Rehearsal {
                     let done = Done { commission: *commission, outcome, took: Duration::ZERO, announced: true };
                     Input::Acted(Box::new(done))
                 }
+                Command::Ask(asking) => {
+                    self.asked.put(&asking, snapshot.moment);
+                    continue;
+                }
                 Command::Run(call) => Input::Ran(call, Came::Ran(String::new())),
                 Command::Keep(_)
                 | Command::Fix(_)
                 | Command::Release(_)
                 | Command::Dismiss(_)
                 | Command::Read(_)
+                | Command::Heard(..)
                 | Command::Reply(..) => continue,
             };
             commands.extend(self.dispatcher.step(snapshot.moment, next));
@@ -307,6 +319,16 @@ impl Rehearsal {
                 self.step(number, at, StepWord::Reminded, String::new());
             }
             What::HoursEnded => self.step(number, at, StepWord::HoursEnded, String::new()),
+            What::Asks(question, _) => {
+                if let Some(sum) = self.sum(happening) {
+                    (sum.asked, sum.alerts) = (sum.asked + 1, sum.alerts + 1);
+                }
+                let word = StepWord::Asked(question.action, question.window);
+                self.step(number, at, word, question.person.1.clone());
+            }
+            What::Turned(_, turn) if turn.is_the_end() => {
+                self.step(number, at, StepWord::Turned(happening.seen(&self.zone.clone())), String::new());
+            }
             What::Closed { why, grounds } => {
                 let Some(story) = self.stories.get_mut(&number) else { return };
                 story.close(at, *why, grounds);
@@ -349,7 +371,7 @@ impl Rehearsal {
             Verdict::Spared(why) => StepWord::HeldBack(action, why.clone()),
             Verdict::OverBudget(action) => StepWord::HeldBack(*action, "the budget is spent".to_owned()),
             // In a rehearsal everything can be recorded.
-            Verdict::Waits(_) => return,
+            Verdict::Ask(..) | Verdict::Waits(_) => return,
             Verdict::Capped(action, _) => {
                 StepWord::HeldBack(*action, "the most acts in an hour are reached".to_owned())
             }
@@ -364,7 +386,7 @@ impl Rehearsal {
                     sum.alerts += u32::from(first);
                 }
                 Verdict::Spared(_) | Verdict::OverBudget(_) | Verdict::Capped(..) => sum.held_back += 1,
-                Verdict::Waits(_) | Verdict::Overtaken { .. } | Verdict::StandingBack { .. } => {}
+                Verdict::Ask(..) | Verdict::Waits(_) | Verdict::Overtaken { .. } | Verdict::StandingBack { .. } => {}
             }
         }
         let whom = match &happening.subject {

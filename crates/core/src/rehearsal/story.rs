@@ -21,6 +21,10 @@ pub enum StepWord {
     Reminded,
     /// It was done.
     Done(Action),
+    /// The person whose program it is was asked first, for so long.
+    Asked(Action, Duration),
+    /// What became of that.
+    Turned(String),
     /// It was not done: why.
     HeldBack(Action, String),
     /// The hours were over.

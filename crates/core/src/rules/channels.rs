@@ -13,7 +13,7 @@ use super::section::{Section, Source};
 use super::telling::known;
 use crate::diag::Diagnostic;
 use crate::telling::{
-    Channel, Collector, Hook, Mail, Over, PLACEHOLDERS, Pace, SECRET, Secure, Server, Telling, To, Url,
+    Channel, Collector, Desk, Hook, Mail, Over, PLACEHOLDERS, Pace, SECRET, Secure, Server, Telling, To, Url,
     unknown_placeholders,
 };
 use crate::text::{clean, nearest};
@@ -31,7 +31,12 @@ const MOST_ADDRESSES: usize = 32;
 const AT_MOST: u32 = 20;
 
 /// What others call the ways to people.
-const WORDS_OF_OTHERS: [(&str, &str); 15] = [
+const WORDS_OF_OTHERS: [(&str, &str); 20] = [
+    ("desktop", "desk"),
+    ("notification", "desk"),
+    ("notice", "desk"),
+    ("user", "desk"),
+    ("owner", "desk"),
     ("syslog", "log"),
     ("journal", "log"),
     ("journald", "log"),
@@ -70,6 +75,11 @@ pub(super) fn channels(source: &mut Source<'_>, section: &Section<'_>, hours: &N
                 Diagnostic::at(section.place(), format!("there are more than {MOST} channels"), "one too many")
                     .help("one channel can be named by any number of `[[tell]]`"),
             );
+        } else if matches!(to, Some(To::Desk(_))) && telling.desk().is_some() {
+            let place = section.get("to").map_or_else(|| section.place(), Spanned::span);
+            let title = "there is more than one channel to people's desks";
+            let help = "everybody has one desk: name the one channel in each `[[tell]]`";
+            source.error(Diagnostic::at(place, title, "one too many").help(help));
         } else if let (Some(name), Some(to)) = (name, to) {
             others.extend(otherwise.as_ref().map(|other| (name.clone(), other.value.clone(), other.span.clone())));
             let otherwise = otherwise.map(|other| other.value);
@@ -81,6 +91,9 @@ pub(super) fn channels(source: &mut Source<'_>, section: &Section<'_>, hours: &N
             let title = "a channel cannot stand in for itself";
             source
                 .error(Diagnostic::at(place, title, "the same").help("name another channel, or leave `otherwise` out"));
+        } else if telling.desk().is_some_and(|(desk, _)| desk.name == other) {
+            let title = "nobody at a desk stands in for a channel: there each is told of his own programs only";
+            source.error(Diagnostic::at(place, title, "not that one").help("name another channel"));
         } else {
             known(source, telling, &other, &place);
         }
@@ -147,6 +160,7 @@ fn to(source: &mut Source<'_>, section: &Section<'_>, word: &str) -> Option<To> 
         }
         "mail" => mail(source, section).map(|mail| To::Mail(Box::new(mail))),
         "hook" => hook(source, section).map(|hook| To::Hook(Box::new(hook))),
+        "desk" => Some(To::Desk(Desk { terminals: source.flag(section, "terminals").unwrap_or_default() })),
         _ => Some(To::Log),
     }
 }

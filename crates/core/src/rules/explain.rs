@@ -1,6 +1,6 @@
 //! A rule said back in plain sentences.
 
-use super::{Action, Pick, Rule, Step};
+use super::{Action, Pick, Rule, Step, Unasked};
 use crate::condition::InWords;
 use crate::severity::Severity;
 use crate::subject::Judged;
@@ -16,6 +16,7 @@ pub fn explain(rule: &Rule, telling: &Telling) -> Vec<Sentence> {
     let mut all: Vec<Sentence> = vec![("whom", whom(rule)), ("when", when(rule))];
     let steps = rule.ladder.iter().map(|step| ("then", then(step, rule)));
     all.extend(steps);
+    all.extend(asking(rule).map(|asking| ("asked", asking)));
     let calm = match &rule.calm {
         Some(calm) => InWords(calm).to_string(),
         None => "that is over".to_owned(),
@@ -113,6 +114,24 @@ fn when(rule: &Rule) -> String {
     format!("{}, {lasting}, {hours}", InWords(&rule.breach))
 }
 
+/// What the person may decide who is asked, and what becomes of it if he cannot be.
+fn asking(rule: &Rule) -> Option<String> {
+    if !rule.asks() {
+        return None;
+    }
+    let keep = match rule.keep {
+        Some(keep) => format!("may let it run for {}", keep),
+        None => "may not let it run".to_owned(),
+    };
+    let unasked = match rule.unasked {
+        Unasked::GoOn => "the step is taken all the same",
+        Unasked::Leave => "the step is not taken before somebody can be",
+    };
+    Some(format!(
+        "the person whose program it is, at a desk: {keep}, may have it suspended for 5m or ended at once; if nobody can be asked {unasked}"
+    ))
+}
+
 fn then(step: &Step, rule: &Rule) -> String {
     let at =
         if step.at.is_zero() { "at once".to_owned() } else { format!("after {} of breach", exact_duration(step.at)) };
@@ -135,5 +154,6 @@ fn then(step: &Step, rule: &Rule) -> String {
         Pick::Newest => " (the newest)",
     };
     let hours = if step.hours.is_always() { String::new() } else { format!(", only in the hours `{}`", step.hours) };
-    format!("{at} {what}{pick}{hours}")
+    let asked = step.ask.map(|ask| format!(", after whose it is was asked for {}", exact_duration(ask)));
+    format!("{at} {what}{pick}{hours}{}", asked.unwrap_or_default())
 }

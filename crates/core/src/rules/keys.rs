@@ -5,7 +5,7 @@ mod telling;
 
 use serde_json::{Map, Value, json};
 
-use super::Pick;
+use super::{Pick, Unasked};
 use crate::command_lines::CommandLines;
 use crate::severity::Severity;
 use crate::subject::Judged;
@@ -189,6 +189,16 @@ pub static RULE: Table = Table {
             Wants::Table(&BUDGET),
             "`{ cases = 3, per = \"1h\" }`: so many cases of one subject are acted upon in a sliding time; past that people are told, as critical, and nothing is done",
         ),
+        key(
+            "keep",
+            Wants::Table(&KEEP),
+            "`{ for = \"30m\", times = 2 }`: who is asked before a step may let it run for so long, so many times in a case; without it, not at all ([asking](#asking-first))",
+        ),
+        key(
+            "unasked",
+            Wants::Words(|| Unasked::ALL.map(Unasked::words).to_vec()),
+            "what becomes of a step before which nobody can be asked: `\"go on\"` (default), it is taken; `\"leave\"`, it waits until somebody can",
+        ),
         key("ladder", Wants::Tables(&STEP), "the steps, in order of `at`; an alert at once, if not given"),
     ],
 };
@@ -207,6 +217,11 @@ pub static STEP: Table = Table {
             "of `terminate`: by force after that time, 1 s to 10 minutes; without it never",
         ),
         key("hours", Wants::Text, "when, on top of the rule's own hours"),
+        key(
+            "ask",
+            Wants::Duration,
+            "of what does something to a program: the person whose it is is asked for so long before it, 5 s to 10 minutes ([asking](#asking-first))",
+        ),
         key("run", Wants::List, "of `run`: an absolute program and its arguments; no shell"),
     ],
 };
@@ -227,6 +242,14 @@ pub(super) static BUDGET: Table = Table {
     keys: &[
         at(Place::Needed, key("cases", Wants::Whole(1, 1000), "so many")),
         at(Place::Needed, key("per", Wants::Duration, "a sliding time")),
+    ],
+};
+
+pub(super) static KEEP: Table = Table {
+    name: "keep",
+    keys: &[
+        at(Place::Needed, key("for", Wants::Duration, "by one answer, at most 24 hours")),
+        at(Place::Needed, key("times", Wants::Whole(1, 100), "so many times in a case")),
     ],
 };
 
@@ -283,12 +306,13 @@ pub(super) static KNOWN: Table = Table {
 };
 
 /// Every table that has keys of its own, with its heading in the help.
-pub const TABLES: [(&str, &Table); 13] = [
+pub const TABLES: [(&str, &Table); 14] = [
     ("the file", &FILE),
     ("[[rule]]", &RULE),
     ("a step of ladder", &STEP),
     ("again", &AGAIN),
     ("budget", &BUDGET),
+    ("keep", &KEEP),
     ("[cap]", &CAP),
     ("[protect]", &PROTECT),
     ("[lookback]", &LOOKBACK),

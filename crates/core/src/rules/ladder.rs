@@ -9,7 +9,7 @@ use toml::de::DeValue;
 use super::keys::{self, Reading};
 use super::options::{self, Names};
 use super::section::{Section, Source};
-use super::{Action, Step};
+use super::{Action, Step, asking};
 use crate::diag::Diagnostic;
 use crate::subject::Judged;
 use crate::text::nearest;
@@ -130,7 +130,8 @@ fn step(source: &mut Source<'_>, section: &Section<'_>, names: &Names, judge: Ju
             );
         }
     }
-    Some(Step { at: at?, action, hours, run: run.unwrap_or_default().into() })
+    let ask = asking::ask(source, section, action, judge);
+    Some(Step { at: at?, action, hours, ask, run: run.unwrap_or_default().into() })
 }
 
 /// The program of a `run` step: an absolute path and fixed arguments, no shell.

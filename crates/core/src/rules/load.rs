@@ -12,8 +12,8 @@ use super::options::Names;
 use super::section::{Section, Source};
 use super::wording::wording;
 use super::{
-    Action, Again, Audit, Budget, Cap, FORMAT, Hours, Lookback, Pick, Rule, RuleSet, Severity, Step, channels, checkup,
-    figures, keeping, ladder, options, telling,
+    Action, Again, Audit, Budget, Cap, FORMAT, Hours, Keep, Lookback, Pick, Rule, RuleSet, Severity, Step, Unasked,
+    asking, channels, checkup, figures, keeping, ladder, options, telling,
 };
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
@@ -274,6 +274,8 @@ struct Given {
     again: Option<Again>,
     budget: Option<Budget>,
     pick: Option<Pick>,
+    keep: Option<Keep>,
+    unasked: Option<Unasked>,
     ladder: Option<Vec<Step>>,
 }
 
@@ -300,6 +302,8 @@ impl Given {
         set(&mut rule.again, self.again);
         put(&mut rule.budget, self.budget);
         set(&mut rule.pick, self.pick);
+        put(&mut rule.keep, self.keep);
+        set(&mut rule.unasked, self.unasked);
         set(&mut rule.ladder, self.ladder);
     }
 }
@@ -324,8 +328,10 @@ fn keys(
     let again = options::again(source, section, breach.as_ref().or(before));
     let budget = options::budget(source, section);
     let pick = options::pick(source, section);
+    let keep = asking::keep(source, section);
+    let unasked = asking::unasked(source, section);
     let ladder = section.get("ladder").map(|_| ladder::ladder(source, section, names, judge));
-    Given { note, covers, breach, lasting, calm, severity, armed, hours, again, budget, pick, ladder }
+    Given { note, covers, breach, lasting, calm, severity, armed, hours, again, budget, pick, keep, unasked, ladder }
 }
 
 fn rule(
@@ -359,6 +365,8 @@ fn rule(
         again: Again::default(),
         budget: None,
         pick: Pick::All,
+        keep: None,
+        unasked: Unasked::default(),
         ladder: vec![Step::new(Duration::ZERO, Action::Alert)],
         windows: Vec::new(),
         file: place,

@@ -17,7 +17,7 @@ impl RuleSet {
         let parts = (
             (&*rule.name, rule.judge, shown(&rule.covers), rule.breach.to_string(), rule.lasting, shown(&rule.calm)),
             (rule.severity, rule.armed, &rule.hours, &rule.again, rule.budget, rule.pick, &rule.ladder),
-            (&rule.windows, self.every),
+            (&rule.windows, self.every, rule.keep, rule.unasked),
         );
         Meaning(hex(&Sha256::digest(format!("{parts:?}"))))
     }

@@ -1,5 +1,6 @@
 //! Rules: what is too much, for how long, and what is done about it, mildest first.
 
+mod asking;
 mod channels;
 mod checkup;
 mod explain;
@@ -22,6 +23,7 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
+pub use asking::{Keep, Unasked};
 pub use explain::{Sentence, explain};
 pub use figures::Figures;
 pub use hours::{Hours, Span};
@@ -101,6 +103,10 @@ pub struct Rule {
     pub budget: Option<Budget>,
     /// On whom of a group or of the machine's processes it acts.
     pub pick: Pick,
+    /// How far the person whose program it is may let it run.
+    pub keep: Option<Keep>,
+    /// What becomes of a step before which nobody can be asked.
+    pub unasked: Unasked,
     /// What is done, by breached time.
     pub ladder: Vec<Step>,
     /// The windows that its functions over time read.
@@ -180,6 +186,8 @@ pub struct Step {
     pub action: Action,
     /// When; on top of the rule's own hours.
     pub hours: Hours,
+    /// How long the person whose program it is is asked before it; not at all, if not given.
+    pub ask: Option<Duration>,
     /// The program of a `run` step, with its arguments.
     pub run: Arc<[String]>,
 }
@@ -187,7 +195,7 @@ pub struct Step {
 impl Step {
     /// A step at any hour.
     pub fn new(at: Duration, action: Action) -> Step {
-        Step { at, action, hours: Hours::default(), run: Arc::new([]) }
+        Step { at, action, hours: Hours::default(), ask: None, run: Arc::new([]) }
     }
 }
 

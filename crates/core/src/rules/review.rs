@@ -1,12 +1,12 @@
 //! What is worth a second look in rules that are sound as they are written.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use super::{Action, Hours, Rule, RuleSet};
+use super::{Action, Hours, Rule, RuleSet, Unasked};
 use crate::condition::{Comparison, Condition, InWords, Quantity, Range, Truth};
 use crate::facts::Facts;
-use crate::model::{Field, Snapshot};
+use crate::model::{Field, Process, Snapshot};
 use crate::protect::{Protections, says_whose};
 use crate::subject::Judged;
 use crate::telling::{Channel, To};
@@ -52,6 +52,7 @@ pub fn review(rules: &RuleSet, present: Option<Present<'_>>) -> Vec<Warning> {
         found.never(rule);
         found.calm(rule);
         found.everybody(rule);
+        found.asking(rule, rules);
         if let Some(present) = present {
             found.coverage(rule, present);
         }
@@ -284,6 +285,56 @@ impl Found {
         }
     }
 
+    /// Asking takes somebody to ask, and a way to him.
+    fn asking(&mut self, rule: &Rule, rules: &RuleSet) {
+        let is_desk =
+            |name: &String| rules.telling.channel(name).is_some_and(|channel| matches!(channel.to, To::Desk(_)));
+        let desk = rules.telling.of_rule(&rule.name).any(|tell| tell.by.iter().any(is_desk));
+        if rule.asks() && !desk {
+            let then = match rule.unasked {
+                Unasked::GoOn => "its steps are taken without",
+                Unasked::Leave => "the steps that ask are never taken",
+            };
+            self.say(
+                rule,
+                format!("it asks first, and no channel `desk` tells of it: nobody is asked, and {then}"),
+                "add `[[channel]]`, `name = \"owner\"`, `to = \"desk\"`, and it to a `[[tell]]`",
+            );
+        }
+        if !rule.asks() {
+            for (key, given) in [("keep", rule.keep.is_some()), ("unasked", rule.unasked != Unasked::default())] {
+                if given {
+                    let what = format!("`{key}` says what becomes of asking, and none of its steps asks");
+                    self.say(rule, what, "add `ask = \"60s\"` to a step, or leave it out");
+                }
+            }
+        }
+    }
+
+    /// Somebody who can be asked is one person, with a desk.
+    fn people(&mut self, rule: &Rule, covered: &[&Process]) {
+        if !rule.asks() {
+            return;
+        }
+        let root = covered.iter().find(|process| process.person() == 0);
+        let people: BTreeSet<u32> = covered.iter().map(|process| process.person()).collect();
+        let whole = matches!(rule.judge, Judged::Tree | Judged::Unit) && people.len() > 1;
+        if let Some(process) = root {
+            self.say(
+                rule,
+                format!("it asks first, and covers {}: nobody sits at a desk as root", process.label()),
+                "say in `where` whose programs are meant",
+            );
+        } else if whole {
+            let judged = rule.judge.with_article();
+            self.say(
+                rule,
+                format!("it asks first, and judges {judged}: where that is of several people, nobody is asked"),
+                "say in `where` whose programs are meant, or judge an `app`",
+            );
+        }
+    }
+
     fn coverage(&mut self, rule: &Rule, present: Present<'_>) {
         let machine = &present.snapshot.machine;
         let covered = present.snapshot.processes.iter().filter(|process| !process.has_ended()).filter(|process| {
@@ -313,6 +364,7 @@ impl Found {
             self.say(rule, "it covers nothing at present", "see `sophron list` for what programs are called here");
             return;
         }
+        self.people(rule, &covered);
         let acts = rule.ladder.iter().any(|step| step.action.is_act());
         let protected = covered.iter().filter_map(|process| {
             let reason = present.protections.reason(&Facts::new(process, machine))?;

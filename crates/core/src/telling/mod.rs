@@ -18,7 +18,7 @@ pub use otherwise::StandIn;
 pub use outbox::{Outbox, Trouble};
 pub use shape::{PLACEHOLDERS, shaped, unknown as unknown_placeholders};
 pub use tally::{Tally, Told};
-pub use ways::{Collector, Hook, Mail, Over, SECRET, Secure, Server, To, Url};
+pub use ways::{Collector, Desk, Hook, Mail, Over, SECRET, Secure, Server, To, Url};
 
 use crate::act::Came;
 use crate::audit::{Kind, Record};
@@ -129,6 +129,14 @@ impl Telling {
         self.tells.iter().filter(move |tell| tell.by.iter().any(|by| by == channel))
     }
 
+    /// The channel to people's desks; none where nobody is told at his.
+    pub fn desk(&self) -> Option<(&Channel, &Desk)> {
+        self.channels.iter().find_map(|channel| match &channel.to {
+            To::Desk(desk) => Some((channel, desk)),
+            _ => None,
+        })
+    }
+
     /// The tells by which people hear of a rule, as far as its name and its severity decide that.
     pub fn of_rule<'t>(&'t self, name: &'t str) -> impl Iterator<Item = &'t Tell> {
         self.tells.iter().filter(|tell| tell.names(name))
@@ -189,7 +197,9 @@ fn severity(record: &Record, rules: &RuleSet) -> Option<Severity> {
         | Kind::Superseded
         | Kind::Calm
         | Kind::Ended
-        | Kind::Left => Some(of_rule()),
+        | Kind::Left
+        | Kind::Answer => Some(of_rule()),
+        Kind::Asked if record.came() == Some(&Came::Asked) => Some(of_rule()),
         _ => None,
     }
 }

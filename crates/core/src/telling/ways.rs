@@ -12,6 +12,8 @@ use serde_json::Value;
 pub enum To {
     /// The machine's own log.
     Log,
+    /// The desk of the person whose program it is.
+    Desk(Desk),
     /// A log collector elsewhere.
     Collector(Collector),
     /// Electronic mail.
@@ -22,12 +24,13 @@ pub enum To {
 
 impl To {
     /// Every way's word.
-    pub const WORDS: [&str; 4] = ["log", "collector", "mail", "hook"];
+    pub const WORDS: [&str; 5] = ["log", "desk", "collector", "mail", "hook"];
 
     /// Its word, as in `to = "…"`.
     pub fn word(&self) -> &'static str {
         match self {
             To::Log => "log",
+            To::Desk(_) => "desk",
             To::Collector(_) => "collector",
             To::Mail(_) => "mail",
             To::Hook(_) => "hook",
@@ -37,7 +40,7 @@ impl To {
     /// Where it goes over the network; none where it stays on the machine.
     pub fn server(&self) -> Option<&Server> {
         match self {
-            To::Log => None,
+            To::Log | To::Desk(_) => None,
             To::Collector(collector) => Some(&collector.server),
             To::Mail(mail) => Some(&mail.server),
             To::Hook(hook) => Some(&hook.url.server),
@@ -47,7 +50,7 @@ impl To {
     /// Whether nobody on the way can read it, or pretend to be who takes it.
     pub fn is_encrypted(&self) -> bool {
         match self {
-            To::Log => true,
+            To::Log | To::Desk(_) => true,
             To::Collector(collector) => collector.over == Over::Tls,
             To::Mail(mail) => mail.secure != Secure::None,
             To::Hook(hook) => hook.url.is_https,
@@ -58,6 +61,13 @@ impl To {
     pub fn gives_receipts(&self) -> bool {
         !matches!(self, To::Collector(_))
     }
+}
+
+/// Notices in the graphical session of the person whose program it is.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Desk {
+    /// Whether he is asked at his terminals where he has no desktop.
+    pub terminals: bool,
 }
 
 /// A log collector: RFC 5424.

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use sophron_core::decide::{Circumstances, Decision, Ledger, Verdict, decide};
+use sophron_core::dispatch::Grants;
 use sophron_core::judge::{Judge, Tick};
 use sophron_core::model::ProcessId;
 use sophron_core::protect::Protections;
@@ -48,8 +49,14 @@ fn verdicts(
     let (mut protections, mut standing_back, mut all_in_shadow) = (Protections::default(), BTreeMap::new(), false);
     change(&mut protections, &mut standing_back, &mut all_in_shadow);
     let (protections, standing_back) = (&protections, &standing_back);
-    let circumstances =
-        Circumstances { snapshot: &snapshot, protections, standing_back, all_in_shadow, disarmed: false };
+    let circumstances = Circumstances {
+        snapshot: &snapshot,
+        protections,
+        standing_back,
+        all_in_shadow,
+        disarmed: false,
+        granted: &Grants::default(),
+    };
     let decisions = decide(&events, &judge, &circumstances, Cap::default(), &mut Ledger::default());
     let name = |decision: &Decision| judge.case(decision.case).map(|case| case.rule.to_string()).unwrap();
     decisions.into_iter().map(|decision| (name(&decision), decision.verdict)).collect()
@@ -124,6 +131,7 @@ fn what_waits_for_the_record_uses_up_no_act() {
             standing_back: &standing_back,
             all_in_shadow: false,
             disarmed: tick < 29,
+            granted: &Grants::default(),
         };
         let decisions = decide(&events, &judge, &circumstances, cap, &mut ledger);
         let waits = |decision: &&Decision| matches!(decision.verdict, Verdict::Waits(_));

@@ -52,7 +52,7 @@ fn an_act_is_announced_with_its_grounds() {
     let grounds = announced.grounds.as_ref().unwrap();
     assert_eq!(grounds.measure.as_ref().map(|measure| measure.quantity.to_string()).as_deref(), Some("instances"));
     let check = commission.check.as_ref().unwrap();
-    assert_eq!((&*check.rule.name, check.by_where, check.tick), ("bakers", true, 1));
+    assert_eq!((&*check.rule.name, check.by_where, check.tick), ("bakers", true, Some(1)));
     assert_eq!((commission.case(), commission.order.whole.is_some()), (Some(1), false));
 }
 

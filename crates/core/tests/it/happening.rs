@@ -255,7 +255,8 @@ fn what_must_still_hold_right_before_an_act() {
         by_where: true,
         machine: World::new(Vec::new()).machine,
         protections,
-        tick: 7,
+        tick: Some(7),
+        wholly_of: None,
     };
     let open = check(Protections::default());
     let breached = std::collections::BTreeSet::from([47]);

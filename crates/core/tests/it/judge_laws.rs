@@ -6,6 +6,7 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
 use sophron_core::decide::{Circumstances, Ledger, Verdict, decide};
+use sophron_core::dispatch::Grants;
 use sophron_core::judge::{Event, Judge, Tick};
 use sophron_core::protect::Protections;
 use sophron_testkit::{World, process};
@@ -141,7 +142,7 @@ proptest! {
                 protections: &protections,
                 standing_back: &BTreeMap::new(),
                 all_in_shadow: false,
-                disarmed: false,
+                disarmed: false, granted: &Grants::default(),
             };
             let decisions = decide(&events, &judge, &circumstances, rules.cap, &mut ledger);
             let acts: Vec<u32> = decisions

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::tz::TimeZone;
 use sophron_core::decide::{Circumstances, Decision, Ledger, Verdict, decide};
+use sophron_core::dispatch::Grants;
 use sophron_core::judge::Tick;
 use sophron_core::protect::Protections;
 use sophron_core::rules::Cap;
@@ -137,6 +138,7 @@ fn the_machines_offender_is_picked_and_kept() {
             standing_back: &BTreeMap::new(),
             all_in_shadow: false,
             disarmed: false,
+            granted: &Grants::default(),
         };
         let decisions = decide(&events, &script.judge, &circumstances, Cap::default(), &mut ledger);
         let target = |decision: &Decision| decision.target.as_ref().unwrap().id;
@@ -175,6 +177,7 @@ fn all_rules_together_act_no_more_than_the_cap_allows() {
         standing_back: &BTreeMap::new(),
         all_in_shadow: false,
         disarmed: false,
+        granted: &Grants::default(),
     };
     let decisions = decide(&events, &judge, &circumstances, rules.cap, &mut Ledger::default());
     let acts = decisions.iter().filter(|decision| matches!(decision.verdict, Verdict::Act(_))).count();

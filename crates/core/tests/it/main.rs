@@ -4,6 +4,8 @@
 
 mod accounts;
 mod adopting;
+mod asking;
+mod asking_laws;
 mod audit;
 mod checkup;
 mod condition;

@@ -7,7 +7,9 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 use sophron_core::act::{Act, Lowering, Only, Outcome, Standstill, Verb};
 use sophron_core::audit::Draft;
-use sophron_core::dispatch::{Beside, Call, Command, Commission, Dispatcher, Done, Hand, Input, Settings};
+use sophron_core::dispatch::{
+    Asking, Beside, Call, Command, Commission, Dispatcher, Done, Hand, Heeded, Input, Settings,
+};
 use sophron_core::happening::{Happening, What};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{Moment, ProcessId};
@@ -41,6 +43,9 @@ pub struct Watch {
     /// Programs that run.
     pub calls: Vec<Call>,
     pub wishes: Vec<MemoryWish>,
+    /// What is to be asked, and what became of answers.
+    pub asks: Vec<Asking>,
+    pub heard: Vec<Heeded>,
     pub told: Vec<Happening>,
     /// Of that, what is recorded.
     pub recorded: Vec<Happening>,
@@ -67,6 +72,8 @@ impl Watch {
             under_way: Vec::new(),
             calls: Vec::new(),
             wishes: Vec::new(),
+            asks: Vec::new(),
+            heard: Vec::new(),
             told: Vec::new(),
             recorded: Vec::new(),
             only_said: 0,
@@ -95,6 +102,11 @@ impl Watch {
                 Command::Release(id) => assert!(self.fixed.remove(&id), "{id:?} has no handle"),
                 Command::Dismiss(id) => self.dismissed.push(id),
                 Command::Keep(ours) => self.kept = *ours,
+                Command::Ask(asking) => {
+                    self.told.push(asking.asked.clone());
+                    self.asks.push(*asking);
+                }
+                Command::Heard(_, heeded) => self.heard.push(heeded),
                 Command::Reply(..) => {}
             }
         }

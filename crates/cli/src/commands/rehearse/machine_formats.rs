@@ -18,6 +18,7 @@ pub fn json(rehearsal: &Rehearsal, replayed: &Replayed, case: Option<u64>) -> St
                 "cases": sum.cases,
                 "told": sum.alerts,
                 "acts": sum.acts,
+                "asked": sum.asked,
                 "held_back": sum.held_back,
                 "calmed": sum.calmed,
                 "subjects": sum.subjects.len(),
@@ -69,6 +70,8 @@ fn row(story: &Story, rule: &str) -> Value {
             let (what, action, why) = match &step.word {
                 StepWord::Told => ("told", Some("alert"), None),
                 StepWord::Reminded => ("told again", Some("alert"), None),
+                StepWord::Asked(action, _) => ("asked", Some(action.word()), None),
+                StepWord::Turned(what) => ("answer", None, Some(what.as_str())),
                 StepWord::Done(action) => ("would", Some(action.word()), None),
                 StepWord::HeldBack(action, why) => ("held back", Some(action.word()), Some(why.as_str())),
                 StepWord::HoursEnded => ("hours ended", None, None),

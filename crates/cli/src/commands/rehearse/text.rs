@@ -3,7 +3,7 @@
 use sophron_core::happening::Over;
 use sophron_core::rehearsal::{Rehearsal, RuleSum, StepWord, Story};
 use sophron_core::text::counted;
-use sophron_core::units::{Value, scaled_duration};
+use sophron_core::units::{Value, exact_duration, scaled_duration};
 
 use super::Replayed;
 use super::timeline::{LEGEND, bars, marks};
@@ -112,10 +112,10 @@ fn done_then(rehearsal: &Rehearsal, replayed: &Replayed, width: Option<usize>) -
 }
 
 pub(super) fn acts(sum: &RuleSum) -> String {
-    if sum.acts.is_empty() {
-        return "nothing".to_owned();
-    }
-    sum.acts.iter().map(|(word, count)| format!("{word} {count}")).collect::<Vec<_>>().join(", ")
+    let asked = (sum.asked > 0).then(|| format!("ask first {}", sum.asked));
+    let acts = sum.acts.iter().map(|(word, count)| format!("{word} {count}"));
+    let all: Vec<String> = acts.chain(asked).collect();
+    if all.is_empty() { "nothing".to_owned() } else { all.join(", ") }
 }
 
 fn timeline(rehearsal: &Rehearsal, replayed: &Replayed, width: Option<usize>) -> String {
@@ -155,6 +155,11 @@ fn steps(story: &Story, replayed: &Replayed, width: Option<usize>) -> String {
         let (words, label) = match &step.word {
             StepWord::Told => ("people are told".to_owned(), Label::Heading),
             StepWord::Reminded => ("people are told again".to_owned(), Label::Heading),
+            StepWord::Asked(action, window) => {
+                let (whom, window) = (&step.whom, exact_duration(*window));
+                (format!("{whom} would be asked for {window}, before: {action}"), Label::Notice)
+            }
+            StepWord::Turned(what) => (what.clone(), Label::Heading),
             StepWord::Done(action) => (format!("would {action}{on}"), Label::Warning),
             StepWord::HeldBack(action, why) => (format!("would {action}{on}, but: {why}"), Label::Notice),
             StepWord::HoursEnded => ("its hours are over: undone".to_owned(), Label::Notice),

@@ -9,7 +9,7 @@ use sophron_core::units::Value;
 use crate::ui::timeline::Canvas;
 
 /// What the letters mean.
-pub const LEGEND: &str = "half a bar is the limit, a full one twice that; a told, i told again, l lower, s suspend, r restart, t terminate, - held back, c calm, e ended, b back";
+pub const LEGEND: &str = "half a bar is the limit, a full one twice that; a told, i told again, l lower, s suspend, r restart, t terminate, ? asked first, - held back, c calm, e ended, b back";
 
 /// The readings of a story.
 pub fn bars(canvas: &Canvas<'_>, story: &Story) -> String {
@@ -32,6 +32,7 @@ fn letter(word: &StepWord) -> char {
         StepWord::Told => 'a',
         StepWord::Reminded => 'i',
         StepWord::HeldBack(..) => '-',
+        StepWord::Asked(..) | StepWord::Turned(_) => '?',
         StepWord::HoursEnded => 'h',
         StepWord::CameBack => 'b',
         StepWord::Done(action) => match action {

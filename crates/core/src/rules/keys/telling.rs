@@ -14,7 +14,7 @@ pub static CHANNEL: Table = Table {
             key(
                 "to",
                 Wants::Words(|| To::WORDS.to_vec()),
-                "which way: `\"log\"`, the machine's own log; `\"collector\"`, a log collector elsewhere; `\"mail\"`; `\"hook\"`, a program elsewhere over HTTP",
+                "which way: `\"log\"`, the machine's own log; `\"desk\"`, the desktop of the person whose program it is; `\"collector\"`, a log collector elsewhere; `\"mail\"`; `\"hook\"`, a program elsewhere over HTTP",
             ),
         ),
         key("down_after", Wants::Duration, "failing for that long it counts as down (default `\"10m\"`)"),
@@ -68,12 +68,16 @@ pub static CHANNEL: Table = Table {
             "of `mail`: what is less than critical waits that long for more (default `\"0s\"`)",
         ),
         key("at_most", Wants::Whole(1, 1000), "of `mail`: so many an hour (default 20)"),
+        key("terminals", Wants::Flag, "of `desk`: whoever has no desktop is asked at his terminals (default `false`)"),
         key("quiet", Wants::Text, "of `mail`: hours, as `\"not office\"`, in which only what is critical is sent"),
     ],
 };
 
 /// Which ways have which keys; the rest is of all.
-pub(in crate::rules) const OF_WAYS: [(&str, &[&str]); 14] = [
+pub(in crate::rules) const OF_WAYS: [(&str, &[&str]); 17] = [
+    ("down_after", &["log", "collector", "mail", "hook"]),
+    ("otherwise", &["log", "collector", "mail", "hook"]),
+    ("terminals", &["desk"]),
     ("server", &["collector", "mail"]),
     ("over", &["collector"]),
     ("enterprise", &["collector"]),

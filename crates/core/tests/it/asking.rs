@@ -1,0 +1,230 @@
+//! Asking first: who is asked, what he may decide, and what becomes of it when he does not or cannot.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use sophron_core::act::{Act, Ending, Outcome};
+use sophron_core::answer::{Answer, Answered, Answerer};
+use sophron_core::dispatch::{Incoming, Input};
+use sophron_core::happening::What;
+use sophron_core::rules::RuleSet;
+use sophron_core::state::State;
+use sophron_testkit::process;
+
+use crate::script::{PID, load, rule, seconds};
+use crate::watch::{Watch, suspended};
+
+const KEEP: &str =
+    "lasting = '0s'\nkeep = { for = '20s', times = 1 }\nladder = [ { at = '0s', do = 'terminate', ask = '10s' } ]\n";
+
+pub fn incoming(question: Option<u64>, answer: Answer, uid: u32) -> Incoming {
+    let by = Answerer { uid, over: format!("the bus of user {uid}"), session: None, locked: Some(false) };
+    Incoming { ticket: 1, question, case: 1, answered: Answered { answer, by }, unsound: None }
+}
+
+impl Watch {
+    fn asked(rules: &Arc<RuleSet>) -> Watch {
+        let mut watch = Watch::new(rules);
+        watch.ticks(1, 800);
+        assert_eq!((watch.asks.len(), watch.acts()), (1, vec![]), "nothing is done before");
+        watch
+    }
+
+    pub fn shown(&mut self, came: Result<&str, &str>) {
+        let number = self.asks.last().expect("somebody is asked").question.number;
+        self.step(Input::Shown(number, came.map(str::to_owned).map_err(str::to_owned)));
+    }
+
+    /// An answer of the person who was asked last, and what became of it.
+    pub fn answer(&mut self, answer: Answer) -> Result<String, String> {
+        let question = &self.asks.last().expect("somebody is asked").question;
+        self.answer_of(incoming(Some(question.number), answer, question.person.0))
+    }
+
+    fn answer_of(&mut self, incoming: Incoming) -> Result<String, String> {
+        self.step(Input::Answer(Box::new(incoming)));
+        self.heard.pop().expect("whoever answers hears of it")
+    }
+
+    fn offers(&self) -> Vec<&str> {
+        self.asks.last().map(|asking| asking.question.offers.iter().map(Answer::word).collect()).unwrap_or_default()
+    }
+}
+
+#[test]
+fn who_does_not_answer_is_not_waited_for_any_longer() {
+    let mut watch = Watch::asked(&rule(KEEP));
+    assert_eq!(watch.offers(), ["let-run", "suspend", "end"]);
+    watch.ticks(2, 800);
+    // The time begins when he sees it.
+    watch.shown(Ok("at the desk"));
+    watch.ticks(9, 800);
+    assert!(watch.under_way.is_empty() && watch.asks.len() == 1, "asked once, and still asked");
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["terminate"]);
+    assert_eq!(watch.words(), ["breach", "asked", "shown", "unanswered"]);
+    assert_eq!(watch.answer(Answer::LetRun), Err("it came too late".to_owned()));
+    watch.came(Outcome::Ended(Ending::default()));
+    assert_eq!(watch.words(), ["refused", "ended"]);
+}
+
+/// Between the end of the time and the act it may be calm again: then nothing is done.
+#[test]
+fn a_question_is_off_when_its_case_is_over() {
+    let mut watch = Watch::asked(&rule(KEEP));
+    watch.shown(Ok("at the desk"));
+    watch.ticks(4, 100);
+    assert_eq!(watch.words(), ["breach", "asked", "shown", "easing", "withdrawn", "calm"]);
+    assert_eq!(watch.answer(Answer::End), Err("it is asked no more".to_owned()));
+    watch.ticks(20, 100);
+    assert!(watch.under_way.is_empty());
+}
+
+#[test]
+fn who_cannot_be_asked_is_as_the_rule_says() {
+    let mut watch = Watch::asked(&rule(KEEP));
+    watch.shown(Err("ines is not logged in at a desktop"));
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["terminate"]);
+
+    // Nobody has heard of it in five seconds: the same.
+    let mut watch = Watch::asked(&rule(KEEP));
+    watch.ticks(5, 800);
+    assert_eq!(
+        (watch.acts(), watch.words().last().map(String::as_str)),
+        (vec!["terminate".to_owned()], Some("unasked"))
+    );
+
+    let mut watch = Watch::asked(&rule(&format!("unasked = 'leave'\n{KEEP}")));
+    for (pause, asked) in [(5, 2), (10, 3), (20, 4)] {
+        watch.shown(Err("the screen is locked"));
+        watch.ticks(pause - 1, 800);
+        assert_eq!(watch.asks.len(), asked - 1, "not within {pause} s");
+        watch.ticks(2, 800);
+        assert_eq!(watch.asks.len(), asked);
+    }
+    watch.shown(Ok("at the desk"));
+    watch.ticks(10, 800);
+    assert_eq!(watch.acts(), ["terminate"], "now he was asked");
+}
+
+/// He may let it run for a while, as often as the rule says, and no longer; reminders go on.
+#[test]
+fn it_may_be_kept_running_within_bounds() {
+    let later =
+        KEEP.replace("lasting = '0s'", "lasting = '2s'\nagain = { after = '5s' }").replace("at = '0s'", "at = '1s'");
+    let mut watch = Watch::new(&rule(&later));
+    watch.ticks(4, 800);
+    drop(watch.words());
+    watch.shown(Ok("at the desk"));
+    assert_eq!(watch.answer(Answer::LetRun), Ok("it runs on until 07:30:24".to_owned()));
+    watch.ticks(20, 800);
+    assert!(watch.under_way.is_empty() && watch.asks.len() == 1);
+    assert_eq!(watch.words(), ["shown", "answered", "reminder", "reminder", "reminder", "reminder"]);
+    // The breach has to hold once more, and he is asked again; without that way out.
+    watch.ticks(4, 800);
+    assert_eq!((watch.asks.len(), watch.offers()), (2, vec!["suspend", "end"]));
+    watch.shown(Ok("at the desk"));
+    assert!(watch.answer(Answer::LetRun).is_err_and(|why| why.contains("suspend, end")));
+    watch.ticks(11, 800);
+    assert_eq!(watch.acts(), ["terminate"]);
+}
+
+/// What is answered is done by the same actuator, with an intent of its own; it is no veto, and once a case.
+#[test]
+fn an_answer_is_done_with_an_intent_of_its_own() {
+    let mut watch = Watch::asked(&rule(KEEP));
+    watch.shown(Ok("at the desk"));
+    assert!(watch.answer(Answer::Suspend).is_ok());
+    assert!(watch.answer(Answer::End).is_err_and(|why| why == "it was answered before"));
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["suspend for 5m"]);
+    let What::Announced(_, announced) = &watch.under_way[0].announced.what else { panic!("an intent") };
+    assert_eq!((announced.step, announced.because.as_deref()), (None, Some("answered over the bus of user 1001")));
+    let check = watch.under_way[0].check.as_ref().unwrap();
+    assert_eq!((check.tick, check.wholly_of), (None, Some(1001)), "in breach or not, and only what is wholly his");
+    let now = watch.world.moment;
+    watch.world.process(PID).state = State::Suspended;
+    watch.came(suspended(now, seconds(3)));
+    watch.ticks(3, 800);
+    watch.world.process(PID).state = State::Running;
+    let Act::Resume = watch.came(Outcome::Resumed(Some(Duration::ZERO))) else { panic!("it goes on by itself") };
+    watch.ticks(3, 800);
+    assert_eq!(
+        (watch.asks.len(), watch.offers()),
+        (2, vec!["let-run", "end"]),
+        "asked again, and suspended once a case"
+    );
+    watch.shown(Ok("at the desk"));
+    assert!(watch.answer(Answer::End).is_ok());
+    watch.ticks(1, 100);
+    assert_eq!(watch.acts(), ["terminate"], "it is his: in breach or not");
+    watch.came(Outcome::Ended(Ending::default()));
+    watch.world.processes.clear();
+    watch.sample();
+    assert!(watch.under_way.is_empty());
+}
+
+/// Nothing is done at another's word, at one that is unsound, nor of whoever has a number that was another's.
+#[test]
+fn an_answer_that_does_not_count_is_recorded_and_does_nothing() {
+    let mut watch = Watch::asked(&rule(KEEP));
+    watch.shown(Ok("at the desk"));
+    assert!(watch.answer_of(incoming(None, Answer::End, 1002)).is_err_and(|why| why.contains("1002")));
+    let forged =
+        Incoming { unsound: Some("it came from another program".to_owned()), ..incoming(None, Answer::End, 1001) };
+    assert!(watch.answer_of(forged).is_err());
+    assert_eq!(watch.words(), ["breach", "asked", "shown", "refused", "refused"]);
+    for _ in 0..100 {
+        let _ = watch.answer_of(incoming(None, Answer::End, 1002));
+    }
+    assert_eq!(watch.words().len(), 6, "a flood of them is not recorded one by one");
+    // Who may on this machine may answer for him.
+    assert!(watch.answer_of(incoming(None, Answer::End, 0)).is_ok());
+    watch.world.process(PID).id.start += 1;
+    watch.sample();
+    assert!(watch.under_way.is_empty(), "that process has ended");
+    assert!(
+        watch
+            .answer_of(Incoming { case: 77, ..incoming(None, Answer::End, 0) })
+            .is_err_and(|why| why == "nothing is asked in case 77")
+    );
+}
+
+/// Of a group he is asked once; one of several people is not asked for the others.
+#[test]
+fn a_group_is_asked_about_once() {
+    let text = "[[rule]]\nname = 'bakers'\njudge = 'JUDGE'\nwhere = 'app = \"tilebaker\"'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'terminate', ask = '10s' } ]\n";
+    let mut watch = Watch::new(&load(&text.replace("JUDGE", "app")));
+    watch.world.processes = (10..13).map(|pid| process(pid, "tilebaker")).collect();
+    watch.ticks(1, 800);
+    assert_eq!((watch.asks.len(), watch.asks[0].targets.len()), (1, 3));
+    watch.shown(Ok("at the desk"));
+    watch.ticks(10, 800);
+    assert_eq!(watch.acts(), ["terminate", "terminate", "terminate"]);
+
+    let mut watch = Watch::new(&load(&text.replace("JUDGE", "unit")));
+    watch.world.processes = (10..12).map(|pid| process(pid, "tilebaker")).collect();
+    for process in &mut watch.world.processes {
+        process.names_mut().group = Some("/system.slice/bakery.service".to_owned());
+    }
+    watch.world.process(11).uid = 1002;
+    watch.ticks(2, 800);
+    assert_eq!((watch.asks.len(), watch.acts().len()), (0, 2));
+    assert_eq!(watch.words(), ["breach", "asked", "unasked"]);
+}
+
+/// Nobody is asked about what would not be done: by a rule in shadow, beyond its budget, or on whoever is protected.
+#[test]
+fn nobody_is_asked_in_vain() {
+    let shadow = KEEP.replace("lasting", "severity = 'notice'\nlasting");
+    let text = format!(
+        "[[rule]]\nname = 'press-leak'\nwhere = 'app = \"labelpress\"'\nbreach = 'memory.held > 750 MiB'\n{shadow}"
+    );
+    let mut watch = Watch::new(&load(&text));
+    watch.ticks(3, 800);
+    assert_eq!((watch.asks.len(), watch.verdicts()), (0, vec!["shadow"]));
+    let mut watch = Watch::new(&load(&format!("[cap]\nacts = 0\n{text}armed = true\n")));
+    watch.ticks(3, 800);
+    assert_eq!((watch.asks.len(), watch.verdicts()), (0, vec!["capped"]));
+}
