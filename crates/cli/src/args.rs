@@ -1,5 +1,6 @@
 //! The command line as it is typed.
 
+mod answer;
 mod audit;
 mod channels;
 mod hands;
@@ -13,6 +14,7 @@ use clap::error::ErrorKind;
 use clap::{Parser, Subcommand, ValueEnum};
 use sophron_core::units;
 
+pub use answer::{Answer, Decision};
 pub use audit::{
     AuditAccept, AuditCommand, AuditExplain, AuditExport, AuditFilter, AuditList, AuditStats, AuditVerify, ExportFormat,
 };
@@ -115,6 +117,9 @@ pub enum Command {
     /// Show the ways to people and how each stands; try one
     #[command(after_help = TABLE)]
     Channels(Channels),
+    /// Answer what a watcher asks before a step: for one's own programs, or as root for anybody's
+    #[command(after_help = TABLE, arg_required_else_help = true)]
+    Answer(Answer),
     /// Show the whole way on harmless offenders of its own: rules, steps, record
     #[command(after_help = TABLE)]
     Demo,
@@ -127,6 +132,9 @@ pub enum Command {
     /// A delivery, started by the watcher
     #[command(hide = true)]
     Deliver,
+    /// Notices at a person's desk, started by the watcher
+    #[command(hide = true)]
+    Desk,
     /// Figures by HTTP, started by the watcher
     #[command(hide = true)]
     Figures,

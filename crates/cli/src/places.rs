@@ -12,6 +12,7 @@ use crate::exit::{Exit, Failure};
 pub const MACHINE_RULES: &str = "/etc/sophron/rules.toml";
 
 const MACHINE_RUNTIME: &str = "/run/sophron";
+const ANSWERS: &str = "answers.sock";
 
 const MACHINE_STATE: &str = "/var/lib/sophron";
 
@@ -81,6 +82,16 @@ pub fn state(given: Option<&Path>) -> Result<PathBuf, Failure> {
         Failure::new(Exit::Failed, "there is no state folder: neither XDG_STATE_HOME nor HOME is set")
             .hint("name one with --state DIR")
     })
+}
+
+/// Where answers are given to the watcher: beside its control socket.
+pub fn answers(state: Option<&Path>) -> Option<PathBuf> {
+    control(state).map(|control| control.with_file_name(ANSWERS))
+}
+
+/// The same of the machine's.
+pub fn answers_of_machine() -> PathBuf {
+    Path::new(MACHINE_RUNTIME).join(ANSWERS)
 }
 
 /// The control socket of the watcher: in the state folder that was named, else in the machine's or the user's folder for

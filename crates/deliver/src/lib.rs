@@ -2,6 +2,7 @@
 //! is due; what became of it goes back into the trail. It decides nothing: what is due is `sophron_core::telling`.
 
 mod collector;
+pub mod desk;
 mod fenced;
 mod hook;
 mod job;

@@ -59,7 +59,7 @@ const LIMITS: [(Resource, u64); 7] = [
 const MOST_THREADS: u64 = 256;
 
 /// What a process inside may do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Fence {
     /// As which user and group; as whom it was started, if not given.
     pub user: Option<(u32, u32)>,
@@ -67,6 +67,9 @@ pub struct Fence {
     pub resolves: bool,
     /// To which port it may connect, beside that where names are asked for.
     pub port: Option<u16>,
+    /// Whether it stays when whoever started it is gone, to end what it has begun; then it has a person's whole share of processes to
+    /// start threads from.
+    pub outlives: bool,
 }
 
 impl Fence {
@@ -75,12 +78,20 @@ impl Fence {
     /// # Errors
     /// Rights could not be given up: whoever asked for it has to end.
     pub fn enter(&self) -> io::Result<Option<String>> {
+        Ok(self.enter_with(|| ())?.1)
+    }
+
+    /// The same; `open` is done as that user, before the last of it: what is opened then can be used from inside.
+    ///
+    /// # Errors
+    /// As [`Fence::enter`].
+    pub fn enter_with<T>(&self, open: impl FnOnce() -> T) -> io::Result<(T, Option<String>)> {
         set_no_new_privs(true)?;
         for (resource, most) in LIMITS {
             limit(resource, most)?;
         }
         if let Some((user, group)) = self.user {
-            limit(Resource::Nproc, MOST_THREADS)?;
+            limit(Resource::Nproc, if self.outlives { u64::MAX } else { MOST_THREADS })?;
             let (user, group) = (Uid::from_raw(user), Gid::from_raw(group));
             set_thread_groups(&[])?;
             set_thread_res_gid(group, group, group)?;
@@ -94,12 +105,16 @@ impl Fence {
         }
         // What follows is undone by a change of user: it comes last.
         set_dumpable_behavior(DumpableBehavior::NotDumpable)?;
-        set_parent_process_death_signal(Some(Signal::KILL))?;
-        Ok(match self.landlock() {
+        if !self.outlives {
+            set_parent_process_death_signal(Some(Signal::KILL))?;
+        }
+        let opened = open();
+        let wanting = match self.landlock() {
             Ok(status) if status.ruleset == RulesetStatus::FullyEnforced => None,
             Ok(status) => Some(format!("the kernel fences it off {}", halfway(&status))),
             Err(error) => Some(format!("the kernel does not fence it off: {error}")),
-        })
+        };
+        Ok((opened, wanting))
     }
 
     fn landlock(&self) -> Result<RestrictionStatus, RulesetError> {

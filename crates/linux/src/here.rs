@@ -136,6 +136,39 @@ pub fn account(name: &str) -> Option<(u32, u32)> {
     accounts.next()
 }
 
+/// The group of a user (`/etc/passwd`, passwd(5)).
+pub fn group_of(uid: u32) -> Option<u32> {
+    let passwd = fs::read("/etc/passwd").ok()?;
+    let mut accounts = passwd.split(|byte| *byte == b'\n').filter_map(|line| {
+        let fields: Vec<&[u8]> = line.split(|byte| *byte == b':').collect();
+        let [_, _, user, group, ..] = fields.as_slice() else { return None };
+        (crate::proc::number::<u32>(user)? == uid).then(|| crate::proc::number(group))?
+    });
+    accounts.next()
+}
+
+/// Whether all four of a process's user IDs are that one (`Uid` of `/proc/PID/status`, proc_pid_status(5)).
+pub fn is_wholly(pid: u32, uid: u32) -> bool {
+    let status = fs::read(format!("/proc/{pid}/status")).unwrap_or_default();
+    crate::proc::status::parse_uids(&status).is_some_and(|all| all == [uid; 4])
+}
+
+/// As whom the user of a process had logged in (`/proc/PID/loginuid`, proc_pid_loginuid(5)).
+pub fn login_of(pid: u32) -> Option<u32> {
+    let login = fs::read_to_string(format!("/proc/{pid}/loginuid")).ok()?;
+    login.trim().parse().ok().filter(|login| *login != u32::MAX)
+}
+
+/// A word that nobody guesses: 128 bits in hex (getrandom(2)).
+///
+/// # Errors
+/// The kernel has none.
+pub fn nonce() -> std::io::Result<String> {
+    let mut bytes = [0_u8; 16];
+    rustix::rand::getrandom(&mut bytes, rustix::rand::GetRandomFlags::empty())?;
+    Ok(text::hex(&bytes))
+}
+
 fn parse_passwd(line: &[u8]) -> Option<(u32, String)> {
     let mut fields = line.split(|byte| *byte == b':');
     let name = fields.next().filter(|name| !name.is_empty())?;

@@ -4,6 +4,7 @@
 //! It knows no rules and prints nothing.
 
 pub mod act;
+pub mod bus;
 pub mod cgroups;
 mod events;
 mod everybody;
@@ -13,8 +14,10 @@ pub mod files;
 pub mod guard;
 pub mod handle;
 pub mod here;
+pub mod inbox;
 pub mod inspect;
 pub mod jobs;
+pub mod line;
 mod living;
 pub mod locks;
 mod netlink;

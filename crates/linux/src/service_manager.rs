@@ -1,7 +1,6 @@
 //! The service manager, spoken to over its bus: restarting a unit, and a unit's CPU weight (org.freedesktop.systemd1). It can
 //! hang with the machine: every talk has a time limit.
 
-use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -9,6 +8,7 @@ use sophron_core::model::{Manager, Process};
 use zbus::connection::Builder;
 use zbus::{Connection, OwnedObjectPath, OwnedVariant, Variant};
 
+use crate::bus::{self, BusError};
 use crate::patience::within;
 
 /// How long one question is waited for.
@@ -132,8 +132,7 @@ pub struct Restarted {
 impl ServiceManager {
     /// The machine's, or that user's. The environment chooses neither.
     pub(crate) fn of_user(uid: Option<u32>) -> ServiceManager {
-        let socket = uid
-            .map_or(PathBuf::from("/run/dbus/system_bus_socket"), |uid| PathBuf::from(format!("/run/user/{uid}/bus")));
+        let socket = uid.map_or_else(bus::of_machine, bus::of_user);
         ServiceManager { socket, direct: false, owner: Some(uid.unwrap_or(0)) }
     }
 
@@ -244,16 +243,10 @@ impl ServiceManager {
     async fn connect(&self) -> Result<Connection, ManagerError> {
         let unreachable =
             |error: &dyn std::fmt::Display| ManagerError::Unreachable(self.socket.clone(), error.to_string());
-        let foreign = |why: String| ManagerError::Foreign(self.socket.clone(), why);
-        if self.owner.is_some() && self.socket.is_symlink() {
-            return Err(foreign("it is a link, and links are not followed".to_owned()));
-        }
-        let stream = UnixStream::connect(&self.socket).map_err(|error| unreachable(&error))?;
-        // Whoever put the socket there: what counts is who listens at it (SO_PEERCRED, unix(7)).
-        let peer = rustix::net::sockopt::socket_peercred(&stream).map_err(|error| unreachable(&error))?;
-        if let Some(owner) = self.owner.filter(|owner| *owner != peer.uid.as_raw()) {
-            return Err(foreign(format!("user {} listens there, and not user {owner}", peer.uid.as_raw())));
-        }
+        let stream = bus::reach(&self.socket, self.owner).map_err(|error| match error {
+            BusError::Foreign(why) => ManagerError::Foreign(self.socket.clone(), why),
+            error => unreachable(&error),
+        })?;
         let builder = Builder::unix_stream(stream);
         let builder = if self.direct { builder.p2p() } else { builder };
         builder.build().await.map_err(|error| unreachable(&error))

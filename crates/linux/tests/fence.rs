@@ -45,7 +45,7 @@ fn inside() {
     let (ours, others, folder) = (port("OURS"), port("OTHERS"), std::path::PathBuf::from(told("FOLDER")));
     let victim = Pid::from_raw(std::os::unix::process::parent_id().cast_signed()).unwrap();
     let user = sophron_linux::here::is_root().then_some(NOBODY);
-    let unfenced = Fence { user, resolves: true, port: Some(ours) }.enter().unwrap();
+    let unfenced = Fence { user, resolves: true, port: Some(ours), ..Fence::default() }.enter().unwrap();
     // Rights.
     assert!(set_thread_uid(rustix::process::Uid::ROOT).is_err(), "root again");
     assert!(

@@ -1,10 +1,12 @@
 //! One file a command.
 
+mod answer;
 mod audit;
 mod channels;
 mod checkup;
 mod deliver;
 mod demo;
+mod desk;
 mod ended;
 mod figures;
 mod guard;
@@ -75,10 +77,12 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Watch(args) => watch::run(&args),
         Command::Audit { list, command } => audit::run(&list, command),
         Command::Channels(args) => channels::run(&args),
+        Command::Answer(args) => answer::run(&args),
         Command::Demo => demo::run(),
         Command::Misbehave(args) => misbehave::run(args),
         Command::Guard => guard::run(),
         Command::Deliver => deliver::run(),
+        Command::Desk => desk::run(),
         Command::Figures => figures::run(),
     }
 }

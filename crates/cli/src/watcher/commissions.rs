@@ -72,6 +72,9 @@ impl Commit for ByTheRule<'_> {
         let (Some(check), Some(judged)) = (&self.commission.check, self.commission.order.targets.get(target)) else {
             return Ok(());
         };
+        if let Some(uid) = check.wholly_of.filter(|uid| !here::is_wholly(now.id.pid, *uid)) {
+            return Err(format!("it is not wholly of user {uid}, who has answered"));
+        }
         let breached = self.breached.lock().unwrap_or_else(PoisonError::into_inner);
         check.still_right(self.commission.case().unwrap_or_default(), judged, now, (breached.0, &breached.1))
     }

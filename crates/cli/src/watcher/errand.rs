@@ -71,7 +71,8 @@ impl Carrier for Errand {
 
     fn carry(&mut self, job: &Job, most: Duration, heard: &mut dyn FnMut(&[u8])) -> io::Result<bool> {
         let user = user(&self.user).map_err(io::Error::other)?;
-        let fence = Fence { user, resolves: true, port: self.to.server().map(|server| server.port) };
+        let port = self.to.server().map(|server| server.port);
+        let fence = Fence { user, resolves: true, port, ..Fence::default() };
         let told = serde_json::to_vec(&Told { fence, job }).map_err(io::Error::other)?;
         let mut start = own_life::helper(WORD);
         sys::as_we_were(&mut start);

@@ -169,7 +169,7 @@ impl Keeper {
                 self.listens.insert(listener).try_clone().map_err(|error| error.to_string())?
             }
         };
-        let fence = serde_json::to_string(&Fence { user, resolves: false, port: None }).map_err(|e| e.to_string())?;
+        let fence = serde_json::to_string(&Fence { user, ..Fence::default() }).map_err(|e| e.to_string())?;
         let mut start = own_life::helper(WORD);
         start.stdin(Stdio::piped()).stdout(Stdio::from(OwnedFd::from(listener))).stderr(Stdio::null());
         sys::as_we_were(&mut start);

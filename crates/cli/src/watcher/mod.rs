@@ -4,9 +4,11 @@
 //! and undos run on threads of their own and report back through one channel, on which signals and news of the trail arrive
 //! as well. What happens goes to the trail, and on the bus to whoever listens.
 
+pub mod answers;
 mod bus;
 pub mod commissions;
 pub mod control;
+mod desk;
 pub mod errand;
 mod figures;
 mod group_memory;
@@ -33,12 +35,13 @@ use std::time::Duration;
 use sophron_core::audit::ToldRecord;
 use sophron_core::condition::Condition;
 use sophron_core::cost::Cost;
-use sophron_core::dispatch::{Call, Dispatcher, Done, Input, Trail, Wants};
+use sophron_core::dispatch::{Asking, Call, Dispatcher, Done, Incoming, Input, Trail, Wants};
 use sophron_core::happening::{Happening, News, Scribe};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::rules::RuleSet;
 use sophron_deliver::Post;
+use sophron_deliver::desk::Desk;
 use sophron_linux::act::Standing;
 use sophron_linux::handle::Handle;
 use sophron_linux::trail::Stamped;
@@ -102,6 +105,12 @@ pub enum Wake {
     Memory(Box<MemoryWish>, Option<u64>, Duration),
     /// What became of messages to people.
     Told(ToldRecord),
+    /// It is recorded that somebody is asked.
+    Asks(Box<Asking>),
+    /// Whether a question is shown.
+    Shown(u64, Result<String, String>),
+    /// An answer, and to whom what becomes of it is said.
+    Answer(Incoming, Option<answers::Reply>),
     /// Figures cannot be given, and why.
     Figures(String),
     Asked(control::Asked),
@@ -149,6 +158,10 @@ struct Watcher {
     kept: recording::Kept,
     hands: hands::Hands,
     post: Arc<Post>,
+    desk: Option<Desk>,
+    /// Those who wait to hear what becomes of their answers, and where answers are given.
+    answering: BTreeMap<u64, answers::Reply>,
+    answers: Option<PathBuf>,
     helpers: Helpers,
     pulse: figures::Shared,
     figures: Option<figures::Giver>,
@@ -180,6 +193,7 @@ pub fn run(plan: Plan, show: impl FnMut(&Happening) -> bool + Send + 'static) ->
     watcher.work(&incoming, length.map(|length| here::monotonic() + length));
     watcher.end(&incoming);
     watcher.post.end(LAST_TELLING);
+    watcher.desk.take().into_iter().for_each(|desk| desk.end(LAST_TELLING));
     watcher.figures.take().into_iter().for_each(figures::Giver::end);
     let (log, bus) = (watcher.system_log.socket.clone(), std::mem::take(&mut watcher.bus));
     drop(watcher);
@@ -268,6 +282,9 @@ impl Watcher {
             Wake::Memory(wish, bytes, from) => self.step(Input::Memory(wish, bytes, from)),
             Wake::Asked(asked) => self.ask(asked),
             Wake::Told(told) => self.say(News::Told(told)),
+            Wake::Asks(asking) => self.ask_at_desk(*asking),
+            Wake::Shown(question, came) => self.step(Input::Shown(question, came)),
+            Wake::Answer(incoming, reply) => self.answer_comes(incoming, reply),
             Wake::Figures(why) => self.say(News::NoFigures(why)),
             Wake::Lookback(why) => self.say(News::Lookback(why)),
             Wake::Unchecked(why) => self.say(News::Unchecked(why)),
@@ -310,7 +327,7 @@ impl Watcher {
                 Ok(wake) => self.take(wake),
             }
         }
-        if let Some(socket) = self.control.take() {
+        for socket in self.control.take().into_iter().chain(self.answers.take()) {
             // Whoever asks from now on finds nobody.
             let _ = std::fs::remove_file(socket);
         }
@@ -338,6 +355,20 @@ impl Watcher {
         if let Some(record) = self.scribe.record(&happening) {
             self.recorder.note(record);
         }
-        self.bus.publish(&Arc::new(happening));
+        self.publish(Arc::new(happening));
+    }
+
+    /// To whoever listens, and to the person whose program it is about.
+    fn publish(&mut self, happening: Arc<Happening>) {
+        self.bus.publish(&happening);
+        if let Some(desk) = &self.desk {
+            desk.happened(&happening);
+        }
+    }
+
+    fn answer_comes(&mut self, incoming: Incoming, reply: Option<answers::Reply>) {
+        let ticket = self.answering.keys().next_back().map_or(1, |last| last + 1);
+        self.answering.extend(reply.map(|reply| (ticket, reply)));
+        self.step(Input::Answer(Box::new(Incoming { ticket, ..incoming })));
     }
 }

@@ -31,7 +31,9 @@ impl Watcher {
     pub(super) fn begin_to_tell(&mut self, rules: &Arc<RuleSet>, in_force: &InForce, (state, ends): (&Path, Tail)) {
         let oldest = here::now().wall - TOO_OLD;
         let as_user = &rules.telling.as_user;
-        for channel in &rules.telling.channels {
+        // People at their desks are told of what is now, and not by the record.
+        let by_record = |channel: &&Channel| !matches!(channel.to, To::Desk(_));
+        for channel in rules.telling.channels.iter().filter(by_record) {
             let known = in_force.told_by(&channel.name);
             if known.is_none() {
                 self.recorder.note(self.scribe.told(here::now().wall, ToldRecord::of(&channel.name, ToldWord::Begun)));

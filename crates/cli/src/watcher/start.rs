@@ -78,11 +78,18 @@ impl Watcher {
         watcher.post = post;
         watcher.figures = watcher.begin_figures(&rules, &latest.in_force, ends.clone());
         watcher.begin_to_tell(&rules, &latest.in_force, (&state, ends));
+        watcher.begin_at_desks(&rules, shadow);
         watcher.greet(&rules, shadow, &origin, &state);
         watcher.say_what_channels_want(&rules);
         match super::control::listen(control.as_deref(), watcher.wake.clone()) {
             Ok(path) => watcher.control = Some(path),
             Err(why) => watcher.say(News::CannotBeAsked(why)),
+        }
+        if rules.rules.iter().any(sophron_core::rules::Rule::asks) {
+            match super::answers::listen(control.as_deref(), watcher.wake.clone()) {
+                Ok(path) => watcher.answers = Some(path),
+                Err(why) => watcher.say(News::CannotBeAsked(why)),
+            }
         }
         watcher.check_the_rest(&state, latest.in_force.clone());
         watcher.kept.lookback = Lookback::start(state, rules.lookback, watcher.wake.clone());
@@ -297,6 +304,9 @@ fn assemble(
         kept: Kept::default(),
         hands: super::hands::Hands::of(&plan.state),
         post: Arc::default(),
+        desk: None,
+        answering: BTreeMap::new(),
+        answers: None,
         helpers: super::helpers::Helpers::default(),
         pulse: super::figures::begun(),
         figures: None,

@@ -78,7 +78,7 @@ impl Watcher {
         for command in commands {
             match command {
                 Command::Tell(happening) => self.tell(self.with_disk(*happening)),
-                Command::Say(happening) => self.bus.publish(&Arc::new(*happening)),
+                Command::Say(happening) => self.publish(Arc::new(*happening)),
                 Command::Keep(ours) => {
                     let snapshot = std::mem::take(&mut self.snapshot);
                     let ended = self.kept.sample(&snapshot, *ours);
@@ -99,6 +99,12 @@ impl Watcher {
                 Command::Act(commission) => self.act(*commission),
                 Command::Run(call) => self.call(*call),
                 Command::Read(wish) => self.read(*wish),
+                Command::Ask(asking) => self.have_asked(*asking),
+                Command::Heard(ticket, heeded) => {
+                    if let Some(reply) = self.answering.remove(&ticket) {
+                        reply.say(&heeded);
+                    }
+                }
                 Command::Reply(ticket, standing) => {
                     if let Some((about, reply)) = self.asked.remove(&ticket) {
                         let answer = self.answer(standing.map(|standing| *standing), self.snapshot.find(&about));

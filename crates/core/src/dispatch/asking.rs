@@ -139,6 +139,12 @@ impl Asks {
         self.open.iter().position(is_it)
     }
 
+    /// He does not decide, and is only told.
+    pub fn offer_nothing(&mut self, number: u64) {
+        let open = self.open.iter_mut().filter(|open| open.question.number == number);
+        open.for_each(|open| open.question.offers.clear());
+    }
+
     fn over(&mut self, open: Open, why: &'static str) {
         if self.past.len() == MOST_PAST {
             self.past.pop_front();
@@ -198,6 +204,7 @@ impl Dispatcher {
         self.judge.wait(number, Wait::Answer);
         if alone {
             self.asks.open.push(open);
+            self.kept_of_asking.extend(asked.kept_of_asking());
             let targets = targets.into_iter().cloned().collect();
             self.out.push(Command::Ask(Box::new(Asking { question, targets, asked })));
         } else {
@@ -358,7 +365,6 @@ impl Dispatcher {
             }
             (Answer::Suspend, _) => {
                 asked.suspended = true;
-                self.judge.go_on(case, step);
                 self.asks.wishes.push(Wish { open: open.clone(), answered: answered.clone() });
                 (Some(until(SUSPENDED_FOR)), "it is suspended")
             }
@@ -366,6 +372,7 @@ impl Dispatcher {
                 // Where that fails, the step goes on from here.
                 let person = open.question.person.0;
                 self.grant(now, &open, Some(person));
+                self.judge.wait(case, Wait::Answer);
                 self.asks.wishes.push(Wish { open: open.clone(), answered: answered.clone() });
                 (None, if answered.answer == Answer::Restart { "its unit is restarted" } else { "it is asked to end" })
             }
@@ -459,6 +466,7 @@ impl Dispatcher {
                     self.do_for(process, &open, &answered, snapshot);
                 }
             }
+            self.judge.go_on(open.case, open.question.step);
         }
     }
 
@@ -472,14 +480,15 @@ impl Dispatcher {
             _ => return,
         };
         let reason = self.protections.reason(&Facts::new(process, &snapshot.machine));
-        let back = self.hands.standing_back.get(&process.id).map(|_| "rules stand back from it".to_owned());
-        if let Some(why) = reason.map(|why| format!("it is protected: {why}")).or(back) {
-            let what = CarriedOut { because: Some(answered.because()), ..CarriedOut::of(act, Outcome::Refused(why)) };
-            if let Some(case) = self.judge.case(open.case) {
-                let happening = Happening::of_case(snapshot.moment.wall, case, What::Came(what));
-                let happening = happening.on(Subject::one_of(case, process));
-                self.tell(happening);
-            }
+        let reason = reason.map(|why| Outcome::Refused(format!("it is protected: {why}")));
+        let back = self.hands.standing_back.contains_key(&process.id);
+        let back = back.then(|| Outcome::Refused("rules stand back from it".to_owned()));
+        let over = self.judge.case(open.case).is_none().then(|| Outcome::Dropped("its case is over".to_owned()));
+        if let Some(outcome) = reason.or(back).or(over) {
+            let came = CarriedOut { because: Some(answered.because()), ..CarriedOut::of(act, outcome) };
+            let (rule, case, at) = (Some(open.rule.clone()), Some(open.case), snapshot.moment.wall);
+            let (subject, what) = (Subject::process(process), What::Came(came));
+            self.tell(Happening { at, rule, case, subject, what, next: Next::Unsaid });
             return;
         }
         let (case, step, verdict) = (open.case, open.question.step, Verdict::Act(action));

@@ -89,6 +89,8 @@ pub enum Input<'a> {
     Inquiry(Box<Inquiry>),
     /// Whether a question is shown to him whom it asks: where, or why it cannot be.
     Shown(u64, Result<String, String>),
+    /// What a question is about is not wholly his whom it asks: he does not decide.
+    NotHis(u64),
     /// An answer to a question.
     Answer(Box<Incoming>),
     /// It is to end: everything in force is taken back.
@@ -295,6 +297,7 @@ impl Dispatcher {
                 self.out.push(Command::Reply(inquiry.ticket, standing));
             }
             Input::Shown(question, came) => self.shown(now, question, came),
+            Input::NotHis(question) => self.asks.offer_nothing(question),
             Input::Answer(incoming) => self.answer(now, *incoming),
             Input::End => self.begin_to_end(now),
         }

@@ -31,7 +31,6 @@ impl Dispatcher {
             self.look_after_the_suspended(snapshot, beside);
         }
         self.end_what_hands_left(snapshot);
-        self.do_as_answered(snapshot);
         self.mind_the_asked(now);
         self.forget_the_released(snapshot, beside);
         let busy = &self.busy;
@@ -45,6 +44,7 @@ impl Dispatcher {
         let events = self.judge.look(&mut sight, &tick);
         let snapshot = sight.snapshot();
         self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
+        self.do_as_answered(snapshot);
         self.decide(snapshot, beside, &events);
         self.ask_for_memory();
         self.say_effects(snapshot);

@@ -392,6 +392,15 @@ impl Happening {
         Happening { subject, ..self }
     }
 
+    /// The same question, of which whoever is asked decides nothing.
+    #[must_use]
+    pub fn without_offers(mut self) -> Happening {
+        if let What::Asks(question, _) = &mut self.what {
+            question.offers.clear();
+        }
+        self
+    }
+
     /// About the watcher itself.
     pub fn news(at: Timestamp, news: News) -> Happening {
         let what = What::Watcher(news);

@@ -20,8 +20,8 @@ struct One {
     of: ProcessId,
     verb: &'static str,
     at: Moment,
-    /// Whether it is known when it was shown, or taken for shown.
-    shown: bool,
+    /// Whether the recording tells of it, or it is taken for shown.
+    known: bool,
 }
 
 /// Of the questions that are known by their numbers, the latest are kept.
@@ -34,7 +34,7 @@ impl Asked {
             self.0.remove(0);
         }
         let (number, verb) = (asking.question.number, asking.question.action.word());
-        self.0.push(One { number, case, of: target.id, verb, at, shown: false });
+        self.0.push(One { number, case, of: target.id, verb, at, known: false });
     }
 }
 
@@ -46,15 +46,15 @@ impl Rehearsal {
             let mut fits =
                 asked.filter(|one| (one.of.pid, one.of.start, one.verb) == (told.pid, told.start, &*told.verb));
             if let Some(one) = fits.next() {
-                one.shown = true;
-                let input = input(one, told);
+                one.known = true;
+                let Some(input) = input(one, told) else { continue };
                 let commands = self.dispatcher.step(moment(told.at, snapshot), input);
                 self.follow(commands, snapshot);
             }
         }
         let unknown: Vec<(u64, Moment)> =
-            self.asked.0.iter().filter(|one| !one.shown).map(|one| (one.number, one.at)).collect();
-        self.asked.0.iter_mut().for_each(|one| one.shown = true);
+            self.asked.0.iter().filter(|one| !one.known).map(|one| (one.number, one.at)).collect();
+        self.asked.0.iter_mut().for_each(|one| one.known = true);
         for (number, at) in unknown {
             let commands = self.dispatcher.step(at, Input::Shown(number, Ok("as if".to_owned())));
             self.follow(commands, snapshot);
@@ -62,9 +62,9 @@ impl Rehearsal {
     }
 }
 
-fn input(one: &One, told: &recording::Asked) -> Input<'static> {
-    match &told.answer {
-        Some((answer, uid)) => {
+fn input(one: &One, told: &recording::Asked) -> Option<Input<'static>> {
+    Some(match (&told.answer, Came::from(told.came.as_str())) {
+        (Some((answer, uid)), _) => {
             let by = Answerer { uid: *uid, over: "the recording".to_owned(), session: None, locked: None };
             let answered = Answered { answer: Answer::from(answer.as_str()), by };
             Input::Answer(Box::new(Incoming {
@@ -75,9 +75,10 @@ fn input(one: &One, told: &recording::Asked) -> Input<'static> {
                 unsound: None,
             }))
         }
-        None if Came::from(told.came.as_str()) == Came::Shown => Input::Shown(one.number, Ok(told.why.clone())),
-        None => Input::Shown(one.number, Err(told.why.clone())),
-    }
+        (None, Came::Shown) => Input::Shown(one.number, Ok(told.why.clone())),
+        (None, Came::Unasked) => Input::Shown(one.number, Err(told.why.clone())),
+        _ => return None,
+    })
 }
 
 /// When that was, on every clock, by the sample that follows it.

@@ -19,7 +19,7 @@ pub use compare::{Change, Difference, compare};
 pub use story::{Step, StepWord, Story};
 pub use vary::{Varied, VaryError, vary};
 
-use crate::act::{Act, Ending, Lowering, Outcome as Came, Restoring, Standstill};
+use crate::act::{Act, Ending, Lowering, Outcome as Came, Restoring, Standstill, Verb};
 use crate::condition::{Condition, Truth};
 use crate::decide::Verdict;
 use crate::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input, Recorded, Settings};
@@ -88,8 +88,8 @@ pub struct Rehearsal {
     gone: BTreeSet<ProcessId>,
     /// Whom a step has suspended at the latest tick.
     just_suspended: Vec<ProcessId>,
-    /// Acts that are taken for done while the watcher that recorded was still at them: in which case, and on whom.
-    at_it: Vec<(u64, ProcessId)>,
+    /// Acts that are taken for done while the watcher that recorded was still at them: in which case, on whom, and what.
+    at_it: Vec<(u64, ProcessId, Verb)>,
     /// What is asked, and when that was.
     asked: asking::Asked,
     /// What happened at the latest sample.
@@ -213,9 +213,13 @@ impl Rehearsal {
             ours.busy.contains(&id.pid) || ours.outcomes.iter().any(suspends)
         };
         let busy = recording::identities(&ours.busy, snapshot);
-        self.at_it.retain(|(_, id)| busy.contains(id));
+        let over = |id: &ProcessId, verb: &Verb| {
+            let mut over = ours.outcomes.iter().filter(|done| (done.pid, done.start) == (id.pid, id.start));
+            over.any(|done| done.verb == verb.word())
+        };
+        self.at_it.retain(|(_, id, verb)| busy.contains(id) && !over(id, verb));
         let recorded = Recorded {
-            acting: self.at_it.iter().map(|(case, _)| *case).collect(),
+            acting: self.at_it.iter().map(|(case, ..)| *case).collect(),
             suspended: recording::identities(&ours.suspended, snapshot),
             busy,
             back: recording::identities(&ours.back, snapshot),
@@ -253,6 +257,8 @@ impl Rehearsal {
                 }
                 Command::Ask(asking) => {
                     self.asked.put(&asking, snapshot.moment);
+                    self.tell(&asking.asked, snapshot);
+                    self.told.push(asking.asked);
                     continue;
                 }
                 Command::Run(call) => Input::Ran(call, Came::Ran(String::new())),
@@ -272,7 +278,7 @@ impl Rehearsal {
     fn note(&mut self, commission: &Commission) {
         let order = &commission.order;
         let Some(target) = commission.target() else { return };
-        self.at_it.extend(commission.acts_for().map(|case| (case, target.id)));
+        self.at_it.extend(commission.awaited_in().map(|case| (case, target.id, order.act.verb())));
         match order.act {
             Act::Suspend { .. } => self.just_suspended.push(target.id),
             Act::Terminate { .. } | Act::Restart => {

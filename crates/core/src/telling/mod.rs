@@ -1,7 +1,9 @@
 //! Who is told of what, and by which way: what `[[channel]]` and `[[tell]]` of a rules file say, and what follows of that for each
 //! record of the trail. Everything that is told is a function of a record: the trail is the outbox. Nothing is sent here.
 
+mod desks;
 mod message;
+mod notice;
 mod otherwise;
 mod outbox;
 mod shape;
@@ -11,9 +13,11 @@ mod ways;
 use std::path::PathBuf;
 use std::time::Duration;
 
+pub use desks::{AND_MORE, AtDesk, Desks};
 use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 pub use message::Message;
+pub use notice::Notice;
 pub use otherwise::StandIn;
 pub use outbox::{Outbox, Trouble};
 pub use shape::{PLACEHOLDERS, shaped, unknown as unknown_placeholders};
@@ -117,12 +121,17 @@ impl Telling {
     /// How serious what a channel is told of a record is; none where it is not told of it.
     pub fn due(&self, record: &Record, channel: &str, rules: &RuleSet) -> Option<Severity> {
         let severity = severity(record, rules).filter(|_| !is_told_already(record, rules))?;
-        self.of_channel(channel).any(|tell| tell.fits(record, severity)).then_some(severity)
+        self.fits(record, channel, severity).then_some(severity)
     }
 
     /// The message of a record for a channel, with times in that zone; none where it is not told of it.
     pub fn message(&self, record: &Record, channel: &str, rules: &RuleSet, zone: &TimeZone) -> Option<Message> {
         Some(Message::of(record, self.due(record, channel, rules)?, zone))
+    }
+
+    /// Whether a channel is told of a record that is so serious.
+    pub(super) fn fits(&self, record: &Record, channel: &str, severity: Severity) -> bool {
+        self.of_channel(channel).any(|tell| tell.fits(record, severity))
     }
 
     fn of_channel<'t>(&'t self, channel: &'t str) -> impl Iterator<Item = &'t Tell> {

@@ -156,7 +156,7 @@ fn an_answer_is_done_with_an_intent_of_its_own() {
         "asked again, and suspended once a case"
     );
     watch.shown(Ok("at the desk"));
-    assert!(watch.answer(Answer::End).is_ok());
+    assert_eq!(watch.answer(Answer::End).as_deref(), Ok("it is asked to end"), "{:?}", watch.words());
     watch.ticks(1, 100);
     assert_eq!(watch.acts(), ["terminate"], "it is his: in breach or not");
     watch.came(Outcome::Ended(Ending::default()));

@@ -8,8 +8,9 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
 use sophron_core::act::{Act, Ending, Originals, Outcome, Restoring};
+use sophron_core::answer::Answer;
 use sophron_core::audit::{InForce, Link};
-use sophron_core::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input};
+use sophron_core::dispatch::{Asking, Beside, Command, Commission, Dispatcher, Done, Input};
 use sophron_core::happening::{Happening, What};
 use sophron_core::model::ProcessId;
 use sophron_core::protect::Protections;
@@ -19,6 +20,7 @@ use sophron_core::rules::RuleSet;
 use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
+use crate::asking::incoming;
 use crate::happening::scribe;
 use crate::script::{MIB, load, seconds};
 use crate::watch::{lowered, settings, suspended};
@@ -26,19 +28,19 @@ use crate::watch::{lowered, settings, suspended};
 const RULES: &str = "[cap]\nacts = 10000\nterminations = 10000\n\
     [[rule]]\nname = 'leak'\nwhere = 'app = labelpress'\nbreach = 'memory.held > 700 MiB and avg(memory.held, 3s) > 500 MiB'\nlasting = '1s'\narmed = true\n\
     again = { after = '4s' }\nbudget = { cases = 3, per = '1h' }\n\
-    ladder = [ { at = '0s', do = 'alert' }, { at = '1s', do = 'lower', nice = 12 }, { at = '2s', do = 'suspend', for = '2s' }, { at = '6s', do = 'terminate' } ]\n\
+    ladder = [ { at = '0s', do = 'alert' }, { at = '1s', do = 'lower', nice = 12 }, { at = '2s', do = 'suspend', for = '2s' }, { at = '6s', do = 'terminate', ask = '5s' } ]\nkeep = { for = '4s', times = 2 }\n\
     [[rule]]\nname = 'family'\njudge = 'app'\nbreach = 'memory.held > 1200 MiB'\ncalm = 'memory.held < 900 MiB'\nlasting = '0s'\narmed = true\n\
-    ladder = [ { at = '1s', do = 'lower' }, { at = '4s', do = 'alert' } ]\n\
+    unasked = 'leave'\nladder = [ { at = '1s', do = 'lower', ask = '5s' }, { at = '4s', do = 'alert' } ]\n\
     [[rule]]\nname = 'machine'\njudge = 'machine'\nwhere = 'app = tilebaker'\nbreach = 'machine.memory.available < 300 MiB'\nlasting = '1s'\narmed = true\npick = 'most memory'\n\
     ladder = [ { at = '0s', do = 'lower', nice = 5 }, { at = '3s', do = 'terminate' } ]\n";
 
 /// One second of the machine: what each process holds in MiB (above 1000 unknown), whether it is born anew if it is gone, what
-/// is free, and how many of the acts that are under way come to something before the sample.
-type Second = (Vec<(u64, bool)>, u64, usize);
+/// is free, how many of the acts that are under way come to something before the sample, and what becomes of a question.
+type Second = (Vec<(u64, bool)>, u64, usize, usize);
 
 fn second() -> impl Strategy<Value = Second> {
     let figures = prop::collection::vec((prop_oneof![3 => 600_u64..1000, 1 => 0_u64..1050], any::<bool>()), 4);
-    (figures, prop_oneof![1 => 0_u64..300, 2 => 300_u64..900], 0_usize..4)
+    (figures, prop_oneof![1 => 0_u64..300, 2 => 300_u64..900], 0_usize..4, 0_usize..9)
 }
 
 /// The watch, with a machine that does what it is told when it comes to it.
@@ -46,6 +48,7 @@ struct Live {
     world: World,
     dispatcher: Dispatcher,
     under_way: Vec<(Duration, Commission)>,
+    asks: Vec<Asking>,
     told: Vec<String>,
     ours: Ours,
     generation: u64,
@@ -63,6 +66,7 @@ impl Live {
             world: World::new((10..14).map(|pid| process(pid, app(pid))).collect()),
             dispatcher: Dispatcher::new(settings(), Arc::clone(rules), Protections::default(), 1),
             under_way: Vec::new(),
+            asks: Vec::new(),
             told: Vec::new(),
             ours: Ours::default(),
             generation: 0,
@@ -109,6 +113,11 @@ impl Live {
                     self.told.extend(words(&happening));
                 }
                 Command::Say(happening) => self.told.extend(words(&happening)),
+                Command::Ask(asking) => {
+                    self.record(&asking.asked);
+                    self.told.extend(words(&asking.asked));
+                    self.asks.push(*asking);
+                }
                 Command::Keep(ours) => self.ours = *ours,
                 _ => {}
             }
@@ -156,13 +165,29 @@ impl Live {
         self.step(Input::Acted(Box::new(Done { commission, outcome, took: seconds(0), announced: true })));
     }
 
-    fn pass(&mut self, (figures, free, outcomes): &Second) {
+    /// What becomes of the latest question: it is shown, it cannot be, it is answered; or nothing.
+    fn turn(&mut self, how: usize) {
+        let Some(question) = self.asks.last().map(|asking| asking.question.clone()) else { return };
+        let number = question.number;
+        match how {
+            0..3 => self.step(Input::Shown(number, Ok("at the desk".to_owned()))),
+            3 => self.step(Input::Shown(number, Err("locked".to_owned()))),
+            4..7 => {
+                let answer = Answer::ALL[how - 4].clone();
+                self.step(Input::Answer(Box::new(incoming(Some(number), answer, question.person.0))));
+            }
+            _ => {}
+        }
+    }
+
+    fn pass(&mut self, (figures, free, outcomes, turn): &Second) {
         self.world.pass(seconds(1));
         self.step(Input::Time);
         // No act takes longer than that.
         let late =
             self.under_way.iter().filter(|(since, _)| *since + seconds(4) <= self.world.moment.monotonic).count();
         (0..late.max(*outcomes)).for_each(|_| self.come());
+        self.turn(*turn);
         for (place, (held, born)) in figures.iter().enumerate() {
             let pid = 10 + u32::try_from(place).unwrap();
             if *born && !self.world.processes.iter().any(|process| process.id.pid == pid) {
@@ -189,6 +214,7 @@ fn words(happening: &Happening) -> Option<String> {
         | What::Reminded(_)
         | What::Easing { .. }
         | What::BreachedAgain(_)
+        | What::Asks(..)
         | What::Decided { .. } => {}
         _ => return None,
     }

@@ -28,6 +28,11 @@ pub fn parse_person(status: &[u8]) -> Option<u32> {
     uid(status, 0)
 }
 
+/// All of them: real, effective, saved and for files.
+pub fn parse_uids(status: &[u8]) -> Option<[u32; 4]> {
+    Some([uid(status, 0)?, uid(status, 1)?, uid(status, 2)?, uid(status, 3)?])
+}
+
 fn uid(status: &[u8], which: usize) -> Option<u32> {
     let line = status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"Uid:\t"))?;
     number(line.split(|byte| *byte == b'\t').nth(which)?)

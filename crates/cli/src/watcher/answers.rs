@@ -1,0 +1,103 @@
+//! Where answers are given by command: by whom is the kernel's word. Nobody's line is kept open, and nobody is heard too often.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::mpsc::SyncSender;
+use std::time::{Duration, Instant};
+
+use serde::{Deserialize, Serialize};
+use sophron_core::answer::{Answer, Answered, Answerer};
+use sophron_core::dispatch::{Heeded, Incoming};
+use sophron_linux::inbox::{Inbox, Word};
+use sophron_linux::{files, here};
+
+use super::Wake;
+use crate::places;
+
+/// Most answers of one user in a minute.
+const MOST: u32 = 30;
+const MINUTE: Duration = Duration::from_secs(60);
+
+/// Most users that are counted.
+const MOST_USERS: usize = 1024;
+
+/// As it is sent.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Given {
+    pub case: u64,
+    pub answer: Answer,
+}
+
+/// To whom what becomes of it is said.
+pub struct Reply {
+    inbox: Arc<Inbox>,
+    word: Word,
+}
+
+impl Reply {
+    pub fn say(&self, heeded: &Heeded) {
+        if let Ok(said) = serde_json::to_vec(heeded) {
+            self.inbox.reply(&self.word, &said);
+        }
+    }
+}
+
+/// Listens until the watcher ends; where.
+///
+/// # Errors
+/// It cannot: why, in words.
+pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>) -> Result<PathBuf, String> {
+    let path = places::answers(state).ok_or("there is no folder for answers")?;
+    let folder = path.parent().ok_or("the place of answers has no folder")?;
+    files::private_folder(folder).map_err(|error| error.to_string())?;
+    // On a machine's usual place whoever is asked may answer: passing through the folder is all he can do there.
+    let everybody = state.is_none() && here::is_root();
+    if everybody {
+        let open = std::os::unix::fs::PermissionsExt::from_mode(0o711);
+        std::fs::set_permissions(folder, open).map_err(|error| format!("{}: {error}", folder.display()))?;
+    }
+    // The lock says that no other watcher runs here: a socket that is left is a dead one's.
+    let _ = std::fs::remove_file(&path);
+    let inbox = Inbox::open(&path, everybody).map_err(|error| format!("{}: {error}", path.display()))?;
+    let inbox = Arc::new(inbox);
+    let take_all = move || {
+        let mut heard: BTreeMap<u32, (Instant, u32)> = BTreeMap::new();
+        loop {
+            match inbox.take() {
+                Ok(word) => take(&inbox, word, &mut heard, &wake),
+                Err(_) => std::thread::sleep(Duration::from_millis(200)),
+            }
+        }
+    };
+    std::thread::Builder::new().name("answers".to_owned()).spawn(take_all).map_err(|error| error.to_string())?;
+    Ok(path)
+}
+
+fn take(inbox: &Arc<Inbox>, word: Word, heard: &mut BTreeMap<u32, (Instant, u32)>, wake: &SyncSender<Wake>) {
+    let Ok(Given { case, answer }) = serde_json::from_slice(&word.bytes) else { return };
+    let uid = word.uid;
+    if heard.len() >= MOST_USERS {
+        heard.retain(|_, (since, _)| since.elapsed() < MINUTE);
+    }
+    let (since, count) = heard.entry(uid).or_insert((Instant::now(), 0));
+    if since.elapsed() >= MINUTE {
+        (*since, *count) = (Instant::now(), 0);
+    }
+    *count += 1;
+    let reply = Reply { inbox: Arc::clone(inbox), word };
+    if *count > MOST && uid != 0 {
+        return reply.say(&Err(format!("no more than {MOST} answers a minute are heard")));
+    }
+    let login = here::login_of(reply.word.pid).filter(|login| *login != uid);
+    let login = login.map(|login| format!(", logged in as user {login}")).unwrap_or_default();
+    let over = format!("the command of user {uid}{login}");
+    let by = Answerer { uid, over, session: None, locked: None };
+    let incoming = Incoming { ticket: 0, question: None, case, answered: Answered { answer, by }, unsound: None };
+    if let Err(refused) = wake.try_send(Wake::Answer(incoming, Some(reply))) {
+        let (std::sync::mpsc::TrySendError::Full(wake) | std::sync::mpsc::TrySendError::Disconnected(wake)) = refused;
+        if let Wake::Answer(_, Some(reply)) = wake {
+            reply.say(&Err("the watcher has too much to do at present: try again".to_owned()));
+        }
+    }
+}

@@ -1,0 +1,194 @@
+//! People at their desks, as the running watcher tells and asks them: a helper for each, which becomes that person once it runs.
+
+use std::io;
+use std::process::{Child, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use sophron_core::dispatch::{Asking, Incoming, Input};
+use sophron_core::rules::RuleSet;
+use sophron_deliver::desk::{Begin, Desk, End, First, Heard, Lines, Speaks};
+use sophron_linux::fence::Fence;
+use sophron_linux::line::Line;
+use sophron_linux::{bus, here, own_life, sys};
+
+use super::errand::Told;
+use super::helpers::Helpers;
+use super::workers::Report;
+use super::{Wake, Watcher};
+
+/// The word by which the program that we are starts as a helper.
+pub const WORD: &str = "desk";
+
+/// A helper whose line has ended has that long to take down what it has shown.
+const LAST: Duration = Duration::from_secs(5);
+
+/// How often it is looked whether that is over.
+const LOOK: Duration = Duration::from_secs(1);
+
+/// Most processes of a question that are looked at one by one: of more, nobody decides.
+const MOST_TARGETS: usize = 256;
+
+impl Watcher {
+    /// Begins to tell people at their desks, where the rules have a channel for that.
+    pub(super) fn begin_at_desks(&mut self, rules: &Arc<RuleSet>, shadow: bool) {
+        let Some((channel, desk)) = rules.telling.desk() else { return };
+        let (recorder, scribe, wake) = (self.recorder.clone(), self.scribe.clone(), self.wake.clone());
+        let told = move |heard| {
+            let wakes = match heard {
+                Heard::Shown(question, came) => Wake::Shown(question, came),
+                Heard::Answer { question, case, answered, unsound } => {
+                    Wake::Answer(Incoming { ticket: 0, question: Some(question), case, answered, unsound }, None)
+                }
+                Heard::Told(case, told) => {
+                    let record = scribe.told(here::now().wall, told);
+                    recorder.note(sophron_core::audit::Draft { case: Some(case), ..record });
+                    return;
+                }
+            };
+            // The watcher listens until it ends.
+            let _ = wake.send(wakes);
+        };
+        let begin = Begin {
+            channel: channel.name.clone(),
+            shadow,
+            rules: Arc::clone(rules),
+            scribe: self.scribe.clone(),
+            lines: Box::new(OurHelpers { terminals: desk.terminals, helpers: self.helpers.clone() }),
+            nonce: here::nonce,
+            told: Box::new(told),
+            first: own_life::stand_back,
+        };
+        match Desk::begin(begin) {
+            Ok(desk) => self.desk = Some(desk),
+            Err(error) => {
+                let why = format!("no thread can be started: {error}");
+                self.say(sophron_core::happening::News::Unheard(channel.name.clone(), why));
+            }
+        }
+    }
+
+    /// First it is recorded, and on disk; then he is asked. What is not wholly his he is told of, and does not decide.
+    pub(super) fn have_asked(&mut self, mut asking: Asking) {
+        let (number, uid) = (asking.question.number, asking.question.person.0);
+        let wholly = asking.targets.len() <= MOST_TARGETS
+            && asking.targets.iter().all(|target| here::is_wholly(target.id.pid, uid));
+        if !wholly {
+            asking.question.offers.clear();
+            self.step(Input::NotHis(number));
+            asking.asked = asking.asked.without_offers();
+        }
+        let Some(record) = self.scribe.record(&asking.asked) else { return };
+        let recorder = self.recorder.clone();
+        let report = Report::new(self.wake.clone(), move || {
+            Wake::Shown(number, Err("whoever was to record it ended midway".to_owned()))
+        });
+        self.crew.programs.give(move || {
+            report.tell(match recorder.commit(record) {
+                Ok(()) => Wake::Asks(Box::new(asking)),
+                Err(why) => Wake::Shown(number, Err(format!("it could not be recorded: {why}"))),
+            });
+        });
+    }
+
+    /// It is recorded that he is asked.
+    pub(super) fn ask_at_desk(&mut self, asking: Asking) {
+        let number = asking.question.number;
+        self.publish(Arc::new(asking.asked.clone()));
+        let asked = match &self.desk {
+            Some(desk) => desk.ask(asking),
+            None => Err("there is no channel `desk`".to_owned()),
+        };
+        if let Err(why) = asked {
+            self.step(Input::Shown(number, Err(why)));
+        }
+    }
+}
+
+/// Who starts helpers.
+struct OurHelpers {
+    terminals: bool,
+    helpers: Helpers,
+}
+
+impl Lines for OurHelpers {
+    fn start(&mut self, uid: u32) -> Result<Arc<dyn End>, (String, bool)> {
+        let for_good = |why: String| (why, false);
+        let user = match here::is_root() {
+            true => {
+                Some((uid, here::group_of(uid).ok_or_else(|| for_good(format!("/etc/passwd knows no user {uid}")))?))
+            }
+            false if uid == here::uid() => None,
+            false => return Err(for_good("only a watcher of root's can show it to somebody else".to_owned())),
+        };
+        let there = std::fs::symlink_metadata(bus::of_user(uid)).is_ok();
+        if !there && !self.terminals {
+            return Err(for_good("not logged in at a desktop".to_owned()));
+        }
+        let later = |error: io::Error| (format!("no helper can be started: {error}"), true);
+        let (line, theirs) = Line::pair().map_err(later)?;
+        let mut start = own_life::helper(WORD);
+        start.stdin(theirs).stdout(Stdio::null()).stderr(Stdio::null());
+        sys::contain(&mut start);
+        sys::as_we_were(&mut start);
+        let child = self.helpers.start(start).map_err(later)?;
+        let fence = Fence { user, outlives: true, ..Fence::default() };
+        let helper =
+            OurEnd { line, child: Mutex::new(child), helpers: self.helpers.clone(), hung_up: AtomicBool::new(false) };
+        let told = serde_json::to_vec(&Told { fence, job: First { terminals: self.terminals } });
+        told.map_err(io::Error::other).and_then(|told| helper.line.say(&told)).map_err(later)?;
+        Ok(Arc::new(helper))
+    }
+}
+
+/// Our end of the line to one.
+struct OurEnd {
+    line: Line,
+    child: Mutex<Child>,
+    helpers: Helpers,
+    hung_up: AtomicBool,
+}
+
+impl Speaks for OurEnd {
+    fn say(&self, message: &[u8]) -> io::Result<()> {
+        self.line.say(message)
+    }
+
+    fn hear(&self) -> Option<Vec<u8>> {
+        let mut over: Option<Instant> = None;
+        loop {
+            match self.line.hear(Some(LOOK)) {
+                Ok(heard) => return heard,
+                Err(error) if error.kind() == io::ErrorKind::TimedOut => {}
+                Err(_) => return None,
+            }
+            if self.hung_up.load(Ordering::SeqCst) {
+                over = over.or(Some(Instant::now() + LAST));
+            }
+            if over.is_some_and(|over| over <= Instant::now()) {
+                return None;
+            }
+        }
+    }
+}
+
+impl End for OurEnd {
+    fn end(&self, at_once: bool) {
+        self.line.hang_up();
+        self.hung_up.store(true, Ordering::SeqCst);
+        if at_once {
+            let mut child = self.child.lock().unwrap_or_else(PoisonError::into_inner);
+            // Our own child, not collected yet: the number is still its own.
+            let _ = child.kill();
+            let _ = child.wait();
+            self.helpers.ended(child.id());
+        }
+    }
+}
+
+impl Drop for OurEnd {
+    fn drop(&mut self) {
+        self.end(true);
+    }
+}
