@@ -14,7 +14,7 @@ use clap::error::ErrorKind;
 use clap::{Parser, Subcommand, ValueEnum};
 use sophron_core::units;
 
-pub use answer::{Answer, Decision};
+pub use answer::Answer;
 pub use audit::{
     AuditAccept, AuditCommand, AuditExplain, AuditExport, AuditFilter, AuditList, AuditStats, AuditVerify, ExportFormat,
 };

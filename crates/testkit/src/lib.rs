@@ -4,6 +4,7 @@
 #![forbid(unsafe_code)]
 
 mod cgroup;
+pub mod desk;
 mod kernel;
 pub mod receiver;
 mod service_manager;

@@ -61,6 +61,7 @@ pub struct Stage {
     folder: TempDir,
     program: PathBuf,
     user: Option<u32>,
+    within: Vec<String>,
 }
 
 /// What a command printed and how it ended.
@@ -82,7 +83,7 @@ impl Stage {
     pub fn new(program: &str) -> Stage {
         usual_nice();
         let folder = tempfile::tempdir().expect("a temporary folder");
-        Stage { folder, program: PathBuf::from(program), user: None }
+        Stage { folder, program: PathBuf::from(program), user: None, within: Vec::new() }
     }
 
     /// The same stage with everything run as that user; only root can set one.
@@ -98,6 +99,12 @@ impl Stage {
         self.program = copy;
         self.user = Some(uid);
         self
+    }
+
+    /// The same stage with everything started by those words: in a world of its own.
+    #[must_use]
+    pub fn within(self, words: Vec<String>) -> Stage {
+        Stage { within: words, ..self }
     }
 
     /// A path in the stage's folder.
@@ -133,8 +140,10 @@ impl Stage {
 
     /// The program with these arguments, in an environment that says nothing but the time zone.
     pub fn command(&self, args: &[&str]) -> Command {
-        let mut command = Command::new(&self.program);
+        let mut words = self.within.iter().map(std::ffi::OsStr::new).chain([self.program.as_os_str()]);
+        let mut command = Command::new(words.next().unwrap_or_default());
         command
+            .args(words)
             .args(args)
             .env_clear()
             .env("TZ", "UTC")

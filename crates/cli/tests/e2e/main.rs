@@ -3,6 +3,7 @@
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod alerts;
+mod asking;
 mod auditing;
 mod checkup;
 mod crashes;
