@@ -10,7 +10,9 @@ use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use rustix::process::{Pid, Signal, kill_process};
+use sophron_core::answer::Answer;
 use sophron_core::model::{Needs, ProcessId};
+use sophron_core::telling::Notice;
 use sophron_linux::{Sampler, here};
 
 use crate::args::{AuditCommand, AuditFilter, AuditList, AuditVerify, State, TextOrJson};
@@ -21,7 +23,7 @@ use crate::ui::{self, events};
 use crate::watcher::{self, Plan, rules_file};
 
 const RULES: &str = include_str!("../../../../examples/demo.toml");
-const LENGTH: Duration = Duration::from_secs(22);
+const LENGTH: Duration = Duration::from_secs(24);
 
 /// An offender: its app, how it misbehaves, and what is to become of it.
 struct Role {
@@ -34,7 +36,7 @@ const CAST: [Role; 5] = [
     Role {
         app: "labelpress",
         options: &["--grow", "40MiB/s", "--up-to", "160MiB"],
-        story: "leaks: alerted, lowered, suspended, resumed, terminated",
+        story: "leaks: alerted, lowered, suspended, resumed; its owner asked; terminated",
     },
     Role { app: "sheetlamp", options: &["--cpu", "40%"], story: "spins: alerted, suspended, resumed, terminated" },
     Role {
@@ -89,12 +91,18 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         only: Some(players.iter().map(|player| player.id).collect()),
         service_manager: None,
         own_state: false,
+        asks_here: true,
         system_log: None,
     };
-    let (width, zone) = (table::terminal_width(), TimeZone::system());
+    let (width, zone, rules) = (table::terminal_width(), TimeZone::system(), plan.rules.rules.clone());
+    let place = state.display().to_string();
     watcher::run(plan, move |happening| {
         if let Some(line) = happening.line(&zone) {
             ui::out(format_args!("{}\n", events::render(&line, width)));
+        }
+        let rule = rules.iter().find(|rule| happening.rule.as_ref() == Some(&rule.name));
+        if let Some(asked) = rule.and_then(|rule| Notice::of_question(happening, rule, &zone)) {
+            ui::out(question(&asked, &place));
         }
         true
     })?;
@@ -113,6 +121,16 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
     heading("Is it whole?", &format!("sophron audit verify --state {}", folder.join("state").display()));
     super::audit::run(&list, Some(AuditCommand::Verify(AuditVerify { key: None, expect: None, state: state() })))?;
     Ok(())
+}
+
+/// What its owner is asked, as he would see it at his desk.
+fn question(asked: &Notice, state: &str) -> String {
+    let indent = " ".repeat(events::INDENT);
+    let answer = |(answer, label): &(Answer, String)| {
+        format!("{indent}[{label}]  sophron answer {} {answer} --state {state}\n", asked.case)
+    };
+    let answers: String = asked.answers.iter().map(answer).collect();
+    format!("{indent}{} {}\n{answers}", Styled(Label::Heading, &asked.title), asked.body)
 }
 
 fn heading(title: &str, text: &str) {

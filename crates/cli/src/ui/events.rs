@@ -7,7 +7,7 @@ use super::style::{Label, Styled};
 use super::table::wrap;
 
 /// Under the text of the first row: time and word stand before it.
-const INDENT: usize = 21;
+pub const INDENT: usize = 21;
 
 /// The line, or a few where the terminal is too narrow: no word is ever cut.
 pub fn render(line: &Line, width: Option<usize>) -> String {

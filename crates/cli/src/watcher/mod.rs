@@ -88,6 +88,8 @@ pub struct Plan {
     pub system_log: Option<PathBuf>,
     /// Whether the state folder is the usual one.
     pub own_state: bool,
+    /// Whether who cannot be asked at his desk is asked by what `show` shows.
+    pub asks_here: bool,
 }
 
 /// What reaches the watcher's thread from outside.
@@ -171,6 +173,7 @@ struct Watcher {
     asked: BTreeMap<u64, (ProcessId, Sender<control::Answer>)>,
     /// When it ends by itself, where it was told to.
     until: Option<jiff::Timestamp>,
+    asks_here: bool,
     wake: SyncSender<Wake>,
     /// Held for as long as the watcher runs.
     _lock: File,
@@ -283,7 +286,11 @@ impl Watcher {
             Wake::Asked(asked) => self.ask(asked),
             Wake::Told(told) => self.say(News::Told(told)),
             Wake::Asks(asking) => self.ask_at_desk(*asking),
-            Wake::Shown(question, came) => self.step(Input::Shown(question, came)),
+            Wake::Shown(question, came) => {
+                let here = |_| self.asks_here.then(|| "in these lines".to_owned());
+                let came = came.or_else(|why| here(()).ok_or(why));
+                self.step(Input::Shown(question, came));
+            }
             Wake::Answer(incoming, reply) => self.answer_comes(incoming, reply),
             Wake::Figures(why) => self.say(News::NoFigures(why)),
             Wake::Lookback(why) => self.say(News::Lookback(why)),

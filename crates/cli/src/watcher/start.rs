@@ -316,6 +316,7 @@ fn assemble(
         },
         control: None,
         asked: BTreeMap::new(),
+        asks_here: plan.asks_here,
         until: plan.length.and_then(|length| jiff::Timestamp::now().checked_add(length).ok()),
         wake,
         _lock: lock,

@@ -1,15 +1,19 @@
 //! The person at the desk: a notice in his own session, from a root watcher too; a question before what cannot be undone, and what becomes
 //! of his answer. A private world with a real message bus; what counts is what the kernel says afterwards.
 
-use std::process::Command;
+use std::os::fd::OwnedFd;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
 
+use rustix::net::{AddressFamily, SocketAddrUnix, SocketFlags, SocketType, bind, connect, listen, socket_with};
+use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
-use sophron_testkit::desk::{INES, Notices, Office, TOMAS};
-use sophron_testkit::{Offender, Running, Stage, eventually, is_gone, is_suspended};
+use sophron_testkit::desk::{INES, Login, Notices, Office, TOMAS};
+use sophron_testkit::{Offender, Own, Running, Stage, children, eventually, is_gone, is_suspended, uid_of};
 
 use crate::stage;
 
-const RULE: &str = "format = 1\nevery = '200ms'\n[[channel]]\nname = 'owner'\nto = 'desk'\n[[tell]]\nby = ['owner']\n\
+const RULE: &str = "format = 1\nevery = '200ms'\n[cap]\nacts = 1000\nterminations = 1000\n[[channel]]\nname = 'owner'\nto = 'desk'\n[[tell]]\nby = ['owner']\n\
     [[rule]]\nname = 'press-leak'\nwhere = 'path ~ \"PLACE/*\"'\nbreach = 'memory.held > 10 MiB'\nlasting = '200ms'\narmed = true\n\
     keep = { for = '30m', times = 1 }\nladder = [ { at = '0s', do = 'alert' }, { at = '400ms', do = 'terminate', ask = 'ASK' } ]\n";
 
@@ -33,11 +37,26 @@ impl Scene {
         self.theirs.offender("labelpress", &["--grow", "100MiB/s", "--up-to", "30MiB"])
     }
 
-    fn watch(&self, ask: &str, more: &str) -> Running {
+    fn rules(&self, ask: &str, of_channel: &str) -> PathBuf {
         let place = self.theirs.path("").display().to_string();
         let rules = RULE.replace("PLACE", place.trim_end_matches('/')).replace("ASK", ask);
-        let rules = self.roots.write("rules.toml", format!("{rules}{more}"));
-        self.roots.watch(&rules, &[])
+        self.roots.write("rules.toml", rules.replace("to = 'desk'", &format!("to = 'desk'\n{of_channel}")))
+    }
+
+    fn watch(&self, ask: &str, of_channel: &str) -> Running {
+        self.roots.watch(&self.rules(ask, of_channel), &[])
+    }
+
+    /// Nobody can be asked, for that reason: it is done all the same.
+    fn is_done_since(&self, why: &str) {
+        let before = self.outcomes("answer").len();
+        let offender = self.offender();
+        let watcher = self.watch("10m", "");
+        eventually(why, || is_gone(offender.pid()).then_some(()));
+        assert_eq!(self.outcomes("answer")[before..], ["unasked"]);
+        let seen = self.record("unasked")["result"]["seen"].to_string();
+        assert!(seen.contains(why), "{seen} instead of {why}");
+        drop(watcher.interrupt());
     }
 
     /// The outcomes of the records of that kind.
@@ -123,42 +142,148 @@ fn answers_by_command() {
     let heard = answer("end");
     assert_eq!((heard.status, heard.stdout.as_str()), (Some(0), "case 1: it is asked to end\n"), "{heard:?}");
     eventually("it ends", || is_gone(offender.pid()).then_some(()));
-    let record = scene.record("answered");
-    assert_eq!(
-        (record["answer"]["uid"].as_u64(), record["answer"]["over"].as_str()),
-        (Some(0), Some("the command of user 0"))
-    );
+    let by = &scene.record("answered")["answer"];
+    assert_eq!((by["uid"].as_u64(), by["over"].as_str()), (Some(0), Some("the command of user 0")));
     assert_eq!(answer("end").status, Some(4), "an answer twice");
-    let _ = Command::new("true").status();
-    let _ = TOMAS;
+    let all = ["turned down", "answered", "turned down"];
+    eventually("each is recorded", || (scene.outcomes("answer") == all).then_some(()));
 }
 
-/// Who cannot be asked is not waited for: no session, nobody who shows notices, one who is mute.
+/// At the machine's usual place he whom it asks may answer, and nobody else.
+#[test]
+fn whoever_is_asked_may_answer_by_command() {
+    let Some(mut scene) = Scene::set() else { return };
+    let notices = Notices::on(&scene.office.bus(INES), INES);
+    let offender = scene.offender();
+    let rules = scene.rules("10m", "");
+    let within = scene.office.within();
+    // The state folder of a private machine as well.
+    let own = "mkdir -p /run/lib && mount --bind /run/lib /var/lib && exec \"$@\"";
+    let program = scene.roots.path("sophron");
+    sophron_testkit::copy_program(env!("CARGO_BIN_EXE_sophron"), &program);
+    let run = |user: Option<u32>, args: &[&str]| {
+        let mut command = Command::new(&within[0]);
+        command
+            .args(&within[1..])
+            .args(["sh", "-c", own, "sh"])
+            .env_clear()
+            .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin");
+        if let Some(user) = user.map(|user| user.to_string()) {
+            command.args(["setpriv", "--reuid", &user, "--regid", &user, "--clear-groups"]);
+        }
+        command.arg(&program).args(args).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command.spawn().unwrap()
+    };
+    let _watcher = Own(run(None, &["watch", "--rules", rules.to_str().unwrap()]));
+    notices.with("will be ended at");
+    let answer = |user: u32| run(Some(user), &["answer", "1", "end"]).wait_with_output().unwrap();
+    let refused = answer(TOMAS);
+    assert_eq!(refused.status.code(), Some(4), "{refused:?}");
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("ines is asked"), "{refused:?}");
+    assert!(!is_gone(offender.pid()));
+    let heard = answer(INES);
+    assert_eq!(heard.status.code(), Some(0), "{heard:?}");
+    eventually("it ends", || is_gone(offender.pid()).then_some(()));
+}
+
+/// Who cannot be asked is not waited for, whatever the reason.
 #[test]
 fn who_cannot_be_asked_holds_nothing_up() {
     let Some(mut scene) = Scene::set() else { return };
-    let why = |scene: &Scene| {
-        let record = scene.record("unasked");
-        record["result"]["seen"].as_str().unwrap_or_default().to_owned()
-    };
-    let offender = scene.offender();
-    let watcher = scene.watch("10m", "");
-    eventually("done all the same", || is_gone(offender.pid()).then_some(()));
-    assert!(why(&scene).contains("not logged in at a desktop"), "{}", why(&scene));
-    drop(watcher.interrupt());
-
+    scene.is_done_since("not logged in at a desktop");
     let socket = scene.office.bus(INES);
+    scene.is_done_since("no program shows notices there");
+    let login = Login::on(&scene.office.bus(0));
+    let notices = Notices::on(&socket, INES);
+    login.set(&[(INES, true, true)]);
+    scene.is_done_since("the screen is locked");
+    login.set(&[(INES, false, false), (TOMAS, true, false)]);
+    scene.is_done_since("the graphical session is not in front");
+    login.set(&[(TOMAS, true, false)]);
+    scene.is_done_since("there is no graphical session");
+    // Of two sessions one is enough.
+    login.set(&[(INES, false, true), (INES, true, false)]);
+    notices.manner.lock().unwrap().mute = true;
+    scene.is_done_since("within");
+    scene.office.end_bus();
+    let _full = full(&socket);
+    scene.is_done_since("takes nobody in at present");
+    assert!(notices.shown.lock().unwrap().is_empty(), "nothing was shown");
+}
+
+/// A bus that takes nobody in, with as many waiting as may.
+fn full(socket: &Path) -> Vec<OwnedFd> {
+    let at = SocketAddrUnix::new(socket).unwrap();
+    let new = || socket_with(AddressFamily::UNIX, SocketType::STREAM, SocketFlags::NONBLOCK, None).unwrap();
+    let _ = std::fs::remove_file(socket);
+    let listener = new();
+    bind(&listener, &at).unwrap();
+    std::os::unix::fs::chown(socket, Some(INES), Some(INES)).unwrap();
+    listen(&listener, 1).unwrap();
+    let mut all = vec![listener];
+    loop {
+        let next = new();
+        if connect(&next, &at).is_err() {
+            return all;
+        }
+        all.push(next);
+    }
+}
+
+/// What happens to the question, or to whoever shows it, while it is open.
+#[test]
+fn a_question_outlives_what_may_become_of_it() {
+    let Some(mut scene) = Scene::set() else { return };
+    let socket = scene.office.bus(INES);
+    let first = Notices::on(&socket, INES);
     let offender = scene.offender();
-    let watcher = scene.watch("10m", "");
-    eventually("done all the same", || is_gone(offender.pid()).then_some(()));
-    assert!(why(&scene).contains("no program shows notices there"), "{}", why(&scene));
+    let watcher = scene.watch("8s", "");
+    let asked = first.with("will be ended at");
+    // Another program shows notices from now on: there it is shown anew, and counts.
+    let second = Notices::on(&socket, INES);
+    let again = second.with("will be ended at");
+    first.press(asked.number, &asked.key("end").unwrap());
+    assert_eq!(scene.record("turned down")["answer"]["answer"], "end");
+    second.press(again.number, &again.key("suspend").unwrap());
+    eventually("it stands still", || is_suspended(offender.pid()).then_some(()));
     drop(watcher.interrupt());
 
-    let notices = Notices::on(&socket, INES);
-    notices.manner.lock().unwrap().mute = true;
+    // He ends or stops his helper: the question is over when its time is.
+    for signal in [Signal::STOP, Signal::KILL] {
+        let offender = scene.offender();
+        let watcher = scene.watch("5s", "");
+        let asked = eventually("asked", || {
+            second.latest("will be ended at").filter(|shown| shown.key("end") != again.key("end"))
+        });
+        let helper =
+            eventually("a helper", || children(watcher.pid()).into_iter().find(|pid| uid_of(*pid) == Some(INES)));
+        kill_process(Pid::from_raw(helper.cast_signed()).unwrap(), signal).unwrap();
+        second.press(asked.number, &asked.key("let-run").unwrap());
+        eventually("done in its time", || is_gone(offender.pid()).then_some(()));
+        drop(watcher.interrupt());
+        eventually("no helper is left", || is_gone(helper).then_some(()));
+    }
+
+    // So it is when his session ends.
     let offender = scene.offender();
-    let watcher = scene.watch("10m", "");
-    eventually("done all the same", || is_gone(offender.pid()).then_some(()));
-    assert!(why(&scene).contains("not within") || why(&scene).contains("nothing was heard"), "{}", why(&scene));
+    let before = second.shown.lock().unwrap().len();
+    let watcher = scene.watch("5s", "");
+    eventually("asked", || {
+        let shown = second.shown.lock().unwrap();
+        shown[before..].iter().any(|shown| shown.title.contains("will be ended")).then_some(())
+    });
+    scene.office.end_bus();
+    eventually("done in its time", || is_gone(offender.pid()).then_some(()));
     drop(watcher.interrupt());
+}
+
+/// Whoever has as many processes as he may still sees no helper of his delay anything.
+#[test]
+fn a_person_at_his_limit_of_processes_holds_nothing_up() {
+    let Some(mut scene) = Scene::set() else { return };
+    let _notices = Notices::on(&scene.office.bus(INES), INES);
+    let mut within = scene.office.within();
+    within.extend(["prlimit", "--nproc=1:1"].map(str::to_owned));
+    scene.roots = scene.roots.within(within);
+    scene.is_done_since("as many processes of that user as may be");
 }

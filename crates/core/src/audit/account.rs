@@ -136,8 +136,7 @@ impl Account<'_> {
         let until = self.records.last().map_or(first, |record| record.at).max(first + SignedDuration::from_secs(1));
         let mut marks: Vec<(Timestamp, char)> = vec![(self.opening.at, 'b')];
         marks.extend(self.records.iter().filter_map(|record| Some((record.at, letter(record)?))));
-        let legend =
-            "half a bar is the limit; b begins, l lowered, s suspended, r resumed, t ended, u undone, c calm, e over";
+        let legend = "half a bar is the limit; b begins, ? asked, l lowered, s suspended, r resumed, t ended, u undone, c calm, e over";
         Some(Chart { points, limit, falls, until, marks, legend })
     }
 
@@ -330,6 +329,7 @@ fn is_an_end(record: &Record) -> bool {
 
 fn letter(record: &Record) -> Option<char> {
     match (&record.kind, record.verb()) {
+        (Kind::Asked, _) if record.came() == Some(&Came::Asked) => Some('?'),
         (Kind::Outcome, Some(Verb::Lower)) => Some('l'),
         (Kind::Outcome, Some(Verb::Suspend)) => Some('s'),
         (Kind::Outcome, Some(verb)) if verb.ends() => Some('t'),

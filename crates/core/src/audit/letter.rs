@@ -74,7 +74,7 @@ fn asked(records: &[&Record], clock: impl Fn(Timestamp) -> String) -> String {
         Some((Some(Came::Unanswered), _)) => "nobody answered".to_owned(),
         _ => "it was over before an answer".to_owned(),
     };
-    format!("You were asked on your screen at {}; {answer}. ", clock(asked.at))
+    format!("You were asked at {}; {answer}. ", clock(asked.at))
 }
 
 /// Why somebody's program was chosen where not it alone was judged.

@@ -15,7 +15,7 @@ impl Turn {
             Turn::Shown(..) => "shown",
             Turn::Answered(..) => "answered",
             Turn::TurnedDown(..) => "refused",
-            Turn::Unanswered => "unanswered",
+            Turn::Unanswered => "no answer",
             Turn::Unasked(..) => "unasked",
             Turn::Withdrawn(_) => "withdrawn",
         }

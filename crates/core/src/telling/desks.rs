@@ -96,6 +96,9 @@ impl Desks {
     pub fn asks(&mut self, asked: &Happening, rules: &RuleSet, scribe: &Scribe) -> Result<(u32, Box<Notice>), String> {
         let case = asked.case.zip(asked.subject.lead().map(|lead| lead.person()));
         let (case, uid) = case.ok_or("it is about nobody's program")?;
+        if uid == 0 {
+            return Err("nobody sits at a desk as root".to_owned());
+        }
         match self.sight(asked, (case, uid), rules, scribe) {
             Some(Sight::Shown(notice)) => {
                 self.people.entry(uid).or_default().open.insert(case);

@@ -35,6 +35,17 @@ pub struct Notice {
     pub stays: bool,
 }
 
+impl Notice {
+    /// The notice of a question; none of anything else.
+    pub fn of_question(asked: &Happening, rule: &Rule, zone: &TimeZone) -> Option<Notice> {
+        let teller = Teller { happening: asked, rule, zone };
+        match &asked.what {
+            What::Asks(question, _) => Some(teller.question(&teller.app(), question)),
+            _ => None,
+        }
+    }
+}
+
 /// What is to be seen of a case.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Sight {

@@ -62,7 +62,7 @@ fn who_does_not_answer_is_not_waited_for_any_longer() {
     assert!(watch.under_way.is_empty() && watch.asks.len() == 1, "asked once, and still asked");
     watch.ticks(1, 800);
     assert_eq!(watch.acts(), ["terminate"]);
-    assert_eq!(watch.words(), ["breach", "asked", "shown", "unanswered"]);
+    assert_eq!(watch.words(), ["breach", "asked", "shown", "no answer"]);
     assert_eq!(watch.answer(Answer::LetRun), Err("it came too late".to_owned()));
     watch.came(Outcome::Ended(Ending::default()));
     assert_eq!(watch.words(), ["refused", "ended"]);

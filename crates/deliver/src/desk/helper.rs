@@ -81,15 +81,25 @@ struct Helper<'l> {
 /// Serves until the line ends.
 pub fn serve(opened: Opened, line: &Arc<dyn Speaks>) {
     let (events, happens) = channel();
+    let (ear, told) = (Arc::clone(line), events.clone());
+    // First, since all that follows takes threads as well.
+    if let Err(error) = std::thread::Builder::new().name("line".to_owned()).spawn(move || hear(&*ear, &told)) {
+        return decline(&**line, &format!("there are as many processes of that user as may be: {error}"));
+    }
     let Opened { uid, session, machine, terminals } = opened;
     let buses = connect(session, machine, &events);
-    let ear = Arc::clone(line);
-    let hearing = std::thread::Builder::new().name("line".to_owned()).spawn(move || hear(&*ear, &events));
-    if hearing.is_err() {
-        return;
-    }
     let helper = Helper { uid, buses, terminals, line: &**line, service: None, seen: BTreeMap::new() };
     helper.run(&happens);
+}
+
+/// Says of all that it is not shown, and why.
+fn decline(line: &dyn Speaks, why: &str) {
+    while let Some(message) = line.hear() {
+        if let Ok(ToHelper::Show { notice, nonce }) = serde_json::from_slice(&message) {
+            let said = FromHelper::NotShown { case: notice.case, nonce, why: why.to_owned() };
+            let _ = serde_json::to_vec(&said).map(|said| line.say(&said));
+        }
+    }
 }
 
 fn hear(line: &dyn Speaks, events: &Sender<Event>) {

@@ -27,6 +27,9 @@ const UNTIL_SAID: Duration = Duration::from_secs(15);
 /// A helper with nothing to show ends after that long.
 const IDLE: Duration = Duration::from_secs(20);
 
+/// At the end each has that long to take down what it has shown.
+const LAST: Duration = Duration::from_millis(1500);
+
 /// Most that one helper may say in a second.
 const MOST_SAID: u32 = 50;
 
@@ -201,7 +204,21 @@ impl People {
             }
             self.mind_the_time();
         }
+        self.end(happens);
+    }
+
+    /// Each takes down what it has shown; who does not in time is ended where it stands.
+    fn end(mut self, happens: &Receiver<Event>) {
         self.helpers.values().for_each(|helper| helper.end.end(false));
+        let until = Instant::now() + LAST;
+        while !self.helpers.is_empty() {
+            match happens.recv_timeout(until.saturating_duration_since(Instant::now())) {
+                Ok(Event::Ended(uid, _)) => drop(self.helpers.remove(&uid)),
+                Ok(_) => {}
+                Err(_) => break,
+            }
+        }
+        self.helpers.values().for_each(|helper| helper.end.end(true));
     }
 
     fn tell(&self, heard: Heard) {
