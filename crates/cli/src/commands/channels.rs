@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use serde_json::{Map, Value, json};
 use sophron_core::audit::{Record, ToldBy};
 use sophron_core::rules::RuleSet;
-use sophron_core::telling::{Channel, Message, TOO_OLD};
+use sophron_core::telling::{Channel, Message, TOO_OLD, To};
 use sophron_core::text::{clean, counted, nearest};
 use sophron_linux::trail::{self, Tail};
 use sophron_linux::{here, system_log};
@@ -61,6 +61,10 @@ fn standing<'r>(rules: &'r RuleSet, state: &Path) -> Result<Vec<Standing<'r>>, F
     let one = |channel: &'r Channel| {
         let told = latest.in_force.told_by(&channel.name).cloned();
         let waits = |told: &ToldBy| {
+            // At a desk nobody is told later of what was.
+            if matches!(channel.to, To::Desk(_)) {
+                return 0;
+            }
             let due = |record: &&Record| {
                 record.seq > told.cursor()
                     && record.at >= oldest

@@ -130,7 +130,7 @@ fn question(asked: &Notice, state: &str) -> String {
         format!("{indent}[{label}]  sophron answer {} {answer} --state {state}\n", asked.case)
     };
     let answers: String = asked.answers.iter().map(answer).collect();
-    format!("{indent}{} {}\n{answers}", Styled(Label::Heading, &asked.title), asked.body)
+    format!("{indent}{}  {}\n{answers}", Styled(Label::Heading, &asked.title), asked.body)
 }
 
 fn heading(title: &str, text: &str) {

@@ -6,9 +6,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use sophron_core::audit::{InForce, ToldRecord, ToldWord};
 use sophron_core::dispatch::{Asking, Incoming, Input};
 use sophron_core::rules::RuleSet;
-use sophron_deliver::desk::{Begin, Desk, End, First, Heard, Lines, Speaks};
+use sophron_core::telling::{Message, Notice, Trouble};
+use sophron_deliver::Way;
+use sophron_deliver::desk::{Begin, Desk, End, First, Heard, Lines, Speaks, try_out};
 use sophron_linux::fence::Fence;
 use sophron_linux::line::Line;
 use sophron_linux::{bus, here, own_life, sys};
@@ -32,8 +35,12 @@ const MOST_TARGETS: usize = 256;
 
 impl Watcher {
     /// Begins to tell people at their desks, where the rules have a channel for that.
-    pub(super) fn begin_at_desks(&mut self, rules: &Arc<RuleSet>, shadow: bool) {
+    pub(super) fn begin_at_desks(&mut self, rules: &Arc<RuleSet>, in_force: &InForce, shadow: bool) {
         let Some((channel, desk)) = rules.telling.desk() else { return };
+        if in_force.told_by(&channel.name).is_none() {
+            let begun = ToldRecord::of(&channel.name, ToldWord::Begun);
+            self.recorder.note(self.scribe.told(here::now().wall, begun));
+        }
         let (recorder, scribe, wake) = (self.recorder.clone(), self.scribe.clone(), self.wake.clone());
         let told = move |heard| {
             let wakes = match heard {
@@ -103,6 +110,37 @@ impl Watcher {
         if let Err(why) = asked {
             self.step(Input::Shown(number, Err(why)));
         }
+    }
+}
+
+/// One notice, to whoever tries it out.
+pub struct Trial(OurHelpers);
+
+impl Trial {
+    pub fn new(terminals: bool, helpers: &Helpers) -> Trial {
+        Trial(OurHelpers { terminals, helpers: helpers.clone() })
+    }
+}
+
+impl Way for Trial {
+    fn deliver(&mut self, _: &[Message]) -> (usize, Option<Trouble>) {
+        (0, Some(Trouble::Off("people at their desks are told of what is now".to_owned())))
+    }
+
+    fn try_out(&mut self, message: &Message, say: &mut dyn FnMut(&str)) -> Result<(), String> {
+        // Who has become root still sits at his own desk.
+        let uid = match here::uid() {
+            0 => here::login_of(std::process::id()).unwrap_or(0),
+            uid => uid,
+        };
+        if uid == 0 {
+            return Err("nobody sits at a desk as root: try it with sudo from a session of your own".to_owned());
+        }
+        let nonce = here::nonce().map_err(|error| error.to_string())?;
+        say(&format!("to the person with the user ID {uid}"));
+        let place = try_out(&mut self.0, uid, Notice::trial(&message.brief), nonce)?;
+        say(&format!("shown {place}"));
+        Ok(())
     }
 }
 

@@ -13,6 +13,7 @@ use sophron_deliver::{Begin, Fenced, Log, Trail, Way};
 use sophron_linux::trail::Tail;
 use sophron_linux::{fence, here};
 
+use super::desk::Trial;
 use super::errand::{self, Errand};
 use super::helpers::Helpers;
 use super::{Wake, Watcher};
@@ -106,6 +107,7 @@ fn stand_in(
 pub fn way(channel: &Channel, as_user: &str, system_log: &Path, helpers: &Helpers) -> Box<dyn Way> {
     match &channel.to {
         To::Log => Box::new(log(system_log)),
+        To::Desk(desk) => Box::new(Trial::new(desk.terminals, helpers)),
         to => Box::new(Fenced::new(to.clone(), Box::new(Errand::new(channel, as_user, helpers.clone())))),
     }
 }

@@ -78,7 +78,7 @@ impl Watcher {
         watcher.post = post;
         watcher.figures = watcher.begin_figures(&rules, &latest.in_force, ends.clone());
         watcher.begin_to_tell(&rules, &latest.in_force, (&state, ends));
-        watcher.begin_at_desks(&rules, shadow);
+        watcher.begin_at_desks(&rules, &latest.in_force, shadow);
         watcher.greet(&rules, shadow, &origin, &state);
         watcher.say_what_channels_want(&rules);
         match super::control::listen(control.as_deref(), watcher.wake.clone()) {

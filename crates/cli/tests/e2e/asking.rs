@@ -82,10 +82,10 @@ fn a_person_is_told_and_asked_and_lets_it_run() {
         opened.urgency == 1 && opened.actions.is_empty() && opened.body.contains("the limit is 10.0 MiB"),
         "{opened:?}"
     );
-    let asked = notices.with("will be ended at");
+    let asked = notices.with("will be ended");
     assert_eq!((asked.instead, asked.urgency), (opened.number, 2), "one notice a case, and in front while asking");
     let labels: Vec<&String> = asked.actions.iter().skip(1).step_by(2).collect();
-    assert_eq!(labels, ["Let it run 30 minutes", "Suspend it for 5 minutes", "End it now"]);
+    assert_eq!(labels, ["Let it run 30 min", "Suspend 5 min", "End now"]);
     // Another program of his has pressed nothing, and neither has an old key.
     notices.forge(asked.number, &asked.key("end").unwrap());
     assert_eq!(scene.record("turned down")["answer"]["answer"], "end");
@@ -109,7 +109,7 @@ fn what_is_answered_is_done_and_whoever_does_not_is_not_waited_for() {
     let notices = Notices::on(&scene.office.bus(INES), INES);
     let offender = scene.offender();
     let watcher = scene.watch("5s", "");
-    let asked = notices.with("will be ended at");
+    let asked = notices.with("will be ended");
     notices.press(asked.number, &asked.key("suspend").unwrap());
     eventually("it stands still", || is_suspended(offender.pid()).then_some(()));
     notices.with("stands still until");
@@ -118,7 +118,7 @@ fn what_is_answered_is_done_and_whoever_does_not_is_not_waited_for() {
 
     let watcher = scene.watch("5s", "");
     let asked = eventually("asked anew", || {
-        notices.latest("will be ended at").filter(|shown| shown.key("end") != asked.key("end"))
+        notices.latest("will be ended").filter(|shown| shown.key("end") != asked.key("end"))
     });
     notices.put_away(asked.number);
     eventually("nobody answers", || is_gone(offender.pid()).then_some(()));
@@ -134,7 +134,7 @@ fn answers_by_command() {
     let notices = Notices::on(&scene.office.bus(INES), INES);
     let offender = scene.offender();
     let _watcher = scene.watch("10m", "");
-    notices.with("will be ended at");
+    notices.with("will be ended");
     let state = scene.roots.state().display().to_string();
     let answer = |word: &str| scene.roots.run(&["answer", "1", word, "--state", &state]);
     let refused = answer("restart");
@@ -175,7 +175,7 @@ fn whoever_is_asked_may_answer_by_command() {
         command.spawn().unwrap()
     };
     let _watcher = Own(run(None, &["watch", "--rules", rules.to_str().unwrap()]));
-    notices.with("will be ended at");
+    notices.with("will be ended");
     let answer = |user: u32| run(Some(user), &["answer", "1", "end"]).wait_with_output().unwrap();
     let refused = answer(TOMAS);
     assert_eq!(refused.status.code(), Some(4), "{refused:?}");
@@ -238,10 +238,10 @@ fn a_question_outlives_what_may_become_of_it() {
     let first = Notices::on(&socket, INES);
     let offender = scene.offender();
     let watcher = scene.watch("8s", "");
-    let asked = first.with("will be ended at");
+    let asked = first.with("will be ended");
     // Another program shows notices from now on: there it is shown anew, and counts.
     let second = Notices::on(&socket, INES);
-    let again = second.with("will be ended at");
+    let again = second.with("will be ended");
     first.press(asked.number, &asked.key("end").unwrap());
     assert_eq!(scene.record("turned down")["answer"]["answer"], "end");
     second.press(again.number, &again.key("suspend").unwrap());
@@ -252,9 +252,8 @@ fn a_question_outlives_what_may_become_of_it() {
     for signal in [Signal::STOP, Signal::KILL] {
         let offender = scene.offender();
         let watcher = scene.watch("5s", "");
-        let asked = eventually("asked", || {
-            second.latest("will be ended at").filter(|shown| shown.key("end") != again.key("end"))
-        });
+        let asked =
+            eventually("asked", || second.latest("will be ended").filter(|shown| shown.key("end") != again.key("end")));
         let helper =
             eventually("a helper", || children(watcher.pid()).into_iter().find(|pid| uid_of(*pid) == Some(INES)));
         kill_process(Pid::from_raw(helper.cast_signed()).unwrap(), signal).unwrap();

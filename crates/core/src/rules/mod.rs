@@ -39,7 +39,7 @@ use crate::model::Field;
 pub use crate::severity::Severity;
 use crate::subject::Judged;
 use crate::telling::Telling;
-use crate::units::Value;
+use crate::units::{Value, exact_duration};
 use crate::window::Spec;
 
 /// The rules-file format that this version reads.
@@ -199,6 +199,16 @@ impl Step {
     }
 }
 
+impl fmt::Display for Step {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} ", exact_duration(self.at))?;
+        if let Some(ask) = self.ask {
+            write!(f, "ask for {}, then ", exact_duration(ask))?;
+        }
+        write!(f, "{}", self.action)
+    }
+}
+
 /// What a step does. The order is the order of strength.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Action {
@@ -246,7 +256,6 @@ impl Action {
 
 impl fmt::Display for Action {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        use crate::units::exact_duration;
         match self {
             Action::Alert | Action::Run => f.write_str(self.word()),
             Action::Restart => f.write_str("restart the unit"),

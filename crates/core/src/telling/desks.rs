@@ -201,7 +201,7 @@ fn and_more(count: usize) -> Box<Notice> {
     Box::new(Notice {
         case: AND_MORE,
         question: None,
-        title: format!("And {} of yours.", counted(count, "more program")),
+        title: format!("And {} of yours", counted(count, "more program")),
         body: "They use too much as well.".to_owned(),
         answers: Vec::new(),
         stays: false,

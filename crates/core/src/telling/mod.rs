@@ -94,8 +94,10 @@ impl Channel {
             .then(|| format!("gathered for {}, what is critical at once", crate::units::exact_duration(*gather)));
         let quiet = quiet.as_ref().map(|hours| format!("only what is critical in the hours `{hours}`"));
         let at_most = at_most.map(|most| format!("at most {most} an hour"));
+        let desk = matches!(self.to, To::Desk(_))
+            .then(|| "to whose program it is, at his desk, while the rule is armed".to_owned());
         let otherwise = self.otherwise.as_ref().map(|other| format!("by {other} what is critical while it is down"));
-        [gathered, quiet, at_most, otherwise].into_iter().flatten().collect()
+        [desk, gathered, quiet, at_most, otherwise].into_iter().flatten().collect()
     }
 }
 

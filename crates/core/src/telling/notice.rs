@@ -36,6 +36,12 @@ pub struct Notice {
 }
 
 impl Notice {
+    /// To see whether anything is shown.
+    pub fn trial(said: &str) -> Notice {
+        let (title, body) = ("This is a trial".to_owned(), format!("{said}; nothing has happened."));
+        Notice { case: 0, question: None, title, body, answers: Vec::new(), stays: false }
+    }
+
     /// The notice of a question; none of anything else.
     pub fn of_question(asked: &Happening, rule: &Rule, zone: &TimeZone) -> Option<Notice> {
         let teller = Teller { happening: asked, rule, zone };
@@ -102,9 +108,9 @@ impl Teller<'_> {
         let app = self.app();
         let shown = |title: String, body: String| Sight::Shown(Box::new(self.notice(title, body)));
         match &self.happening.what {
-            What::Opened { .. } => shown(format!("{app} {}.", self.too_much()), self.as_it_opens()),
+            What::Opened { .. } => shown(format!("{app} {}", self.too_much()), self.as_it_opens()),
             What::Reminded(_) => {
-                shown(format!("{app} still {}.", self.too_much()), format!("{}{}", self.since(course), self.next()))
+                shown(format!("{app} still {}", self.too_much()), format!("{}{}", self.since(course), self.next()))
             }
             What::Asks(question, _) => Sight::Shown(Box::new(self.question(&app, question))),
             What::Turned(question, turn) => self.turned(&app, question, turn),
@@ -112,7 +118,10 @@ impl Teller<'_> {
             What::Measured(effect) => match &effect.measured {
                 Measured::Cpu(before, after, None) => {
                     let (before, after) = (scaled_percent(*before), scaled_percent(*after));
-                    shown(self.gives_way(&app), format!("It took {before} of a core, now {after}.{}", self.next()))
+                    shown(
+                        gives_way(&app),
+                        format!("To your other programs: it took {before} of a core, now {after}.{}", self.next()),
+                    )
                 }
                 _ => Sight::Same,
             },
@@ -192,34 +201,34 @@ impl Teller<'_> {
         };
         let what = match action {
             Action::Alert | Action::Run => return String::new(),
-            Action::Lower { .. } => "it gives way to your other programs",
-            Action::Suspend { .. } => "it stands still for a while,",
-            Action::Restart => "it is started anew",
-            Action::Terminate { .. } => "it is ended",
+            Action::Lower { .. } => "it gives way to your other programs at",
+            Action::Suspend { .. } => "it stands still for a while from",
+            Action::Restart => "it is started anew at",
+            Action::Terminate { .. } => "it is ended at",
         };
         let asked = self.rule.ladder.iter().any(|step| step.action == action && step.ask.is_some());
         let asked = if asked { ", and you are asked before" } else { "" };
-        format!(" Next: {what} at {}{asked}.", self.minute(at))
+        format!(" Next: {what} {}{asked}.", self.minute(at))
     }
 
     fn question(&self, app: &str, question: &Question) -> Notice {
         let at = match self.happening.next {
-            Next::Step { at, .. } => clock(at, self.zone),
-            _ => "once you have been asked".to_owned(),
+            Next::Step { at, .. } => format!("At {}. ", clock(at, self.zone)),
+            _ => String::new(),
         };
         let (what, save) = match question.action {
-            Action::Lower { .. } => ("will give way to your other programs", ""),
+            Action::Lower { .. } => ("will give way to others", ""),
             Action::Suspend { .. } => ("will stand still for a while", ""),
             Action::Restart => ("will be started anew", " Save now."),
             _ => ("will be ended", " Save now."),
         };
         let label = |answer: &Answer| {
-            let length = self.rule.keep.map(|keep| about(keep.length)).unwrap_or_default();
+            let length = self.rule.keep.map(|keep| briefly(keep.length)).unwrap_or_default();
             let label = match answer {
                 Answer::LetRun => format!("Let it run {length}"),
-                Answer::Suspend => format!("Suspend it for {}", about(SUSPENDED_FOR)),
-                Answer::End => "End it now".to_owned(),
-                Answer::Restart => "Start it anew".to_owned(),
+                Answer::Suspend => format!("Suspend {}", briefly(SUSPENDED_FOR)),
+                Answer::End => "End now".to_owned(),
+                Answer::Restart => "Start anew".to_owned(),
                 Answer::Other(word) => word.clone(),
             };
             (answer.clone(), label)
@@ -229,7 +238,7 @@ impl Teller<'_> {
             question: Some(question.number),
             answers: question.offers.iter().map(label).collect(),
             stays: true,
-            ..self.notice(format!("{app} {what} at {at}."), format!("{}{save}{nobody}", self.reading()))
+            ..self.notice(format!("{app} {what}"), format!("{at}{}{save}{nobody}", self.reading()))
         }
     }
 
@@ -238,26 +247,22 @@ impl Teller<'_> {
         match turn {
             Turn::Answered(answered, Some(until)) if answered.answer == Answer::LetRun => {
                 let until = self.minute(*until);
-                shown(format!("{app} runs on until {until}."), "As you have answered.")
+                shown(format!("{app} runs on until {until}"), "As was answered.")
             }
-            Turn::Answered(..) => shown(format!("{app}: as you have answered."), "It is being done."),
+            Turn::Answered(..) => shown(format!("{app}: as was answered"), "It is being done."),
             // The act tells of itself, or that it could not be done.
             Turn::Unanswered => {
                 let what = match question.action {
-                    Action::Terminate { .. } => "is ended now.",
-                    Action::Restart => "is started anew now.",
-                    Action::Suspend { .. } => "stands still now.",
-                    _ => "gives way now.",
+                    Action::Terminate { .. } => "is ended now",
+                    Action::Restart => "is started anew now",
+                    Action::Suspend { .. } => "stands still now",
+                    _ => "gives way now",
                 };
                 shown(format!("{app} {what}"), "Nobody has answered.")
             }
             Turn::Withdrawn(_) | Turn::Unasked(..) => Sight::Gone,
             Turn::Shown(..) | Turn::TurnedDown(..) => Sight::Same,
         }
-    }
-
-    fn gives_way(&self, app: &str) -> String {
-        format!("{app} now gives way to your other programs.")
     }
 
     fn came(&self, app: &str, out: &CarriedOut) -> Sight {
@@ -273,18 +278,20 @@ impl Teller<'_> {
             }
         };
         match &out.outcome {
-            Outcome::Lowered(_) => shown(self.gives_way(app), format!("{}{}", held().trim(), self.next())),
+            Outcome::Lowered(_) => {
+                shown(gives_way(app), format!("To your other programs. {}{}", held().trim(), self.next()))
+            }
             Outcome::Suspended(still) => {
                 let until = self.minute(still.over);
-                shown(format!("{app} stands still until {until}."), "It goes on by itself.".to_owned())
+                shown(format!("{app} stands still until {until}"), "It goes on by itself.".to_owned())
             }
-            Outcome::Resumed(_) => shown(format!("{app} goes on."), self.next()),
-            Outcome::Ended(_) => shown(format!("{app} was ended."), format!("{}You can start it again.", held())),
-            Outcome::Restarted { .. } => shown(format!("{app} was started anew."), held()),
+            Outcome::Resumed(_) => shown(format!("{app} goes on"), self.next()),
+            Outcome::Ended(_) => shown(format!("{app} was ended"), format!("{}You can start it again.", held())),
+            Outcome::Restarted { .. } => shown(format!("{app} was started anew"), held()),
             Outcome::Restored(_) if matches!(out.act.as_deref(), Some(Act::Restore { still: None, .. })) => {
-                shown(format!("{app} has its usual priority again."), String::new())
+                shown(format!("{app} runs as usual again"), "It gives way no longer.".to_owned())
             }
-            Outcome::StillThere(_) => shown(format!("{app} was asked to end, and runs on."), self.next()),
+            Outcome::StillThere(_) => shown(format!("{app} does not end"), format!("It was asked to.{}", self.next())),
             _ => Sight::Same,
         }
     }
@@ -303,7 +310,7 @@ impl Teller<'_> {
         let lasted = lasted.map(|lasted| format!("after {}", about(lasted))).unwrap_or_default();
         let worst = course.worst.as_ref().map(|worst| format!("; at most {}", worst.scaled())).unwrap_or_default();
         let body = format!("{reading}{lasted}{worst}.");
-        Sight::Last(Box::new(self.notice(format!("{app} behaves again."), body)))
+        Sight::Last(Box::new(self.notice(format!("{app} behaves again"), body)))
     }
 
     /// `09:33`.
@@ -320,4 +327,18 @@ fn about(time: Duration) -> String {
         0..7200 => counted((seconds + 30) / 60, "minute"),
         _ => counted((seconds + 1800) / 3600, "hour"),
     }
+}
+
+/// `30 min`, where there is little room.
+fn briefly(time: Duration) -> String {
+    let seconds = time.as_secs();
+    match seconds {
+        0..120 if seconds % 60 != 0 => format!("{seconds} s"),
+        0..7200 => format!("{} min", (seconds + 30) / 60),
+        _ => format!("{} h", (seconds + 1800) / 3600),
+    }
+}
+
+fn gives_way(app: &str) -> String {
+    format!("{app} gives way now")
 }

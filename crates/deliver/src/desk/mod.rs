@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use sophron_core::telling::Notice;
 
 pub use helper::{Opened, Speaks, serve};
-pub use people::{Begin, Desk, End, Heard, Lines, Told};
+pub use people::{Begin, Desk, End, Heard, Lines, Told, try_out};
 pub use terminals::Terminals;
 
 /// What a helper is told first: on its line, before anything else.

@@ -410,6 +410,37 @@ impl People {
     }
 }
 
+/// Has a notice shown to that user, and left to him: where it is shown.
+///
+/// # Errors
+/// Why it is not.
+pub fn try_out(lines: &mut dyn Lines, uid: u32, notice: Notice, nonce: String) -> Result<String, String> {
+    let end = lines.start(uid).map_err(|(why, _)| why)?;
+    let case = notice.case;
+    let say = |what: &ToHelper| {
+        let message = serde_json::to_vec(what).map_err(|error| error.to_string())?;
+        end.say(&message).map_err(|error| format!("its helper does not listen: {error}"))
+    };
+    say(&ToHelper::Show { notice: Box::new(notice), nonce })?;
+    let (sends, heard) = sync_channel(1);
+    let ear = Arc::clone(&end);
+    let hears = move || drop(sends.send(ear.hear()));
+    Builder::new()
+        .name("helper".to_owned())
+        .spawn(hears)
+        .map_err(|error| format!("no thread can be started: {error}"))?;
+    let heard = heard.recv_timeout(UNTIL_SAID).ok().flatten();
+    let said = heard.and_then(|message| serde_json::from_slice(&message).ok());
+    let came = match said {
+        Some(FromHelper::Shown { place, .. }) => Ok(reason(&place)),
+        Some(FromHelper::NotShown { why, .. }) => Err(reason(&why)),
+        _ => Err("its helper says nothing".to_owned()),
+    };
+    let _ = say(&ToHelper::Leave { case });
+    end.end(came.is_err());
+    came
+}
+
 /// Hands on what a helper says, as far as it does not say too much.
 fn hear(end: &dyn End, events: &SyncSender<Event>, uid: u32, generation: u64) {
     let (mut since, mut said) = (Instant::now(), 0_u32);

@@ -48,5 +48,5 @@ fn text(notice: &Notice) -> String {
         .iter()
         .map(|(answer, label)| format!("  {label}: sophron answer {} {answer}\r\n", notice.case))
         .collect();
-    format!("\r\n\x07Sophron: {} {}\r\n{}", notice.title, notice.body, answers.concat())
+    format!("\r\n\x07Sophron: {}. {}\r\n{}", notice.title, notice.body, answers.concat())
 }

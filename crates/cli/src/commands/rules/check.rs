@@ -45,8 +45,7 @@ pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
         exact_duration(rules.every),
     ));
     for rule in &rules.rules {
-        let step = |step: &sophron_core::rules::Step| format!("{} {}", exact_duration(step.at), step.action);
-        let steps: Vec<String> = rule.ladder.iter().map(step).collect();
+        let steps: Vec<String> = rule.ladder.iter().map(ToString::to_string).collect();
         let shadow = if rule.armed { "" } else { " (in shadow: says what it would do)" };
         ui::out(format_args!("  {}{shadow}: {}\n", rule.name, steps.join(", ")));
     }

@@ -43,7 +43,7 @@ pub fn run(rules: Option<&Path>, format: Format) -> Result<Exit, Failure> {
 }
 
 fn steps(rule: &Rule) -> Vec<String> {
-    rule.ladder.iter().map(|step| format!("{} {}", exact_duration(step.at), step.action)).collect()
+    rule.ladder.iter().map(ToString::to_string).collect()
 }
 
 fn row(rule: &Rule, snapshot: &Snapshot) -> Map<String, Value> {
