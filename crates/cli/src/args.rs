@@ -135,6 +135,9 @@ pub enum Command {
     /// Notices at a person's desk, started by the watcher
     #[command(hide = true)]
     Desk,
+    /// A unit started anew as its user, started by the watcher
+    #[command(hide = true)]
+    Unit,
     /// Figures by HTTP, started by the watcher
     #[command(hide = true)]
     Figures,

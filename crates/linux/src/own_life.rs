@@ -1,8 +1,9 @@
 //! Sophron's own life: it is to be there when the machine is in trouble, and to cost next to nothing.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::process::Command;
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
@@ -68,6 +69,22 @@ pub fn helper(word: &str) -> Command {
     let mut start = Command::new("/proc/self/exe");
     start.arg(word).env_clear().current_dir("/");
     start
+}
+
+/// Helpers that were started for an act, by PID: rules never judge them.
+static HELPERS: Mutex<BTreeSet<u32>> = Mutex::new(BTreeSet::new());
+
+pub(crate) fn helper_began(pid: u32) {
+    HELPERS.lock().unwrap_or_else(PoisonError::into_inner).insert(pid);
+}
+
+pub(crate) fn helper_ended(pid: u32) {
+    HELPERS.lock().unwrap_or_else(PoisonError::into_inner).remove(&pid);
+}
+
+/// Those there are.
+pub fn helpers() -> Vec<u32> {
+    HELPERS.lock().unwrap_or_else(PoisonError::into_inner).iter().copied().collect()
 }
 
 /// Has this thread run at the niceness that we were started with (setpriority(2), which on Linux is a thread's): its work waits for

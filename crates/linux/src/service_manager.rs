@@ -4,18 +4,24 @@
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use serde::{Deserialize, Serialize};
 use sophron_core::model::{Manager, Process};
 use zbus::connection::Builder;
 use zbus::{Connection, OwnedObjectPath, OwnedVariant, Variant};
 
 use crate::bus::{self, BusError};
+use crate::fence::Fence;
 use crate::patience::within;
+use crate::{here, own_life, talk};
 
 /// How long one question is waited for.
 const PATIENCE: Duration = Duration::from_secs(5);
 
 /// How long a restarted unit is given to be active again.
 const UNTIL_ACTIVE: Duration = Duration::from_secs(30);
+
+/// Most that a helper says, bytes.
+const MOST_SAID: usize = 4096;
 
 /// How often it is looked at meanwhile.
 const LOOK: Duration = Duration::from_millis(100);
@@ -84,7 +90,7 @@ pub struct ServiceManager {
 }
 
 /// A unit as a process has it: its name, and the control group that the manager has to confirm.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct UnitName {
     /// As `sheetlamp.service`.
     pub name: String,
@@ -112,14 +118,14 @@ impl UnitName {
     pub fn restartable(process: &Process) -> Result<UnitName, ManagerError> {
         let unit = UnitName::of(process).filter(|unit| unit.name.ends_with(".service")).ok_or(ManagerError::NoUnit)?;
         match unit.uid {
-            Some(uid) if uid != crate::here::uid() => Err(ManagerError::Claim { unit: unit.name, uid }),
+            Some(uid) if uid != here::uid() => Err(ManagerError::Claim { unit: unit.name, uid }),
             _ => Ok(unit),
         }
     }
 }
 
 /// What became of a restarted unit.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Restarted {
     /// Its state afterwards: `active`, `failed` …
     pub state: String,
@@ -223,7 +229,7 @@ impl ServiceManager {
     /// One question on a connection of its own: one that hangs holds up no other.
     fn ask<B>(&self, path: &str, interface: &str, method: &str, body: B) -> Result<zbus::Message, ManagerError>
     where
-        B: serde::Serialize + zbus::zvariant::DynamicType + Send + Sync + 'static,
+        B: Serialize + zbus::zvariant::DynamicType + Send + Sync + 'static,
     {
         let (manager, path, interface, method) =
             (self.clone(), path.to_owned(), interface.to_owned(), method.to_owned());
@@ -251,6 +257,52 @@ impl ServiceManager {
         let builder = if self.direct { builder.p2p() } else { builder };
         builder.build().await.map_err(|error| unreachable(&error))
     }
+}
+
+/// The word by which our own program starts a unit anew as another user.
+pub const WORD: &str = "unit";
+
+/// What it is told.
+#[derive(Debug, Serialize, Deserialize)]
+struct AsUser {
+    fence: Fence,
+    unit: UnitName,
+}
+
+/// A unit of a user's own manager's, started anew as that user: his bus takes in nobody else, root neither. A helper of ours becomes him.
+///
+/// # Errors
+/// As [`ServiceManager::restart`].
+pub(crate) fn restart_as(uid: u32, unit: &UnitName) -> Result<Restarted, ManagerError> {
+    let failed = |error: &dyn std::fmt::Display| ManagerError::Failed(error.to_string());
+    let group = here::group_of(uid).ok_or_else(|| failed(&format!("/etc/passwd knows no user {uid}")))?;
+    let fence = Fence { user: Some((uid, group)), ..Fence::default() };
+    let told = serde_json::to_vec(&AsUser { fence, unit: unit.clone() }).map_err(|error| failed(&error))?;
+    let mut said = Vec::new();
+    let mut hear = |piece: &[u8]| said.extend(piece.iter().take(MOST_SAID.saturating_sub(said.len())));
+    let mut helper = None;
+    let began = |pid| {
+        own_life::helper_began(pid);
+        helper = Some(pid);
+    };
+    let ended = talk::with(own_life::helper(WORD), &told, UNTIL_ACTIVE + PATIENCE, began, &mut hear);
+    helper.into_iter().for_each(own_life::helper_ended);
+    ended.map_err(|error| failed(&format!("no helper can be started: {error}")))?;
+    let said: Result<Restarted, String> = serde_json::from_slice(&said).map_err(|_| ManagerError::Silent)?;
+    said.map_err(|why| {
+        ManagerError::Failed(sophron_core::text::cut(&sophron_core::text::clean(why.as_bytes()), 300).to_owned())
+    })
+}
+
+/// The helper's side: what it was told, and what it says.
+///
+/// # Errors
+/// It was told nothing that can be read, or cannot give up its rights.
+pub fn restart_for_another(told: &[u8]) -> std::io::Result<Vec<u8>> {
+    let AsUser { fence, unit } = serde_json::from_slice(told)?;
+    fence.enter()?;
+    let restarted = ServiceManager::of_user(Some(here::uid())).restart(&unit);
+    Ok(serde_json::to_vec(&restarted.map_err(|error| error.to_string()))?)
 }
 
 /// The interface of a unit's own properties.

@@ -330,3 +330,20 @@ async fn tell(bus: &Connection, message: &Message, sessions: &Mutex<Vec<(u32, bo
     };
     bus.reply(&header, &value).await
 }
+
+/// That user's own service manager, on the bus of his session: it knows one unit, which is in that control group.
+pub fn manager_on(socket: &Path, uid: u32, group: &str) -> Arc<Mutex<crate::Told>> {
+    let bus = connect(socket, uid);
+    let told = Arc::new(Mutex::new(crate::Told { group: Some(group.to_owned()), ..crate::Told::default() }));
+    let (shared, replies) = (Arc::clone(&told), bus.clone());
+    let mut messages = MessageStream::from(&bus);
+    std::thread::spawn(move || {
+        while let Some(Ok(message)) = pollster::block_on(messages.next()) {
+            if message.message_type() == Type::MethodCall {
+                let _ = pollster::block_on(crate::service_manager::answer(&replies, &message, &shared));
+            }
+        }
+    });
+    own(&bus, "org.freedesktop.systemd1");
+    told
+}

@@ -30,6 +30,21 @@ pub struct Told {
     pub hangs: bool,
 }
 
+impl Default for Told {
+    fn default() -> Told {
+        Told {
+            calls: Vec::new(),
+            weight: u64::MAX,
+            main: 4711,
+            state: "active".to_owned(),
+            unit: String::new(),
+            group: None,
+            refuses: false,
+            hangs: false,
+        }
+    }
+}
+
 /// A service manager that is none.
 #[derive(Debug)]
 pub struct StandIn {
@@ -47,17 +62,7 @@ impl StandIn {
     pub fn in_folder(folder: &Path) -> StandIn {
         let socket = folder.join("service-manager");
         let listener = UnixListener::bind(&socket).expect("a socket in our own folder");
-        let told = Told {
-            calls: Vec::new(),
-            weight: u64::MAX,
-            main: 4711,
-            state: "active".to_owned(),
-            unit: String::new(),
-            group: None,
-            refuses: false,
-            hangs: false,
-        };
-        let told = Arc::new(Mutex::new(told));
+        let told = Arc::new(Mutex::new(Told::default()));
         let shared = Arc::clone(&told);
         std::thread::spawn(move || {
             for stream in listener.incoming().flatten() {
@@ -83,7 +88,7 @@ async fn serve(stream: std::os::unix::net::UnixStream, told: &Mutex<Told>) -> zb
     Ok(())
 }
 
-async fn answer(connection: &Connection, message: &Message, told: &Mutex<Told>) -> zbus::Result<()> {
+pub(crate) async fn answer(connection: &Connection, message: &Message, told: &Mutex<Told>) -> zbus::Result<()> {
     let header = message.header();
     let method = header.member().map(ToString::to_string).unwrap_or_default();
     let path = |path: &str| OwnedObjectPath::try_from(path);

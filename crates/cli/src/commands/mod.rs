@@ -19,6 +19,7 @@ mod rehearse;
 mod rules;
 mod suggest;
 mod target;
+mod unit;
 mod watch;
 
 use sophron_core::condition::{Condition, Place};
@@ -83,6 +84,7 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Guard => guard::run(),
         Command::Deliver => deliver::run(),
         Command::Desk => desk::run(),
+        Command::Unit => unit::run(),
         Command::Figures => figures::run(),
     }
 }

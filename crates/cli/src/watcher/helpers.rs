@@ -74,7 +74,8 @@ impl Helpers {
         let own = std::process::id();
         // Who has the number of one that has ended is somebody else's child.
         let is_ours = |pid: &u32| snapshot.process(*pid).is_none_or(|process| process.parent == own);
-        let mut pids: Vec<u32> = state.known.keys().copied().filter(is_ours).collect();
+        let for_acts = sophron_linux::own_life::helpers();
+        let mut pids: Vec<u32> = state.known.keys().copied().chain(for_acts).filter(is_ours).collect();
         if state.starting > 0 {
             let children = snapshot.processes.iter().filter(|process| process.parent == own);
             pids.extend(children.map(|process| process.id.pid));

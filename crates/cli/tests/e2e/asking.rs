@@ -8,8 +8,10 @@ use std::process::{Command, Stdio};
 use rustix::net::{AddressFamily, SocketAddrUnix, SocketFlags, SocketType, bind, connect, listen, socket_with};
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
-use sophron_testkit::desk::{INES, Login, Notices, Office, TOMAS};
-use sophron_testkit::{Offender, Own, Running, Stage, children, eventually, is_gone, is_suspended, uid_of};
+use sophron_testkit::desk::{INES, Login, Notices, Office, TOMAS, manager_on};
+use sophron_testkit::{
+    ControlGroup, Offender, Own, Running, Stage, children, eventually, is_gone, is_suspended, uid_of,
+};
 
 use crate::stage;
 
@@ -285,4 +287,33 @@ fn a_person_at_his_limit_of_processes_holds_nothing_up() {
     within.extend(["prlimit", "--nproc=1:1"].map(str::to_owned));
     scene.roots = scene.roots.within(within);
     scene.is_done_since("as many processes of that user as may be");
+}
+
+/// A unit of his own manager's is started anew as him, from a root watcher too.
+#[test]
+fn a_unit_of_his_own_is_started_anew_as_him() {
+    let Some(mut scene) = Scene::set() else { return };
+    let path = format!("user.slice/user-{INES}.slice/user@{INES}.service/app.slice/labelpress.service");
+    let roots = [("/sys/fs/cgroup/systemd", ""), ("/sys/fs/cgroup", "")];
+    let Some(group) = ControlGroup::make(&path, &roots, "") else {
+        eprintln!("skipped: this test may make no control group");
+        return;
+    };
+    let socket = scene.office.bus(INES);
+    let manager = manager_on(&socket, INES, &format!("/{path}"));
+    let notices = Notices::on(&socket, INES);
+    let into = format!(
+        "echo $$ > {} && exec setpriv --reuid {INES} --regid {INES} --clear-groups \"$0\" \"$@\"",
+        group.processes().display()
+    );
+    let press =
+        scene.theirs.offender_by(&["sh", "-c", &into], "labelpress", &["--grow", "100MiB/s", "--up-to", "30MiB"]);
+    let _watcher = scene.watch("10m", "");
+    let asked = notices.with("will be ended");
+    notices.press(asked.number, &asked.key("restart").expect("that is offered"));
+    assert_eq!(scene.record("restarted")["action"]["do"], "restart");
+    let calls = manager.lock().unwrap().calls.clone();
+    assert_eq!(calls, ["RestartUnit labelpress.service replace"]);
+    assert!(!is_gone(press.pid()), "that is its manager's to end");
+    drop((press, group));
 }

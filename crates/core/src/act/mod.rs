@@ -122,6 +122,8 @@ pub struct Order {
     pub mates: Vec<Process>,
     /// Whether who does something for others is spared: a hand may insist.
     pub heeds_roles: bool,
+    /// The user who has asked for it himself: a unit of his own manager's is started anew as him.
+    pub on_behalf_of: Option<u32>,
 }
 
 /// A tree that is meant whole.
@@ -150,7 +152,15 @@ impl Order {
     /// On one process, and nobody else.
     pub fn on(process: Process, act: Act) -> Order {
         let (whole, mates) = (None, Vec::new());
-        Order { act, targets: vec![process], whole, reach: Reach::default(), mates, heeds_roles: true }
+        Order {
+            act,
+            targets: vec![process],
+            whole,
+            reach: Reach::default(),
+            mates,
+            heeds_roles: true,
+            on_behalf_of: None,
+        }
     }
 }
 

@@ -219,8 +219,9 @@ impl Dispatcher {
         let suspends = !asked.suspended && !matches!(action, Action::Suspend { .. });
         let restarts = |process: &Process| {
             let unit = process.own_unit().filter(|unit| unit.name.ends_with(".service"));
-            unit.is_some_and(|unit| unit.manager == Manager::User(process.uid))
-                && process.uid == self.protections.service
+            // Another's unit takes the rights to become him.
+            let may = self.protections.service == 0 || self.protections.service == process.uid;
+            may && unit.is_some_and(|unit| unit.manager == Manager::User(process.uid))
         };
         let of_one = matches!(targets, [one] if restarts(one)) && case.members.len() == 1;
         let all = [
@@ -457,16 +458,23 @@ impl Dispatcher {
         self.tell(Happening { at: now.wall, rule, case, subject, what, next });
     }
 
-    /// What those want done who were asked: by the same actuator, with an intent of its own, and only as far as it may be.
-    pub(super) fn do_as_answered(&mut self, snapshot: &Snapshot) {
-        for Wish { open, answered } in std::mem::take(&mut self.asks.wishes) {
-            for id in &open.targets {
-                let found = snapshot.find(id).filter(|process| !process.has_ended());
+    /// What those want done who were asked: by the same actuator, with an intent of its own, and only as far as it may be. Whoever is `busy`
+    /// at present comes next time.
+    pub(super) fn do_as_answered(&mut self, snapshot: &Snapshot, busy: &BTreeSet<ProcessId>) {
+        for mut wish in std::mem::take(&mut self.asks.wishes) {
+            let (later, now): (Vec<ProcessId>, Vec<ProcessId>) =
+                wish.open.targets.iter().copied().partition(|id| busy.contains(id) || self.busy.contains(id));
+            for id in now {
+                let found = snapshot.find(&id).filter(|process| !process.has_ended());
                 if let Some(process) = found {
-                    self.do_for(process, &open, &answered, snapshot);
+                    self.do_for(process, &wish.open, &wish.answered, snapshot);
                 }
             }
-            self.judge.go_on(open.case, open.question.step);
+            self.judge.go_on(wish.open.case, wish.open.question.step);
+            if !later.is_empty() {
+                wish.open.targets = later;
+                self.asks.wishes.push(wish);
+            }
         }
     }
 
@@ -496,6 +504,7 @@ impl Dispatcher {
         let decision = Decision { case, step, action, target, picked: false, verdict, beyond_share: None };
         let Some(commission) = self.commission_of(&decision, act, process, snapshot) else { return };
         let commission = commission.as_answered(answered, open.question.person.0);
+        self.judge.answers(open.case);
         self.commission(commission);
     }
 }
@@ -510,6 +519,7 @@ impl Commission {
         if let Some(check) = &mut self.check {
             (check.tick, check.wholly_of) = (None, Some(person));
         }
+        self.order.on_behalf_of = Some(person);
         self.stands_for = commission::StandsFor::AnAnswer;
         self
     }

@@ -99,11 +99,6 @@ impl Commission {
         self.case().filter(|_| !self.is_undo())
     }
 
-    /// The case whose ladder waits for what comes of it.
-    pub(crate) fn awaited_in(&self) -> Option<u64> {
-        self.acts_for().filter(|_| self.stands_for != StandsFor::AnAnswer)
-    }
-
     /// Everybody that it is done to, as far as that is known.
     pub(super) fn touches(&self) -> BTreeSet<ProcessId> {
         let targets = self.order.targets.iter().map(|process| process.id);

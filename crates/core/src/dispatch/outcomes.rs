@@ -64,9 +64,7 @@ impl Dispatcher {
             Outcome::Suspended(_) if commission.stands_for == StandsFor::TheSameOnceMore => {}
             _ if commission.stands_for == StandsFor::TheSameOnceMore => self.suspended_no_more(id),
             outcome if commission.stands_for == StandsFor::AnAnswer => {
-                if outcome.has_effect() {
-                    self.judge.has_effect(case);
-                }
+                self.judge.has_answered(case, outcome.has_effect());
             }
             // It is tried again as soon as the trail can be written.
             Outcome::Unrecorded(_) => self.judge.postponed(case),

@@ -44,7 +44,7 @@ impl Dispatcher {
         let events = self.judge.look(&mut sight, &tick);
         let snapshot = sight.snapshot();
         self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
-        self.do_as_answered(snapshot);
+        self.do_as_answered(snapshot, &busy);
         self.decide(snapshot, beside, &events);
         self.ask_for_memory();
         self.say_effects(snapshot);

@@ -26,6 +26,8 @@ impl Wants {
             true => needs.with(Cost::Cgroup).with(Cost::Groups),
             false => needs,
         };
+        // Whether what somebody is asked about is a unit of his own manager's.
+        let needs = if self.rules.rules.iter().any(Rule::asks) { needs.with(Cost::Cgroup) } else { needs };
         let lowers = |rule: &Rule| rule.ladder.iter().any(|step| matches!(step.action, Action::Lower { .. }));
         match self.rules.rules.iter().any(lowers) {
             true => needs.with(Cost::Stat).with(Cost::Cgroup).with(Cost::Machine),

@@ -35,6 +35,8 @@ pub struct Ladder {
     pub(super) trying: usize,
     taken_on: BTreeSet<ProcessId>,
     pub(super) awaited: Awaited,
+    /// How many acts are under way for somebody who has answered.
+    pub(super) answering: u32,
     pub(super) footing: Footing,
     /// For how long the clock has stood still.
     pub(super) still: Duration,
@@ -143,7 +145,7 @@ impl Ladder {
 
     /// Whether an outcome is awaited.
     pub(crate) fn is_awaiting(&self) -> bool {
-        self.awaited != Awaited::Nothing
+        self.awaited != Awaited::Nothing || self.answering > 0
     }
 
     /// Whether the budget of its subject is spent.

@@ -402,9 +402,17 @@ impl Judge {
         self.with(case, |case, now| case.ladder.one_outcome(Fate::Hindered, None, now)).unwrap_or(false)
     }
 
-    /// Something is in force for a case that closing will have to undo.
-    pub(crate) fn has_effect(&mut self, case: u64) {
-        self.with(case, |case, _| case.ladder.has_effect = true);
+    /// An act is under way for somebody who has answered: until its outcome is in the case goes no further.
+    pub(crate) fn answers(&mut self, case: u64) {
+        self.with(case, |case, _| case.ladder.answering += 1);
+    }
+
+    /// What came of it is in; `effect` as of a step's.
+    pub(crate) fn has_answered(&mut self, case: u64, effect: bool) {
+        self.with(case, |case, _| {
+            case.ladder.answering = case.ladder.answering.saturating_sub(1);
+            case.ladder.has_effect |= effect;
+        });
     }
 
     /// Has the steps of a case that act wait.

@@ -278,7 +278,7 @@ impl Rehearsal {
     fn note(&mut self, commission: &Commission) {
         let order = &commission.order;
         let Some(target) = commission.target() else { return };
-        self.at_it.extend(commission.awaited_in().map(|case| (case, target.id, order.act.verb())));
+        self.at_it.extend(commission.acts_for().map(|case| (case, target.id, order.act.verb())));
         match order.act {
             Act::Suspend { .. } => self.just_suspended.push(target.id),
             Act::Terminate { .. } | Act::Restart => {

@@ -7,8 +7,9 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 
 use super::notice::{Course, Notice, Sight};
+use crate::act::Act;
 use crate::audit::{Record, ToldRecord, ToldWord};
-use crate::happening::{Happening, Scribe, What};
+use crate::happening::{CarriedOut, Happening, Scribe, What};
 use crate::rules::RuleSet;
 use crate::text::counted;
 
@@ -118,6 +119,11 @@ impl Desks {
     ) -> Option<Sight> {
         let rule = rules.rule(happening.rule.as_deref()?).filter(|rule| rule.armed && !self.shadow)?;
         if happening.subject.lead().is_some_and(|lead| lead.person() == 0) {
+            return None;
+        }
+        // What is taken back once a case is over begins no story.
+        let undoes = |out: &CarriedOut| out.act.as_deref().is_some_and(Act::is_undo);
+        if matches!(&happening.what, What::Came(out) if undoes(out)) && !self.cases.contains_key(&case) {
             return None;
         }
         let record = Record::unsealed(scribe.record(happening)?);

@@ -199,16 +199,18 @@ impl Teller<'_> {
             Next::Step { action, at } | Next::Again { action, at } => (action, at),
             Next::Unsaid | Next::Nothing => return String::new(),
         };
-        let what = match action {
+        let (what, joint) = match action {
             Action::Alert | Action::Run => return String::new(),
-            Action::Lower { .. } => "it gives way to your other programs at",
-            Action::Suspend { .. } => "it stands still for a while from",
-            Action::Restart => "it is started anew at",
-            Action::Terminate { .. } => "it is ended at",
+            Action::Lower { .. } => ("it gives way to your other programs", "at"),
+            Action::Suspend { .. } => ("it stands still for a while", "from"),
+            Action::Restart => ("it is started anew", "at"),
+            Action::Terminate { .. } => ("it is ended", "at"),
         };
-        let asked = self.rule.ladder.iter().any(|step| step.action == action && step.ask.is_some());
-        let asked = if asked { ", and you are asked before" } else { "" };
-        format!(" Next: {what} {}{asked}.", self.minute(at))
+        let at = self.minute(at);
+        match self.rule.ladder.iter().any(|step| step.action == action && step.ask.is_some()) {
+            true => format!(" Next: at {at} you are asked before {what}."),
+            false => format!(" Next: {what} {joint} {at}."),
+        }
     }
 
     fn question(&self, app: &str, question: &Question) -> Notice {

@@ -10,6 +10,7 @@ mod audit;
 mod checkup;
 mod condition;
 mod decide;
+mod desks;
 mod dispatch;
 mod dispatch_acting;
 mod dispatch_beside;

@@ -20,7 +20,7 @@ use crate::handle::{Handle, HandleError};
 use crate::here::Capability;
 use crate::roles::{self, Roles, Tracers};
 use crate::service_manager::{ManagerError, UnitName};
-use crate::{Sampler, cgroups, here, locks, open_files};
+use crate::{Sampler, cgroups, here, locks, open_files, service_manager};
 
 /// While a tree is caught it is guarded for that long.
 const CATCHING: Duration = Duration::from_secs(15);
@@ -242,7 +242,7 @@ impl Actuator {
             }
             Act::Suspend { length } => suspend_one(&handle, *length, standing),
             Act::Resume => resume_one(&handle),
-            Act::Restart => Ok(self.restart(process)),
+            Act::Restart => Ok(self.restart(process, order.on_behalf_of)),
             Act::Terminate { force_after } => {
                 terminate(&*handle, *force_after).map(|ending| ended(&handle, ending, None))
             }
@@ -315,12 +315,19 @@ impl Actuator {
     }
 
     /// The unit, through the service manager, which is asked what came of it.
-    fn restart(&self, process: &Process) -> Outcome {
-        let unit = match UnitName::restartable(process) {
-            Ok(unit) => unit,
-            Err(error) => return Outcome::Refused(with_causes(&error)),
+    fn restart(&self, process: &Process, on_behalf_of: Option<u32>) -> Outcome {
+        // His own word is enough for what is done as him.
+        let his = UnitName::of(process).filter(|unit| unit.uid.is_some() && unit.uid == on_behalf_of);
+        let (unit, as_him) = match (his, UnitName::restartable(process)) {
+            (_, Ok(unit)) => (unit, None),
+            (Some(unit), Err(_)) if here::is_root() => (unit, on_behalf_of),
+            (_, Err(error)) => return Outcome::Refused(with_causes(&error)),
         };
-        match manager(unit.uid, self.direct()).restart(&unit) {
+        let restarted = match as_him {
+            Some(uid) => service_manager::restart_as(uid, &unit),
+            None => manager(unit.uid, self.direct()).restart(&unit),
+        };
+        match restarted {
             Ok(done) if done.state == "active" => {
                 Outcome::Restarted { unit: unit.name, main: done.main, took: done.took }
             }
