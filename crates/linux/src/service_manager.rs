@@ -359,11 +359,11 @@ mod tests {
         let unit =
             UnitName { name: "cron.service".to_owned(), group: "/system.slice/cron.service".to_owned(), uid: None };
         let of = |socket: &Path, owner| ServiceManager { socket: socket.to_owned(), direct: false, owner: Some(owner) };
-        let told = of(&socket, crate::here::uid() + 1).restart(&unit).unwrap_err();
+        let told = of(&socket, here::uid() + 1).restart(&unit).unwrap_err();
         assert!(matches!(told, ManagerError::Foreign(..)), "{told}");
         let link = folder.path().join("link");
         std::os::unix::fs::symlink(&socket, &link).unwrap();
-        let told = of(&link, crate::here::uid()).restart(&unit).unwrap_err();
+        let told = of(&link, here::uid()).restart(&unit).unwrap_err();
         assert!(told.to_string().contains("is a link"), "{told}");
         let absent = ServiceManager::at(Path::new("/nonexistent/bus"));
         assert!(matches!(absent.restart(&unit), Err(ManagerError::Unreachable(..))));

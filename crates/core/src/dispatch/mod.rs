@@ -3,6 +3,7 @@
 //! around it does, on a live machine, and the rehearsal of a recording, which drives the very same code.
 
 mod acting;
+mod answering;
 mod asking;
 mod cases;
 mod commission;
@@ -23,7 +24,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use acting::children;
-pub use asking::{Asking, Grants, Heeded, Incoming};
+pub use answering::{Heeded, Incoming};
+pub use asking::{Asking, Grants};
 pub use commission::{Call, Check, Commission, Done};
 pub use hands::{HAND_MARGIN, Hand};
 pub use inquiry::{Inquiry, Running, Wanted};

@@ -325,7 +325,7 @@ impl Teller<'_> {
 fn about(time: Duration) -> String {
     let seconds = time.as_secs();
     match seconds {
-        0..120 if seconds % 60 != 0 => counted(seconds, "second"),
+        0..120 if !seconds.is_multiple_of(60) => counted(seconds, "second"),
         0..7200 => counted((seconds + 30) / 60, "minute"),
         _ => counted((seconds + 1800) / 3600, "hour"),
     }
@@ -335,7 +335,7 @@ fn about(time: Duration) -> String {
 fn briefly(time: Duration) -> String {
     let seconds = time.as_secs();
     match seconds {
-        0..120 if seconds % 60 != 0 => format!("{seconds} s"),
+        0..120 if !seconds.is_multiple_of(60) => format!("{seconds} s"),
         0..7200 => format!("{} min", (seconds + 30) / 60),
         _ => format!("{} h", (seconds + 1800) / 3600),
     }

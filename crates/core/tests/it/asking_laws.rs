@@ -106,8 +106,7 @@ impl Laws {
             if !matches!(act, Act::Terminate { .. }) {
                 continue;
             }
-            let (_, last) =
-                self.asked.iter().filter(|(_, asked)| asked.case == case).next_back().expect("asked before");
+            let (_, last) = self.asked.iter().rfind(|(_, asked)| asked.case == case).expect("asked before");
             let at_his_word = last.answered == Some(Answer::End);
             let unasked = last.ends == 1 && last.answered.is_none();
             prop_assert!(at_his_word || unasked, "an act while somebody is asked: {last:?}");
@@ -133,7 +132,6 @@ proptest! {
         let mut waiting: Option<Duration> = None;
         for step in steps {
             let before = watch.under_way.len();
-            let answered = laws.asked.values().filter(|asked| asked.answered.is_some()).count();
             match step {
                 Next::Sample(held) => watch.ticks(1, held),
                 Next::Pass => {
@@ -181,7 +179,6 @@ proptest! {
             let now = watch.world.moment.monotonic;
             let late = waiting.is_some_and(|put| now > put + seconds(ASK + 5) + seconds(3) && matches!(step, Next::Sample(_)));
             prop_assert!(!late, "the act is held up: {:?}", laws.asked.values().next_back());
-            let _ = answered;
         }
         watch.step(Input::End);
         laws.look(&mut watch, usize::MAX)?;
