@@ -88,13 +88,12 @@ impl Watcher {
         }
         let Some(record) = self.scribe.record(&asking.asked) else { return };
         let recorder = self.recorder.clone();
-        let report = Report::new(self.wake.clone(), move || {
-            Wake::Shown(number, Err("whoever was to record it ended midway".to_owned()))
-        });
-        self.crew.programs.give(move || {
+        let midway = || "whoever was to record it ended midway".to_owned();
+        let report = Report::new(self.wake.clone(), move || Wake::NotAsked(number, midway()));
+        self.crew.asks.give(move || {
             report.tell(match recorder.commit(record) {
                 Ok(()) => Wake::Asks(Box::new(asking)),
-                Err(why) => Wake::Shown(number, Err(format!("it could not be recorded: {why}"))),
+                Err(why) => Wake::NotAsked(number, why),
             });
         });
     }

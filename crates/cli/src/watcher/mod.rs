@@ -109,6 +109,8 @@ pub enum Wake {
     Told(ToldRecord),
     /// It is recorded that somebody is asked.
     Asks(Box<Asking>),
+    /// That could not be recorded, and why.
+    NotAsked(u64, String),
     /// Whether a question is shown.
     Shown(u64, Result<String, String>),
     /// An answer, and to whom what becomes of it is said.
@@ -125,11 +127,12 @@ struct Fixed {
     disk: Option<(Duration, (u64, u64))>,
 }
 
-/// Threads for acts, for taking back, for what rules run, and for what is read beside.
+/// Threads for acts, for taking back, for what rules run, for what is asked, and for what is read beside.
 struct Crew {
     acts: Workers,
     undos: Workers,
     programs: Workers,
+    asks: Workers,
     aside: Workers,
 }
 
@@ -286,6 +289,7 @@ impl Watcher {
             Wake::Asked(asked) => self.ask(asked),
             Wake::Told(told) => self.say(News::Told(told)),
             Wake::Asks(asking) => self.ask_at_desk(*asking),
+            Wake::NotAsked(question, why) => self.step(Input::NotRecorded(question, why)),
             Wake::Shown(question, came) => {
                 let here = |_| self.asks_here.then(|| "in these lines".to_owned());
                 let came = came.or_else(|why| here(()).ok_or(why));

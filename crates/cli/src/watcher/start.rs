@@ -296,6 +296,7 @@ fn assemble(
             acts: workers("act", 2, 16)?,
             undos: workers("undo", 1, 4)?,
             programs: workers("run", 1, 8)?,
+            asks: workers("ask", 1, 4)?,
             aside: workers("aside", 1, 1)?,
         },
         recorder,

@@ -265,6 +265,17 @@ fn a_question_outlives_what_may_become_of_it() {
         eventually("no helper is left", || is_gone(helper).then_some(()));
     }
 
+    // Nobody is left to hear an answer: what was shown is taken down.
+    let open = scene.offender();
+    let before = second.shown.lock().unwrap().len();
+    let mut watcher = scene.watch("10m", "");
+    let asked = eventually("asked", || {
+        second.latest("will be ended").filter(|_| second.shown.lock().unwrap().len() > before + 1)
+    });
+    watcher.kill_outright();
+    eventually("taken down", || second.taken_down.lock().unwrap().contains(&asked.number).then_some(()));
+    drop(open);
+
     // So it is when his session ends.
     let offender = scene.offender();
     let before = second.shown.lock().unwrap().len();

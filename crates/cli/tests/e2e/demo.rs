@@ -30,8 +30,11 @@ fn the_demo_shows_every_step_and_leaves_nothing_running() {
         assert!(shown(word, app), "{word} {app}:\n{}", output.stdout);
     }
     assert!(output.stdout.contains("records are whole and in order"), "{}", output.stdout);
-    let cast =
-        output.stdout.lines().filter(|line| line.starts_with("  ")).filter_map(|line| line.split_whitespace().nth(1));
+    let cast = output
+        .stdout
+        .lines()
+        .filter(|line| line.starts_with("  ") && !line.starts_with("   "))
+        .filter_map(|line| line.split_whitespace().nth(1));
     let pids: Vec<u32> = cast.filter_map(|pid| pid.parse().ok()).collect();
     assert_eq!(pids.len(), 5, "{}", output.stdout);
     assert!(pids.into_iter().all(is_gone));

@@ -25,6 +25,9 @@ const GRANTED_FOR: Duration = Duration::from_secs(600);
 const FIRST_PAUSE: Duration = Duration::from_secs(5);
 const LONGEST_PAUSE: Duration = Duration::from_secs(300);
 
+/// Most questions that one person has before him.
+const MOST_OPEN: usize = 6;
+
 /// Questions that are over, and of which it is known why an answer comes too late.
 const MOST_PAST: usize = 64;
 
@@ -173,7 +176,13 @@ impl Dispatcher {
         self.record_its_opening(number);
         self.asks.cases.entry(number).or_default().last = now.boottime;
         self.judge.wait(number, Wait::Answer);
-        if alone {
+        let before_him =
+            self.asks.open.iter().filter(|other| other.question.person.0 == open.question.person.0).count();
+        if alone && before_him >= MOST_OPEN {
+            self.tell(asked);
+            let person = open.question.person.0;
+            self.unasked(now, open, Some(person), format!("{MOST_OPEN} questions are open already"));
+        } else if alone {
             self.asks.open.push(open);
             self.kept_of_asking.extend(asked.kept_of_asking());
             let targets = targets.into_iter().cloned().collect();
@@ -226,6 +235,17 @@ impl Dispatcher {
                 self.unasked(now, open, Some(person), why);
             }
         }
+    }
+
+    /// It could not be recorded that he is asked: so he is not, and the step waits as for any record.
+    pub(super) fn not_recorded(&mut self, now: Moment, number: u64, why: &str) {
+        let Some(place) = self.asks.open.iter().position(|open| open.question.number == number) else { return };
+        let open = self.asks.open.remove(place);
+        let over = (now.monotonic + FIRST_PAUSE, now.wall.checked_add(FIRST_PAUSE).unwrap_or(now.wall));
+        self.judge.go_on(open.case, open.question.step);
+        self.judge.wait(open.case, Wait::Until { over, anew: false });
+        self.turned(now, &open, Turn::Withdrawn(format!("it cannot be recorded: {why}")));
+        self.asks.over(open, "it is asked no more");
     }
 
     /// He cannot be asked: then the rule says what becomes of the step.

@@ -8,7 +8,7 @@ use super::Dispatcher;
 use super::standing::{OpenCase, PartInWords, Standing, Story, word};
 use crate::condition::Truth;
 use crate::facts::Facts;
-use crate::judge::{Case, Part};
+use crate::judge::{Case, Part, Wait};
 use crate::model::{Machine, Moment, Process};
 use crate::rules::{Rule, RuleName};
 use crate::units::scaled_duration;
@@ -72,9 +72,17 @@ impl Dispatcher {
                 let left = owed.from.0.saturating_sub(now.monotonic);
                 Some(format!("{}, tried again in {}", rule.ladder.get(owed.step)?.action, scaled_duration(left)))
             });
+            let waits = match case.ladder.wait {
+                Wait::Answer => Some("whose it is is asked first".to_owned()),
+                Wait::Until { over, .. } if over.0 > now.monotonic => {
+                    Some(format!("nothing is done for {}", scaled_duration(over.0 - now.monotonic)))
+                }
+                _ => None,
+            };
             let step = case.upcoming(rule);
             let step = step.map(|(step, left)| format!("{} in {} of breach", step.action, scaled_duration(left)));
-            Some(again.chain(step).collect::<Vec<_>>().join("; ")).filter(|next| !next.is_empty())
+            Some(waits.into_iter().chain(again).chain(step).collect::<Vec<_>>().join("; "))
+                .filter(|next| !next.is_empty())
         };
         let members = case.map_or_else(|| self.judge.members(name, &key), |case| case.members.len());
         let open = |case: &Case| OpenCase {

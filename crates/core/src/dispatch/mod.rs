@@ -91,6 +91,8 @@ pub enum Input<'a> {
     Inquiry(Box<Inquiry>),
     /// Whether a question is shown to him whom it asks: where, or why it cannot be.
     Shown(u64, Result<String, String>),
+    /// It could not be recorded that somebody is asked, and why.
+    NotRecorded(u64, String),
     /// What a question is about is not wholly his whom it asks: he does not decide.
     NotHis(u64),
     /// An answer to a question.
@@ -299,6 +301,7 @@ impl Dispatcher {
                 self.out.push(Command::Reply(inquiry.ticket, standing));
             }
             Input::Shown(question, came) => self.shown(now, question, came),
+            Input::NotRecorded(question, why) => self.not_recorded(now, question, &why),
             Input::NotHis(question) => self.asks.offer_nothing(question),
             Input::Answer(incoming) => self.answer(now, *incoming),
             Input::End => self.begin_to_end(now),

@@ -228,3 +228,21 @@ fn nobody_is_asked_in_vain() {
     watch.ticks(3, 800);
     assert_eq!((watch.asks.len(), watch.verdicts()), (0, vec!["capped"]));
 }
+
+/// What cannot be recorded is not asked, and not done for that either; and nobody has more than six questions before him.
+#[test]
+fn what_cannot_be_recorded_is_not_asked() {
+    let mut watch = Watch::asked(&rule(KEEP));
+    watch.step(Input::NotRecorded(watch.asks[0].question.number, "no space left".to_owned()));
+    watch.ticks(4, 800);
+    assert!(watch.under_way.is_empty() && watch.asks.len() == 1);
+    watch.ticks(2, 800);
+    assert_eq!((watch.asks.len(), watch.acts().len()), (2, 0), "asked once more");
+
+    let mut watch = Watch::new(&rule(&KEEP.replace("ladder", "severity = 'notice'\nladder")));
+    watch.world.processes = (10..18).map(|pid| process(pid, "labelpress")).collect();
+    watch.ticks(1, 800);
+    assert_eq!(watch.asks.len(), 6);
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["terminate", "terminate"]);
+}
