@@ -12,7 +12,6 @@ use crate::exit::{Exit, Failure};
 pub const MACHINE_RULES: &str = "/etc/sophron/rules.toml";
 
 const MACHINE_RUNTIME: &str = "/run/sophron";
-const ANSWERS: &str = "answers.sock";
 
 const MACHINE_STATE: &str = "/var/lib/sophron";
 
@@ -84,14 +83,19 @@ pub fn state(given: Option<&Path>) -> Result<PathBuf, Failure> {
     })
 }
 
-/// Where answers are given to the watcher: beside its control socket.
+/// The folder in which answers are given to the watcher: that of its control socket.
 pub fn answers(state: Option<&Path>) -> Option<PathBuf> {
-    control(state).map(|control| control.with_file_name(ANSWERS))
+    control(state).and_then(|control| Some(control.parent()?.to_owned()))
 }
 
 /// The same of the machine's.
 pub fn answers_of_machine() -> PathBuf {
-    Path::new(MACHINE_RUNTIME).join(ANSWERS)
+    PathBuf::from(MACHINE_RUNTIME)
+}
+
+/// Where in it: that user alone, or whoever has no such place.
+pub fn answers_of(user: Option<u32>) -> String {
+    user.map_or_else(|| "answers.sock".to_owned(), |user| format!("answers-{user}.sock"))
 }
 
 /// The control socket of the watcher: in the state folder that was named, else in the machine's or the user's folder for

@@ -9,7 +9,8 @@ use std::path::Path;
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::net::sockopt::set_socket_passcred;
+use rustix::io::Errno;
+use rustix::net::sockopt::{Timeout, set_socket_passcred, set_socket_timeout};
 use rustix::net::{
     AddressFamily, RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendFlags, SocketAddrAny, SocketAddrUnix,
     SocketFlags, SocketType, bind, connect, recvmsg, send, sendto, socket_with,
@@ -35,15 +36,16 @@ pub struct Word {
 }
 
 impl Inbox {
-    /// Opens one; `everybody` may put something in, or the user alone.
+    /// Opens one: that user alone may put something in, so nobody else can fill it up; without one, everybody.
     ///
     /// # Errors
     /// Its folder is missing, or it cannot be made.
-    pub fn open(path: &Path, everybody: bool) -> io::Result<Inbox> {
+    pub fn open(path: &Path, of: Option<u32>) -> io::Result<Inbox> {
         let socket = socket_with(AddressFamily::UNIX, SocketType::DGRAM, SocketFlags::CLOEXEC, None)?;
         set_socket_passcred(&socket, true)?;
         bind(&socket, &SocketAddrUnix::new(path)?)?;
-        std::fs::set_permissions(path, std::fs::Permissions::from_mode(if everybody { 0o666 } else { 0o600 }))?;
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(if of.is_some() { 0o600 } else { 0o666 }))?;
+        std::os::unix::fs::lchown(path, of, None)?;
         Ok(Inbox(socket))
     }
 
@@ -76,14 +78,6 @@ impl Inbox {
             let _ = sendto(&self.0, bytes, SendFlags::DONTWAIT | SendFlags::NOSIGNAL, address);
         }
     }
-
-    /// Another descriptor of it.
-    ///
-    /// # Errors
-    /// As dup(2).
-    pub fn try_clone(&self) -> io::Result<Inbox> {
-        Ok(Inbox(self.0.try_clone()?))
-    }
 }
 
 /// Puts a word there, and waits for what is said to it at most so long.
@@ -96,13 +90,15 @@ pub fn put(path: &Path, bytes: &[u8], patience: Duration) -> io::Result<Vec<u8>>
     set_socket_passcred(&socket, true)?;
     connect(&socket, &SocketAddrUnix::new(path)?)?;
     let waits = Timespec { tv_sec: patience.as_secs().cast_signed(), tv_nsec: patience.subsec_nanos().into() };
-    let within = |events| match poll(&mut [PollFd::new(&socket, events)], Some(&waits)) {
-        Ok(0) => Err(io::Error::from(io::ErrorKind::TimedOut)),
-        other => other.map(|_| ()).map_err(io::Error::from),
-    };
-    within(PollFlags::OUT)?;
-    send(&socket, bytes, SendFlags::DONTWAIT | SendFlags::NOSIGNAL)?;
-    within(PollFlags::IN)?;
+    // Where others put in more than is taken out, everybody has his turn.
+    set_socket_timeout(&socket, Timeout::Send, Some(patience))?;
+    send(&socket, bytes, SendFlags::NOSIGNAL).map_err(|error| match error {
+        Errno::AGAIN => io::ErrorKind::TimedOut.into(),
+        error => io::Error::from(error),
+    })?;
+    if poll(&mut [PollFd::new(&socket, PollFlags::IN)], Some(&waits))? == 0 {
+        return Err(io::ErrorKind::TimedOut.into());
+    }
     let mut reply = vec![0; LONGEST];
     let (length, _) = rustix::net::recv(&socket, &mut reply[..], RecvFlags::DONTWAIT)?;
     reply.truncate(length);
@@ -117,7 +113,7 @@ mod tests {
     fn whose_word_it_is_the_kernel_says() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("inbox");
-        let inbox = Inbox::open(&path, true).unwrap();
+        let inbox = Inbox::open(&path, None).unwrap();
         let answers = std::thread::spawn(move || {
             let word = inbox.take().unwrap();
             inbox.reply(&word, b"heard");

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use sophron_core::dispatch::Heeded;
-use sophron_linux::inbox;
+use sophron_linux::{here, inbox};
 
 use crate::args;
 use crate::exit::{Exit, Failure};
@@ -21,9 +21,10 @@ pub fn run(args: &args::Answer) -> Result<Exit, Failure> {
     let bytes =
         serde_json::to_vec(&given).map_err(|error| Failure::new(Exit::Failed, "it cannot be said").because(error))?;
     let mut refused = None;
-    for place in places(args.state.folder.as_deref()) {
-        match inbox::put(&place, &bytes, PATIENCE) {
-            Ok(said) => match serde_json::from_slice::<Heeded>(&said) {
+    for places in places(args.state.folder.as_deref()) {
+        match put(&places, &bytes) {
+            Ok(None) => {}
+            Ok(Some(said)) => match serde_json::from_slice::<Heeded>(&said) {
                 Ok(Ok(said)) => {
                     ui::out(format_args!("case {}: {said}\n", args.case));
                     return Ok(Exit::Fine);
@@ -32,7 +33,6 @@ pub fn run(args: &args::Answer) -> Result<Exit, Failure> {
                 Ok(Err(why)) => refused = Some(why),
                 Err(error) => return Err(Failure::new(Exit::Failed, "the watcher answers strangely").because(error)),
             },
-            Err(error) if is_nobody(&error) => {}
             Err(error) => return Err(Failure::new(Exit::Failed, "the watcher does not answer").because(error)),
         }
     }
@@ -46,13 +46,27 @@ pub fn run(args: &args::Answer) -> Result<Exit, Failure> {
     })
 }
 
-/// One's own watcher first, then the machine's.
-fn places(state: Option<&Path>) -> Vec<PathBuf> {
+/// One's own watcher first, then the machine's; of each the place of one's own before that of everybody.
+fn places(state: Option<&Path>) -> Vec<[PathBuf; 2]> {
     let own = places::answers(state);
     let machine = state.is_none().then(places::answers_of_machine).filter(|machine| own.as_ref() != Some(machine));
-    own.into_iter().chain(machine).collect()
+    let of = |folder: PathBuf| [Some(here::uid()), None].map(|user| folder.join(places::answers_of(user)));
+    own.into_iter().chain(machine).map(of).collect()
 }
 
+/// What is said to it there; none where nobody listens.
+fn put(places: &[PathBuf; 2], bytes: &[u8]) -> io::Result<Option<Vec<u8>>> {
+    for place in places {
+        match inbox::put(place, bytes, PATIENCE) {
+            Err(error) if is_nobody(&error) => {}
+            said => return said.map(Some),
+        }
+    }
+    Ok(None)
+}
+
+/// What may not be reached is no watcher of ours.
 fn is_nobody(error: &io::Error) -> bool {
-    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::ConnectionRefused)
+    use io::ErrorKind::{ConnectionRefused, NotFound, PermissionDenied};
+    matches!(error.kind(), NotFound | ConnectionRefused | PermissionDenied)
 }

@@ -1,6 +1,6 @@
 //! Where answers are given by command: by whom is the kernel's word. Nobody's line is kept open, and nobody is heard too often.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
@@ -20,7 +20,10 @@ const MOST: u32 = 30;
 const MINUTE: Duration = Duration::from_secs(60);
 
 /// How long one word beyond that is waited after.
-const FLOODED: Duration = Duration::from_micros(500);
+const FLOODED: Duration = Duration::from_millis(2);
+
+/// Most users who have a place of their own.
+const MOST_PLACES: usize = 32;
 
 /// Most users that are counted.
 const MOST_USERS: usize = 1024;
@@ -46,35 +49,75 @@ impl Reply {
     }
 }
 
-/// Listens until the watcher ends; where.
-///
-/// # Errors
-/// It cannot: why, in words.
-pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>) -> Result<PathBuf, String> {
-    let path = places::answers(state).ok_or("there is no folder for answers")?;
-    let folder = path.parent().ok_or("the place of answers has no folder")?;
-    files::private_folder(folder).map_err(|error| error.to_string())?;
-    // On a machine's usual place whoever is asked may answer: passing through the folder is all he can do there.
-    let everybody = state.is_none() && here::is_root();
-    if everybody {
-        let open = std::os::unix::fs::PermissionsExt::from_mode(0o711);
-        std::fs::set_permissions(folder, open).map_err(|error| format!("{}: {error}", folder.display()))?;
-    }
-    // The lock says that no other watcher runs here: a socket that is left is a dead one's.
-    let _ = std::fs::remove_file(&path);
-    let inbox = Inbox::open(&path, everybody).map_err(|error| format!("{}: {error}", path.display()))?;
-    let inbox = Arc::new(inbox);
-    let take_all = move || {
-        let mut heard: BTreeMap<u32, (Instant, u32)> = BTreeMap::new();
-        loop {
-            match inbox.take() {
-                Ok(word) => take(&inbox, word, &mut heard, &wake),
-                Err(_) => std::thread::sleep(Duration::from_millis(200)),
-            }
+/// Where answers are given.
+pub struct Answers {
+    folder: PathBuf,
+    wake: SyncSender<Wake>,
+    /// Whose own places there are.
+    of: BTreeSet<u32>,
+    all: Vec<PathBuf>,
+}
+
+impl Answers {
+    /// Listens until the watcher ends. At a machine's usual place everybody may say something, and it is recorded of whoever is not
+    /// asked that he did.
+    ///
+    /// # Errors
+    /// It cannot: why, in words.
+    pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>) -> Result<Answers, String> {
+        let folder = places::answers(state).ok_or("there is no folder for answers")?;
+        files::private_folder(&folder).map_err(|error| error.to_string())?;
+        let mut answers = Answers { folder, wake, of: BTreeSet::new(), all: Vec::new() };
+        answers.open_for(here::uid())?;
+        if state.is_none() && here::is_root() {
+            // Passing through is all that others can do in it.
+            let open = std::os::unix::fs::PermissionsExt::from_mode(0o711);
+            let folder = &answers.folder;
+            std::fs::set_permissions(folder, open).map_err(|error| format!("{}: {error}", folder.display()))?;
+            answers.open(None)?;
         }
-    };
-    std::thread::Builder::new().name("answers".to_owned()).spawn(take_all).map_err(|error| error.to_string())?;
-    Ok(path)
+        Ok(answers)
+    }
+
+    /// Whoever is asked has a place of his own, which nobody else can fill up.
+    ///
+    /// # Errors
+    /// As [`Answers::listen`].
+    pub fn open_for(&mut self, uid: u32) -> Result<(), String> {
+        if self.of.contains(&uid) || self.of.len() >= MOST_PLACES {
+            return Ok(());
+        }
+        self.open(Some(uid))?;
+        self.of.insert(uid);
+        Ok(())
+    }
+
+    fn open(&mut self, of: Option<u32>) -> Result<(), String> {
+        let path = self.folder.join(places::answers_of(of));
+        // The lock says that no other watcher runs here: a socket that is left is a dead one's.
+        let _ = std::fs::remove_file(&path);
+        let inbox = Inbox::open(&path, of).map_err(|error| format!("{}: {error}", path.display()))?;
+        let (inbox, wake) = (Arc::new(inbox), self.wake.clone());
+        let take_all = move || {
+            let mut heard = BTreeMap::new();
+            loop {
+                match inbox.take() {
+                    Ok(word) => take(&inbox, word, &mut heard, &wake),
+                    Err(_) => std::thread::sleep(Duration::from_millis(200)),
+                }
+            }
+        };
+        std::thread::Builder::new().name("answers".to_owned()).spawn(take_all).map_err(|error| error.to_string())?;
+        self.all.push(path);
+        Ok(())
+    }
+
+    /// Whoever answers from now on finds nobody.
+    pub fn end(self) {
+        for path in self.all {
+            let _ = std::fs::remove_file(path);
+        }
+    }
 }
 
 fn take(inbox: &Arc<Inbox>, word: Word, heard: &mut BTreeMap<u32, (Instant, u32)>, wake: &SyncSender<Wake>) {

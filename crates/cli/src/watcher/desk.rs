@@ -100,7 +100,9 @@ impl Watcher {
 
     /// It is recorded that he is asked.
     pub(super) fn ask_at_desk(&mut self, asking: Asking) {
-        let number = asking.question.number;
+        let (number, uid) = (asking.question.number, asking.question.person.0);
+        // Without it he answers where he sees it.
+        let _ = self.answers.as_mut().map(|answers| answers.open_for(uid));
         self.publish(Arc::new(asking.asked.clone()));
         let asked = match &self.desk {
             Some(desk) => desk.ask(asking),

@@ -166,7 +166,7 @@ struct Watcher {
     desk: Option<Desk>,
     /// Those who wait to hear what becomes of their answers, and where answers are given.
     answering: BTreeMap<u64, answers::Reply>,
-    answers: Option<PathBuf>,
+    answers: Option<answers::Answers>,
     helpers: Helpers,
     pulse: figures::Shared,
     figures: Option<figures::Giver>,
@@ -338,7 +338,8 @@ impl Watcher {
                 Ok(wake) => self.take(wake),
             }
         }
-        for socket in self.control.take().into_iter().chain(self.answers.take()) {
+        self.answers.take().into_iter().for_each(answers::Answers::end);
+        if let Some(socket) = self.control.take() {
             // Whoever asks from now on finds nobody.
             let _ = std::fs::remove_file(socket);
         }

@@ -25,6 +25,7 @@ use sophron_linux::handle::Handle;
 use sophron_linux::trail::{self, Keeping, Latest, Tail, TrailFile};
 use sophron_linux::{Demand, Sampler, files, here, sys, terminal};
 
+use super::answers::Answers;
 use super::bus::Bus;
 use super::left::{self, Left};
 use super::lookback::Lookback;
@@ -86,8 +87,8 @@ impl Watcher {
             Err(why) => watcher.say(News::CannotBeAsked(why)),
         }
         if rules.rules.iter().any(sophron_core::rules::Rule::asks) {
-            match super::answers::listen(control.as_deref(), watcher.wake.clone()) {
-                Ok(path) => watcher.answers = Some(path),
+            match Answers::listen(control.as_deref(), watcher.wake.clone()) {
+                Ok(answers) => watcher.answers = Some(answers),
                 Err(why) => watcher.say(News::CannotBeAsked(why)),
             }
         }
