@@ -328,3 +328,35 @@ fn a_unit_of_his_own_is_started_anew_as_him() {
     assert!(!is_gone(press.pid()), "that is its manager's to end");
     drop((press, group));
 }
+
+/// As `mesg y` does it.
+const TAKES_LINES: &str = "chmod g+w $(tty) && echo ready && sleep 60";
+
+/// Without a desktop he is asked at his terminals, where that is wanted, and answers by command.
+#[test]
+fn terminals_stand_in_for_a_desktop() {
+    let Some(scene) = Scene::set() else { return };
+    let (user, heard) = (INES.to_string(), scene.theirs.path("heard"));
+    let mut terminal = Command::new("setpriv");
+    terminal.args(["--reuid", &user, "--regid", &user, "--clear-groups", "script", "-qfc", TAKES_LINES]).arg(&heard);
+    let Ok(terminal) = terminal.stdin(Stdio::null()).stdout(Stdio::null()).spawn() else {
+        eprintln!("skipped: there is no script(1), which gives him a terminal");
+        return;
+    };
+    let _terminal = Own(terminal);
+    let text = || std::fs::read_to_string(&heard).unwrap_or_default();
+    eventually("a terminal", || text().contains("\nready").then_some(()));
+    let offender = scene.offender();
+    let watcher = scene.watch("10m", "terminals = true");
+    let seen =
+        eventually("a line on his terminal", || Some(text()).filter(|heard| heard.contains("sophron answer 1 end")));
+    assert!(
+        seen.contains("labelpress will be ended. At ") && seen.contains("Let it run 30 min: sophron answer 1 let-run"),
+        "{seen}"
+    );
+    let is_shown = |record: &Value| record["kind"] == "asked" && record["result"]["outcome"] == "shown";
+    let shown = eventually("shown", || scene.roots.records().into_iter().find(is_shown))["result"]["seen"].to_string();
+    assert!(shown.contains("ines sees it on 1 terminal"), "{shown}");
+    assert!(!is_gone(offender.pid()));
+    drop(watcher.interrupt());
+}
