@@ -161,7 +161,7 @@ impl Dispatcher {
         let at = now.wall.checked_add(*window).unwrap_or(now.wall);
         let what = What::Asks(Box::new(question.clone()), Grounds::of(case, rule));
         let happening = Happening::of_case(now.wall, case, what).on(Subject::one_of(case, first));
-        let asked = happening.followed_by(Next::Step { action: *action, at });
+        let asked = happening.followed_by(Next::Step { action: *action, at, ask: None });
         let open = Open {
             question: question.clone(),
             case: case.number,

@@ -152,8 +152,5 @@ fn base(value: Option<&Value>) -> Json {
 }
 
 fn next(next: Next) -> Json {
-    match next {
-        Next::Step { action, at } | Next::Again { action, at } => json!({ "do": action.word(), "at": at.to_string() }),
-        Next::Unsaid | Next::Nothing => Json::Null,
-    }
+    next.act().map_or(Json::Null, |(action, at)| json!({ "do": action.word(), "at": at.to_string() }))
 }

@@ -285,7 +285,11 @@ impl Next {
     pub(super) fn words(&self, zone: &TimeZone) -> String {
         match self {
             Next::Unsaid => String::new(),
-            Next::Step { action, at } => format!("; next: {} {}", action.word(), clock(*at, zone)),
+            Next::Step { action, at, ask: None } => format!("; next: {} {}", action.word(), clock(*at, zone)),
+            Next::Step { action, at, ask: Some(ask) } => {
+                let act = at.checked_add(*ask).unwrap_or(*at);
+                format!("; next: ask {}, {} {}", clock(*at, zone), action.word(), clock(act, zone))
+            }
             Next::Again { action, at } => format!("; next: {}, tried again {}", action.word(), clock(*at, zone)),
             Next::Nothing => "; next: nothing".to_owned(),
         }

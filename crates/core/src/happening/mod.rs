@@ -82,6 +82,8 @@ pub enum Next {
         action: Action,
         /// When.
         at: Timestamp,
+        /// For how long whose it is is asked first, from then on.
+        ask: Option<Duration>,
     },
     /// A step that could not be taken is tried again, if the breach goes on.
     Again {
@@ -317,6 +319,15 @@ impl Subject {
 }
 
 impl Next {
+    /// The act that comes next, and when it does: not before somebody was asked.
+    pub(super) fn act(&self) -> Option<(Action, Timestamp)> {
+        match *self {
+            Next::Step { action, at, ask } => Some((action, at.checked_add(ask.unwrap_or_default()).unwrap_or(at))),
+            Next::Again { action, at } => Some((action, at)),
+            Next::Unsaid | Next::Nothing => None,
+        }
+    }
+
     /// What comes next in a case, counted from `at`.
     pub fn of(case: &Case, rule: &Rule, at: Timestamp) -> Next {
         let due = |action: Action, left| {
@@ -329,16 +340,16 @@ impl Next {
                 _ => due,
             }
         };
-        let regular = case.upcoming(rule).map(|(step, left)| (step.action, due(step.action, left), left));
+        let regular = case.upcoming(rule).map(|(step, left)| (step, due(step.action, left), left));
         let again = case.ladder.owed.iter().min_by_key(|owed| owed.from.1);
         let again = again.and_then(|owed| Some((rule.ladder.get(owed.step)?.action, owed.from.1)));
         match (regular, again) {
             (regular, Some((action, at))) if regular.is_none_or(|(_, due, _)| at < due) => Next::Again { action, at },
             // Until when somebody is asked has been told.
-            (Some((action, ..)), _) if action.is_act() && case.ladder.wait == Wait::Answer => Next::Unsaid,
+            (Some((step, ..)), _) if step.action.is_act() && case.ladder.wait == Wait::Answer => Next::Unsaid,
             // What is due at this very moment says so itself.
-            (Some((Action::Alert, _, left)), _) if left.is_zero() => Next::Unsaid,
-            (Some((action, at, _)), _) => Next::Step { action, at },
+            (Some((step, _, left)), _) if step.action == Action::Alert && left.is_zero() => Next::Unsaid,
+            (Some((step, at, _)), _) => Next::Step { action: step.action, at, ask: step.ask },
             (None, _) => Next::Nothing,
         }
     }

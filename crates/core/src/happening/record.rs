@@ -106,10 +106,7 @@ impl Scribe {
 }
 
 fn next(next: Next) -> Option<NextRecord> {
-    match next {
-        Next::Step { action, at } | Next::Again { action, at } => Some(NextRecord { verb: action.into(), at }),
-        Next::Unsaid | Next::Nothing => None,
-    }
+    next.act().map(|(action, at)| NextRecord { verb: action.into(), at })
 }
 
 fn parts(what: &What) -> Option<Parts> {

@@ -195,8 +195,9 @@ impl Teller<'_> {
 
     /// ` Next: suspended at 09:33.`
     fn next(&self) -> String {
-        let (action, at) = match self.happening.next {
-            Next::Step { action, at } | Next::Again { action, at } => (action, at),
+        let (action, at, asked) = match self.happening.next {
+            Next::Step { action, at, ask } => (action, at, ask.is_some()),
+            Next::Again { action, at } => (action, at, false),
             Next::Unsaid | Next::Nothing => return String::new(),
         };
         let (what, joint) = match action {
@@ -207,7 +208,7 @@ impl Teller<'_> {
             Action::Terminate { .. } => ("it is ended", "at"),
         };
         let at = self.minute(at);
-        match self.rule.ladder.iter().any(|step| step.action == action && step.ask.is_some()) {
+        match asked {
             true => format!(" Next: at {at} you are asked before {what}."),
             false => format!(" Next: {what} {joint} {at}."),
         }

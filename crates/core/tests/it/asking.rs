@@ -3,13 +3,16 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use jiff::tz::TimeZone;
 use sophron_core::act::{Act, Ending, Outcome};
 use sophron_core::answer::{Answer, Answered, Answerer};
 use sophron_core::dispatch::{Incoming, Input};
 use sophron_core::happening::What;
-use sophron_core::rules::RuleSet;
+use sophron_core::rules::{self, RuleSet};
 use sophron_core::state::State;
 use sophron_testkit::process;
+
+use crate::happening::scribe;
 
 use crate::script::{PID, load, rule, seconds};
 use crate::watch::{Watch, suspended};
@@ -245,4 +248,83 @@ fn what_cannot_be_recorded_is_not_asked() {
     assert_eq!(watch.asks.len(), 6);
     watch.ticks(1, 800);
     assert_eq!(watch.acts(), ["terminate", "terminate"]);
+}
+
+/// The lines that people read, and what the record keeps of each.
+#[test]
+fn what_is_asked_is_told_and_recorded() {
+    let mut watch = Watch::asked(&rule(KEEP));
+    watch.shown(Ok("at the desk (session c1)"));
+    let _ = watch.answer_of(incoming(None, Answer::End, 1002));
+    watch.answer(Answer::LetRun).unwrap();
+    watch.ticks(21, 800);
+    watch.shown(Ok("at the desk"));
+    watch.ticks(10, 800);
+    watch.came(Outcome::Refused("a test".to_owned()));
+    let mut other = Watch::asked(&rule(&format!("unasked = 'leave'\n{KEEP}")));
+    other.shown(Err("the screen is locked".to_owned().as_str()));
+    other.ticks(6, 800);
+    other.ticks(3, 100);
+    let told = watch.told.iter().chain(&other.told);
+    let asked = told.filter(|happening| matches!(happening.what, What::Asks(..) | What::Turned(..)));
+    let words = asked.filter_map(|happening| {
+        let line = happening.line(&TimeZone::UTC)?;
+        let record = scribe().record(happening)?;
+        let answer =
+            record.answer.map(|answer| format!(" {}", serde_json::to_string(&answer).unwrap())).unwrap_or_default();
+        let action = serde_json::to_string(&record.action).unwrap();
+        Some(format!("{}: {}\n  {} {} {action}{answer}", line.word, line.text, record.kind, record.result?.outcome))
+    });
+    insta::assert_snapshot!(words.collect::<Vec<_>>().join("\n"));
+}
+
+/// Where there is nobody to ask, the file says so, or `rules check` does.
+#[test]
+fn where_nobody_can_be_asked() {
+    let load = |text: &str| rules::load(format!("format = 1\n{text}").as_bytes());
+    let rule = |keys: &str| {
+        format!("[[rule]]\nname = 'a'\nwhere = 'app = x'\nbreach = 'memory.held > 1 GiB'\nlasting = '1m'\n{keys}")
+    };
+    let step = "ladder = [ { at = '0s', do = 'alert' }, { at = '1m', do = 'terminate', ask = '60s' } ]\n";
+    let errors = |keys: &str| {
+        let rejected = load(&rule(keys)).expect_err("nobody can be asked");
+        rejected.errors.into_iter().map(|error| error.title).collect::<Vec<_>>()
+    };
+    assert_eq!(
+        errors(&format!("judge = 'machine'\npick = 'newest'\n{step}").replace("memory.held", "machine.load1"))
+            .pop()
+            .unwrap(),
+        "a rule that judges the machine has no person to ask"
+    );
+    assert_eq!(
+        errors(&step.replace("terminate", "alert")),
+        ["`alert` does nothing to a program: there is nothing to ask about"]
+    );
+    assert_eq!(errors("keep = { for = '30m' }"), ["keep lacks `times`"]);
+    assert_eq!(errors("unasked = 'wait'"), ["`wait` is no `unasked` of a rule"]);
+    let warnings = |text: &str| {
+        let rules = load(text).unwrap();
+        let found = rules::review(&rules, None).into_iter().map(|warning| warning.what);
+        found.filter(|what| what.contains("ask")).collect::<Vec<_>>()
+    };
+    let desk = "[[channel]]\nname = 'owner'\nto = 'desk'\n[[tell]]\nby = ['owner']\n";
+    assert_eq!(warnings(&format!("{desk}{}", rule(step))), Vec::<String>::new());
+    let without = warnings(&rule(&format!("unasked = 'leave'\n{step}")));
+    assert_eq!(
+        without,
+        ["it asks first, and no channel `desk` tells of it: nobody is asked, and the steps that ask are never taken"]
+    );
+    assert_eq!(
+        warnings(&rule("keep = { for = '1h', times = 1 }")),
+        ["`keep` says what becomes of asking, and none of its steps asks"]
+    );
+    let explained = rules::explain(
+        &load(&rule(&format!("keep = {{ for = '30m', times = 2 }}\n{step}"))).unwrap().rules[0],
+        &Default::default(),
+    );
+    let asked = explained.into_iter().find(|(word, _)| *word == "asked").unwrap().1;
+    assert!(
+        asked.contains("may let it run for 30m, 2 times a case") && asked.ends_with("the step is taken all the same"),
+        "{asked}"
+    );
 }

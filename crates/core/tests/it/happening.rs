@@ -57,7 +57,7 @@ fn happened(what: What, next: Next) -> Happening {
 }
 
 fn step(action: Action) -> Next {
-    Next::Step { action, at: World::new(Vec::new()).moment.wall.checked_add(seconds(80)).unwrap() }
+    Next::Step { action, ask: None, at: World::new(Vec::new()).moment.wall.checked_add(seconds(80)).unwrap() }
 }
 
 const TERMINATE: Action = Action::Terminate { force_after: None };
