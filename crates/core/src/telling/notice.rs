@@ -252,7 +252,14 @@ impl Teller<'_> {
                 let until = self.minute(*until);
                 shown(format!("{app} runs on until {until}"), "As was answered.")
             }
-            Turn::Answered(..) => shown(format!("{app}: as was answered"), "It is being done."),
+            Turn::Answered(answered, _) => {
+                let what = match answered.answer {
+                    Answer::Suspend => "stands still now",
+                    Answer::Restart => "is started anew now",
+                    _ => "is ended now",
+                };
+                shown(format!("{app} {what}"), "As was answered.")
+            }
             // The act tells of itself, or that it could not be done.
             Turn::Unanswered => {
                 let what = match question.action {
