@@ -79,8 +79,8 @@ impl Watcher {
     /// First it is recorded, and on disk; then he is asked. What is not wholly his he is told of, and does not decide.
     pub(super) fn have_asked(&mut self, mut asking: Asking) {
         let (number, uid) = (asking.question.number, asking.question.person.0);
-        let wholly = asking.targets.len() <= MOST_TARGETS
-            && asking.targets.iter().all(|target| here::is_wholly(target.id.pid, uid));
+        let wholly = asking.concerned.len() <= MOST_TARGETS
+            && asking.concerned.iter().all(|target| here::is_wholly(target.id.pid, uid));
         if !wholly {
             asking.question.offers.clear();
             self.step(Input::NotHis(number));

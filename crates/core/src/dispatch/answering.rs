@@ -15,6 +15,7 @@ use crate::happening::{CarriedOut, Happening, Next, Subject, What};
 use crate::judge::Wait;
 use crate::model::{Moment, Process, ProcessId, Snapshot};
 use crate::rules::Action;
+use crate::subject::SubjectKey;
 
 /// Answers to one question that do not count and are recorded.
 const MOST_TURNED_DOWN: u32 = 8;
@@ -123,7 +124,9 @@ impl Dispatcher {
             }
             (Answer::Suspend, _) => {
                 asked.suspended = true;
-                self.asks.wishes.push(Wish { open: open.clone(), answered: answered.clone() });
+                let mut all = open.clone();
+                all.targets = self.all_of(&open);
+                self.asks.wishes.push(Wish { open: all, answered: answered.clone() });
                 (Some(until(SUSPENDED_FOR)), "it is suspended")
             }
             _ => {
@@ -140,6 +143,14 @@ impl Dispatcher {
         self.turned(now, &open, Turn::Answered(answered, until));
         self.asks.over(open, "it was answered before");
         said
+    }
+
+    /// Of a tree, which ends with its root, all stand still.
+    fn all_of(&self, open: &Open) -> Vec<ProcessId> {
+        match self.judge.case(open.case) {
+            Some(case) if matches!(case.key, SubjectKey::Tree(_)) => case.members.clone(),
+            _ => open.targets.clone(),
+        }
     }
 
     /// What those want done who were asked: by the same actuator, with an intent of its own, and only as far as it may be. Whoever is `busy`
@@ -187,7 +198,13 @@ impl Dispatcher {
         let target = Some(process.clone());
         let decision = Decision { case, step, action, target, picked: false, verdict, beyond_share: None };
         let Some(commission) = self.commission_of(&decision, act, process, snapshot) else { return };
-        let commission = commission.of_an_answer(answered, open.question.person.0);
+        let mut commission = commission.of_an_answer(answered, open.question.person.0);
+        // Whoever has joined the tree since, and is another's, is not his to end.
+        let person = open.question.person.0;
+        let anothers = snapshot.processes.iter().filter(|process| process.person() != person);
+        if let Some(whole) = &mut commission.order.whole {
+            whole.spared.extend(anothers.map(|process| (process.id.pid, "it is another user's".to_owned())));
+        }
         self.judge.answers(open.case);
         self.commission(commission);
     }

@@ -14,6 +14,7 @@ use crate::happening::{Grounds, Happening, Next, Subject, What};
 use crate::judge::{COMES_BACK, Case, Wait};
 use crate::model::{Manager, Moment, Process, ProcessId, Snapshot};
 use crate::rules::{Action, Hours, Pick, Rule, RuleName, Unasked};
+use crate::subject::{Judged, SubjectKey};
 
 /// Of what is asked it has to be known within that time whether it is shown.
 const UNTIL_SHOWN: Duration = Duration::from_secs(5);
@@ -28,6 +29,10 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(300);
 /// Most questions that one person has before him.
 const MOST_OPEN: usize = 6;
 
+/// Most questions to one person in an hour.
+const MOST_AN_HOUR: u32 = 60;
+const HOUR: Duration = Duration::from_secs(3600);
+
 /// Questions that are over, and of which it is known why an answer comes too late.
 const MOST_PAST: usize = 64;
 
@@ -36,8 +41,8 @@ const MOST_PAST: usize = 64;
 pub struct Asking {
     /// The question.
     pub question: Question,
-    /// Of which processes.
-    pub targets: Vec<Process>,
+    /// The processes that it is about: he decides where all of them are wholly his.
+    pub concerned: Vec<Process>,
     /// What is recorded before.
     pub asked: Happening,
 }
@@ -60,24 +65,24 @@ pub(super) struct Open {
 #[derive(Debug, Clone)]
 struct Grant {
     until: Duration,
-    /// Of whom: of all his in a group, otherwise of these; of everybody where the group has no single person.
-    person: Option<u32>,
+    /// Of which processes; of a `group` of all that are his, or of everybody where it has no single person.
     targets: BTreeSet<ProcessId>,
+    group: bool,
+    person: Option<u32>,
 }
 
 /// All of them.
 #[derive(Debug, Clone, Default)]
-pub struct Grants(BTreeMap<(u64, usize), (Grant, bool)>);
+pub struct Grants(BTreeMap<(u64, usize), Grant>);
 
 impl Grants {
     /// Whether nobody has to be asked any more before that step of a case on that process.
     pub(crate) fn covers(&self, case: &Case, step: usize, process: &Process) -> bool {
-        let Some((grant, group)) = self.0.get(&(case.number, step)) else { return false };
-        match grant.person {
-            _ if grant.targets.contains(&process.id) => true,
-            Some(person) => *group && person == process.person(),
-            None => *group,
-        }
+        let covers = |grant: &Grant| {
+            let his = grant.person.is_none_or(|person| person == process.person());
+            grant.targets.contains(&process.id) || (grant.group && his)
+        };
+        self.0.get(&(case.number, step)).is_some_and(covers)
     }
 }
 
@@ -105,12 +110,22 @@ pub(super) struct Asks {
     pub grants: Grants,
     pub cases: BTreeMap<u64, Asked>,
     pub past: VecDeque<(Open, &'static str)>,
+    /// By person: since when his questions are counted, and how many there were.
+    hours: BTreeMap<u32, (Duration, u32)>,
 }
 
 impl Asks {
     pub fn place(&self, number: Option<u64>, case: u64) -> Option<usize> {
         let is_it = |open: &Open| number.map_or(open.case == case, |number| open.question.number == number);
         self.open.iter().position(is_it)
+    }
+
+    /// Counts one more question to that person; not where there were as many in this hour as may be.
+    fn counts(&mut self, person: u32, now: Duration) -> bool {
+        self.hours.retain(|_, (since, _)| now.saturating_sub(*since) < HOUR);
+        let (_, count) = self.hours.entry(person).or_insert((now, 0));
+        *count += 1;
+        *count <= MOST_AN_HOUR
     }
 
     /// He does not decide, and is only told.
@@ -138,7 +153,11 @@ impl Dispatcher {
         let Some(case) = self.judge.case(*case) else { return };
         let Some(rule) = self.judge.rule(&case.rule) else { return };
         let person = (first.person(), first.owner.clone());
-        let alone = targets.iter().all(|target| target.person() == person.0);
+        // With the root of a tree all of it ends.
+        let whole = matches!(case.key, SubjectKey::Tree(_));
+        let members = case.members.iter().filter(|_| whole).filter_map(|id| snapshot.find(id));
+        let concerned: Vec<&Process> = if whole { members.collect() } else { targets.clone() };
+        let alone = concerned.iter().all(|process| process.person() == person.0);
         let asked = self.asks.cases.get(&case.number).copied().unwrap_or_default();
         let now = snapshot.moment;
         if let Wait::Until { over, .. } = asked.wait
@@ -172,25 +191,33 @@ impl Dispatcher {
             ends: None,
             turned_down: 0,
         };
-        let number = case.number;
+        let (number, leaves) = (case.number, rule.unasked == Unasked::Leave);
         self.record_its_opening(number);
         self.asks.cases.entry(number).or_default().last = now.boottime;
         self.judge.wait(number, Wait::Answer);
-        let before_him =
-            self.asks.open.iter().filter(|other| other.question.person.0 == open.question.person.0).count();
-        if alone && before_him >= MOST_OPEN {
-            self.tell(asked);
-            let person = open.question.person.0;
-            self.unasked(now, open, Some(person), format!("{MOST_OPEN} questions are open already"));
-        } else if alone {
-            self.asks.open.push(open);
-            self.kept_of_asking.extend(asked.kept_of_asking());
-            let targets = targets.into_iter().cloned().collect();
-            self.out.push(Command::Ask(Box::new(Asking { question, targets, asked })));
-        } else {
-            self.tell(asked);
-            self.unasked(now, open, None, "its processes belong to several people".to_owned());
+        let uid = open.question.person.0;
+        let before_him = self.asks.open.iter().filter(|other| other.question.person.0 == uid).count();
+        let too_often = !self.asks.counts(uid, now.monotonic);
+        if too_often && leaves {
+            // Whoever has it asked without end fills nothing.
+            let over = (now.monotonic + LONGEST_PAUSE, now.wall.checked_add(LONGEST_PAUSE).unwrap_or(now.wall));
+            self.judge.wait(number, Wait::Until { over, anew: false });
+            return;
         }
+        let why = match before_him {
+            _ if !alone => "its processes belong to several people".to_owned(),
+            MOST_OPEN.. => format!("{MOST_OPEN} questions are open already"),
+            _ if too_often => format!("{MOST_AN_HOUR} questions were put in an hour already"),
+            _ => {
+                self.asks.open.push(open);
+                self.kept_of_asking.extend(asked.kept_of_asking());
+                let concerned = concerned.into_iter().cloned().collect();
+                self.out.push(Command::Ask(Box::new(Asking { question, concerned, asked })));
+                return;
+            }
+        };
+        self.tell(asked);
+        self.unasked(now, open, alone.then_some(uid), why);
     }
 
     /// What may be answered: to let it run as the rule allows, and what puts an end to it.
@@ -272,10 +299,9 @@ impl Dispatcher {
     /// The step waits for nobody any more.
     pub(super) fn grant(&mut self, now: Moment, open: &Open, person: Option<u32>) {
         let rule = self.judge.case(open.case).and_then(|case| self.judge.rule(&case.rule));
-        let group = rule.is_some_and(|rule| rule.judge != crate::subject::Judged::Process && rule.pick == Pick::All);
-        let grant =
-            Grant { until: now.monotonic + GRANTED_FOR, person, targets: open.targets.iter().copied().collect() };
-        self.asks.grants.0.insert((open.case, open.question.step), (grant, group));
+        let group = rule.is_some_and(|rule| rule.judge != Judged::Process && rule.pick == Pick::All);
+        let (until, targets) = (now.monotonic + GRANTED_FOR, open.targets.iter().copied().collect());
+        self.asks.grants.0.insert((open.case, open.question.step), Grant { until, targets, group, person });
         self.judge.go_on(open.case, open.question.step);
     }
 
@@ -297,7 +323,7 @@ impl Dispatcher {
                 self.asks.open.push(open);
             }
         }
-        self.asks.grants.0.retain(|_, (grant, _)| grant.until > now.monotonic);
+        self.asks.grants.0.retain(|_, grant| grant.until > now.monotonic);
         let cases: BTreeSet<u64> = self.judge.cases().map(|case| case.number).collect();
         let asks = &mut self.asks;
         asks.cases.retain(|case, asked| cases.contains(case) || now.boottime.saturating_sub(asked.last) <= COMES_BACK);

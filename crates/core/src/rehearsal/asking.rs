@@ -29,7 +29,7 @@ const MOST: usize = 256;
 
 impl Asked {
     pub fn put(&mut self, asking: &Asking, at: Moment) {
-        let (Some(case), Some(target)) = (asking.asked.case, asking.targets.first()) else { return };
+        let (Some(case), Some(target)) = (asking.asked.case, asking.asked.subject.lead()) else { return };
         if self.0.len() == MOST {
             self.0.remove(0);
         }

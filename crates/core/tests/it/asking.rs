@@ -201,7 +201,7 @@ fn a_group_is_asked_about_once() {
     let mut watch = Watch::new(&load(&text.replace("JUDGE", "app")));
     watch.world.processes = (10..13).map(|pid| process(pid, "tilebaker")).collect();
     watch.ticks(1, 800);
-    assert_eq!((watch.asks.len(), watch.asks[0].targets.len()), (1, 3));
+    assert_eq!((watch.asks.len(), watch.asks[0].concerned.len()), (1, 3));
     watch.shown(Ok("at the desk"));
     watch.ticks(10, 800);
     assert_eq!(watch.acts(), ["terminate", "terminate", "terminate"]);
@@ -327,4 +327,54 @@ fn where_nobody_can_be_asked() {
         asked.contains("may let it run for 30m, 2 times a case") && asked.ends_with("the step is taken all the same"),
         "{asked}"
     );
+}
+
+/// A tree is asked about as a whole: suspended whole, ended without whoever of another user has joined it.
+#[test]
+fn a_tree_is_asked_about_as_a_whole() {
+    let text = "[[rule]]\nname = 'bakers'\njudge = 'tree'\nwhere = 'app = \"tilebaker\"'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'terminate', ask = '10s' } ]\n";
+    let below = |pid: u32, uid: u32| {
+        let mut process = process(pid, "kneader");
+        (process.parent, process.uid) = (10, uid);
+        process
+    };
+    let bakery = || {
+        let mut watch = Watch::new(&load(text));
+        watch.world.processes = vec![process(10, "tilebaker"), below(11, 1001)];
+        watch.ticks(1, 800);
+        assert_eq!((watch.asks.len(), watch.asks[0].concerned.len()), (1, 2));
+        watch.shown(Ok("at the desk"));
+        watch
+    };
+    let mut watch = bakery();
+    watch.answer(Answer::Suspend).unwrap();
+    watch.ticks(1, 800);
+    assert_eq!(watch.acts(), ["suspend for 5m", "suspend for 5m"]);
+
+    let mut watch = bakery();
+    watch.answer(Answer::End).unwrap();
+    watch.world.processes.push(below(12, 1002));
+    watch.ticks(1, 800);
+    let whole = watch.under_way[0].order.whole.as_ref().unwrap();
+    assert_eq!(whole.spared.get(&12).map(String::as_str), Some("it is another user's"));
+    assert!(!whole.spared.contains_key(&11));
+}
+
+/// Whoever has questions put that he lets nobody show fills nothing.
+#[test]
+fn questions_without_end_are_not_put() {
+    let mut watch = Watch::new(&rule(&format!("unasked = 'leave'\n{KEEP}")));
+    watch.world.processes = (10..40).map(|pid| process(pid, "labelpress")).collect();
+    let mut put = 0;
+    for _ in 0..900 {
+        watch.ticks(1, 800);
+        for asking in watch.asks.split_off(put) {
+            watch.step(Input::Shown(asking.question.number, Err("the screen is locked".to_owned())));
+            put += 1;
+            watch.asks.push(asking);
+        }
+    }
+    assert!(watch.asks.len() <= 60 && watch.under_way.is_empty(), "{}", watch.asks.len());
+    let recorded = watch.recorded.iter().filter(|happening| matches!(happening.what, What::Turned(..))).count();
+    assert!(recorded <= 150, "{recorded} records");
 }
