@@ -4,16 +4,12 @@
 use std::time::Duration;
 
 use sophron_core::telling::{Message, To, Trouble};
-use sophron_core::text::{clean, cut};
 
-use crate::Way;
 use crate::job::{Job, Said, Supplies};
+use crate::{Way, reason};
 
 /// Most of what a helper says that is listened to, bytes.
 const MOST_SAID: usize = 64 * 1024;
-
-/// Longest reason that is passed on, bytes.
-const LONGEST_REASON: usize = 300;
 
 /// Who has a job carried out behind a fence.
 pub trait Carrier: Send {
@@ -120,8 +116,4 @@ fn cleaned(trouble: Trouble) -> Trouble {
         Trouble::ForGood(why) => Trouble::ForGood(reason(&why)),
         Trouble::Off(why) => Trouble::Off(reason(&why)),
     }
-}
-
-fn reason(text: &str) -> String {
-    cut(&clean(text.as_bytes()), LONGEST_REASON).to_owned()
 }

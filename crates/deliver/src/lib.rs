@@ -29,6 +29,7 @@ use sophron_core::audit::{Record, ToldRecord};
 use sophron_core::model::Moment;
 use sophron_core::rules::RuleSet;
 use sophron_core::telling::{Channel, Message, Outbox, StandIn, Trouble};
+use sophron_core::text::{clean, cut};
 
 /// Most that wait for a channel that is at work and stand in no trail.
 const MOST_BESIDE: usize = 16;
@@ -38,6 +39,14 @@ const LONGEST_SLEEP: Duration = Duration::from_secs(3600);
 
 /// How often it is looked whether a channel has come to its end.
 const A_MOMENT: Duration = Duration::from_millis(5);
+
+/// Longest reason that is passed on, bytes.
+const LONGEST_REASON: usize = 300;
+
+/// What somebody says who is not trusted, as it may be shown and recorded.
+fn reason(text: &str) -> String {
+    cut(&clean(text.as_bytes()), LONGEST_REASON).to_owned()
+}
 
 /// A way out of the machine.
 pub trait Way: Send {

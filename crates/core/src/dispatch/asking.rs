@@ -333,7 +333,12 @@ impl Dispatcher {
     /// Why a question is of no use any more.
     fn stands_no_more(&self, open: &Open, now: Moment) -> Option<&'static str> {
         let case = self.judge.case(open.case);
-        let Some(rule) = case.and_then(|case| self.judge.rule(&case.rule)) else { return Some("its case is over") };
+        let Some((case, rule)) = case.and_then(|case| Some((case, self.judge.rule(&case.rule)?))) else {
+            return Some("its case is over");
+        };
+        if !open.targets.iter().any(|id| case.concerns(id)) {
+            return Some("whom it is about is there no longer");
+        }
         let step = rule.ladder.get(open.question.step).map(|step| &step.hours);
         let outside = |hours: &Hours| !hours.covers(now.wall, &self.settings.zone);
         [Some(&rule.hours), step].into_iter().flatten().any(outside).then_some("its hours are over")

@@ -4,8 +4,10 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use sophron_core::telling::Notice;
-use sophron_core::text::{clean, cut};
+use sophron_core::text::cut;
 use zbus::{Connection, Variant};
+
+use crate::reason;
 
 const NAME: &str = "org.freedesktop.Notifications";
 const PATH: &str = "/org/freedesktop/Notifications";
@@ -17,9 +19,6 @@ pub(super) const PATIENCE: Duration = Duration::from_secs(3);
 /// How long whoever shows notices may take to begin, beyond the call; and how often it is looked.
 const UNTIL_STARTED: Duration = Duration::from_secs(2);
 const A_MOMENT: Duration = Duration::from_millis(100);
-
-/// Longest reason from outside, bytes.
-const LONGEST_REASON: usize = 120;
 
 /// Who shows notices, and what he can.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -52,7 +51,7 @@ pub(super) async fn find(bus: &Connection, starts: bool) -> Result<Service, Stri
         let started = bus.call_method(Some(BUS), "/", Some(BUS), "StartServiceByName", &(NAME, 0_u32)).await;
         match started {
             Err(error) if !is_late(&error) => {
-                return Err(format!("no program shows notices there: {}", reason(&error)));
+                return Err(format!("no program shows notices there: {}", why(&error)));
             }
             _ => {}
         }
@@ -66,7 +65,7 @@ pub(super) async fn find(bus: &Connection, starts: bool) -> Result<Service, Stri
     }
     let name = name.ok_or("no program shows notices there")?;
     let can = bus.call_method(Some(name.as_str()), PATH, Some(NAME), "GetCapabilities", &()).await;
-    let can = can.map_err(|error| format!("the program that shows notices does not answer: {}", reason(&error)))?;
+    let can = can.map_err(|error| format!("the program that shows notices does not answer: {}", why(&error)))?;
     let can: Vec<String> = deserialized(&can).unwrap_or_default();
     let has = |word: &str| can.iter().any(|can| can == word);
     Ok(Service { name, markup: has("body-markup"), buttons: has("actions") })
@@ -90,7 +89,7 @@ impl Service {
         let expires: i32 = if notice.stays { 0 } else { -1 };
         let body = ("Sophron", instead, "", plain(&notice.title), body, actions, hints, expires);
         let shown = bus.call_method(Some(self.name.as_str()), PATH, Some(NAME), "Notify", &body).await;
-        let shown = shown.map_err(|error| format!("the program that shows notices does not: {}", reason(&error)))?;
+        let shown = shown.map_err(|error| format!("the program that shows notices does not: {}", why(&error)))?;
         deserialized(&shown).ok_or_else(|| "the program that shows notices answers strangely".to_owned())
     }
 
@@ -166,12 +165,11 @@ fn is_late(error: &zbus::Error) -> bool {
     matches!(error, zbus::Error::InputOutput(error) if error.kind() == std::io::ErrorKind::TimedOut)
 }
 
-fn reason(error: &zbus::Error) -> String {
-    let text = match is_late(error) {
+fn why(error: &zbus::Error) -> String {
+    match is_late(error) {
         true => format!("not within {} s", PATIENCE.as_secs()),
-        false => error.to_string(),
-    };
-    cut(&clean(text.as_bytes()), LONGEST_REASON).to_owned()
+        false => reason(&error.to_string()),
+    }
 }
 
 /// Where markup is rendered, nothing is.

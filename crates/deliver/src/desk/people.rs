@@ -14,9 +14,10 @@ use sophron_core::dispatch::Asking;
 use sophron_core::happening::{Happening, Scribe, What};
 use sophron_core::rules::RuleSet;
 use sophron_core::telling::{AtDesk, Desks, Notice};
-use sophron_core::text::{clean, cut};
+use sophron_core::text::cut;
 
 use super::{FromHelper, Speaks, ToHelper};
+use crate::reason;
 
 /// Most that waits for this thread.
 const MOST_WAITING: usize = 256;
@@ -38,9 +39,6 @@ const MOST_PEOPLE: usize = 32;
 
 /// Questions by whose nonce an answer is known, also when it comes too late.
 const MOST_ASKED: usize = 128;
-
-/// Longest reason that is passed on, bytes.
-const LONGEST_REASON: usize = 200;
 
 /// Under pressure a process cannot be started at once.
 const TRIES: u32 = 3;
@@ -136,7 +134,8 @@ impl Desk {
         let desks = Desks::new(&begin.channel, begin.shadow);
         let run = move || {
             (begin.first)();
-            let people = People { begin, desks, back, helpers: BTreeMap::new(), asked: VecDeque::new(), count: 0 };
+            let (helpers, asked, began) = (BTreeMap::new(), VecDeque::new(), Instant::now());
+            let people = People { begin, desks, back, helpers, asked, count: 0, began };
             people.run(&happens);
         };
         let thread = Builder::new().name("desk".to_owned()).spawn(run)?;
@@ -188,6 +187,7 @@ struct People {
     /// Nonces of questions: whom, which case, which question.
     asked: VecDeque<(String, u32, u64, u64)>,
     count: u64,
+    began: Instant,
 }
 
 impl People {
@@ -226,8 +226,7 @@ impl People {
     }
 
     fn happened(&mut self, happening: &Happening) {
-        let now = Duration::from_nanos(u64::try_from(began().elapsed().as_nanos()).unwrap_or(u64::MAX));
-        let all = self.desks.happened(happening, now, &self.begin.rules, &self.begin.scribe);
+        let all = self.desks.happened(happening, self.began.elapsed(), &self.begin.rules, &self.begin.scribe);
         for one in all {
             match one {
                 AtDesk::Show(uid, notice) => self.show(uid, notice),
@@ -455,14 +454,4 @@ fn hear(end: &dyn End, events: &SyncSender<Event>, uid: u32, generation: u64) {
     }
     end.end(true);
     let _ = events.send(Event::Ended(uid, generation));
-}
-
-fn reason(text: &str) -> String {
-    cut(&clean(text.as_bytes()), LONGEST_REASON).to_owned()
-}
-
-/// When this process began to count.
-fn began() -> Instant {
-    static BEGAN: std::sync::OnceLock<Instant> = std::sync::OnceLock::new();
-    *BEGAN.get_or_init(Instant::now)
 }
