@@ -159,11 +159,13 @@ impl Dispatcher {
         for mut wish in std::mem::take(&mut self.asks.wishes) {
             let (later, now): (Vec<ProcessId>, Vec<ProcessId>) =
                 wish.open.targets.iter().copied().partition(|id| busy.contains(id) || self.busy.contains(id));
-            for id in now {
-                let found = snapshot.find(&id).filter(|process| !process.has_ended());
-                if let Some(process) = found {
-                    self.do_for(process, &wish.open, &wish.answered, snapshot);
-                }
+            let lives = |id: &ProcessId| snapshot.find(id).filter(|process| !process.has_ended());
+            let found: Vec<&Process> = now.iter().filter_map(lives).collect();
+            if found.is_empty() && later.is_empty() {
+                self.not_done(&wish.open, &wish.answered, None, Outcome::Gone, snapshot);
+            }
+            for process in found {
+                self.do_for(process, &wish.open, &wish.answered, snapshot);
             }
             self.judge.go_on(wish.open.case, wish.open.question.step);
             if !later.is_empty() {
@@ -173,26 +175,32 @@ impl Dispatcher {
         }
     }
 
+    /// What was answered is not done, and that is told as well.
+    fn not_done(
+        &mut self,
+        open: &Open,
+        answered: &Answered,
+        on: Option<&Process>,
+        outcome: Outcome,
+        snapshot: &Snapshot,
+    ) {
+        let Some(act) = act_of(open, answered) else { return };
+        let came = CarriedOut { because: Some(answered.because()), ..CarriedOut::of(act, outcome) };
+        let (rule, case, at) = (Some(open.rule.clone()), Some(open.case), snapshot.moment.wall);
+        let (subject, what) = (on.map_or_else(|| open.subject.clone(), Subject::process), What::Came(came));
+        self.tell(Happening { at, rule, case, subject, what, next: Next::Unsaid });
+    }
+
     fn do_for(&mut self, process: &Process, open: &Open, answered: &Answered, snapshot: &Snapshot) {
         let action = open.question.action;
-        let act = match (&answered.answer, action) {
-            (Answer::Suspend, _) => Act::Suspend { length: SUSPENDED_FOR },
-            (Answer::End, Action::Terminate { force_after }) => Act::Terminate { force_after },
-            (Answer::End, _) => Act::Terminate { force_after: None },
-            (Answer::Restart, _) => Act::Restart,
-            _ => return,
-        };
+        let Some(act) = act_of(open, answered) else { return };
         let reason = self.protections.reason(&Facts::new(process, &snapshot.machine));
         let reason = reason.map(|why| Outcome::Refused(format!("it is protected: {why}")));
         let back = self.hands.standing_back.contains_key(&process.id);
         let back = back.then(|| Outcome::Refused("rules stand back from it".to_owned()));
         let over = self.judge.case(open.case).is_none().then(|| Outcome::Dropped("its case is over".to_owned()));
         if let Some(outcome) = reason.or(back).or(over) {
-            let came = CarriedOut { because: Some(answered.because()), ..CarriedOut::of(act, outcome) };
-            let (rule, case, at) = (Some(open.rule.clone()), Some(open.case), snapshot.moment.wall);
-            let (subject, what) = (Subject::process(process), What::Came(came));
-            self.tell(Happening { at, rule, case, subject, what, next: Next::Unsaid });
-            return;
+            return self.not_done(open, answered, Some(process), outcome, snapshot);
         }
         let (case, step, verdict) = (open.case, open.question.step, Verdict::Act(action));
         let target = Some(process.clone());
@@ -207,6 +215,17 @@ impl Dispatcher {
         }
         self.judge.answers(open.case);
         self.commission(commission);
+    }
+}
+
+/// What is done by an answer; nothing by letting it run.
+fn act_of(open: &Open, answered: &Answered) -> Option<Act> {
+    match (&answered.answer, open.question.action) {
+        (Answer::Suspend, _) => Some(Act::Suspend { length: SUSPENDED_FOR }),
+        (Answer::End, Action::Terminate { force_after }) => Some(Act::Terminate { force_after }),
+        (Answer::End, _) => Some(Act::Terminate { force_after: None }),
+        (Answer::Restart, _) => Some(Act::Restart),
+        (Answer::LetRun | Answer::Other(_), _) => None,
     }
 }
 

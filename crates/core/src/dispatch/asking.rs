@@ -53,7 +53,7 @@ pub(super) struct Open {
     pub question: Question,
     pub case: u64,
     pub rule: RuleName,
-    subject: Subject,
+    pub subject: Subject,
     pub targets: Vec<ProcessId>,
     /// When it was put, and when the time to answer is over, once it is shown.
     put: Duration,

@@ -187,6 +187,7 @@ fn an_answer_that_does_not_count_is_recorded_and_does_nothing() {
     watch.world.process(PID).id.start += 1;
     watch.sample();
     assert!(watch.under_way.is_empty(), "that process has ended");
+    assert!(watch.words().contains(&"gone".to_owned()), "and that is told");
     assert!(
         watch
             .answer_of(Incoming { case: 77, ..incoming(None, Answer::End, 0) })
