@@ -289,7 +289,8 @@ impl Found {
     fn asking(&mut self, rule: &Rule, rules: &RuleSet) {
         let is_desk =
             |name: &String| rules.telling.channel(name).is_some_and(|channel| matches!(channel.to, To::Desk(_)));
-        let desk = rules.telling.of_rule(&rule.name).any(|tell| tell.by.iter().any(is_desk));
+        let mut tells = rules.telling.of_rule(&rule.name).filter(|tell| tell.severity <= rule.severity);
+        let desk = tells.any(|tell| tell.by.iter().any(is_desk));
         if rule.asks() && !desk {
             let then = match rule.unasked {
                 Unasked::GoOn => "its steps are taken without",

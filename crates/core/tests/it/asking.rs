@@ -310,6 +310,8 @@ fn where_nobody_can_be_asked() {
     };
     let desk = "[[channel]]\nname = 'owner'\nto = 'desk'\n[[tell]]\nby = ['owner']\n";
     assert_eq!(warnings(&format!("{desk}{}", rule(step))), Vec::<String>::new());
+    let critical = desk.replace("by =", "severity = 'critical'\nby =");
+    assert_eq!(warnings(&format!("{critical}{}", rule(step))).len(), 1, "told of graver things only");
     let without = warnings(&rule(&format!("unasked = 'leave'\n{step}")));
     assert_eq!(
         without,

@@ -1,6 +1,6 @@
 //! Whether somebody can see his screen at present, by the login service (org.freedesktop.login1, systemd-logind(8)).
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use zbus::{Connection, OwnedObjectPath, OwnedVariant};
 
@@ -24,7 +24,7 @@ pub(super) struct Session {
 /// His graphical sessions; none where nobody can say.
 pub(super) async fn sessions(machine: Option<&Connection>, uid: u32) -> Option<Vec<Session>> {
     let machine = machine?;
-    let mut found = Vec::new();
+    let (mut found, began) = (Vec::new(), Instant::now());
     let listed = ask(machine, "/org/freedesktop/login1", "org.freedesktop.login1.Manager", "ListSessions", &()).await;
     let listed: Vec<(String, u32, String, String, OwnedObjectPath)> = deserialized(&listed?)?;
     for (id, _, _, _, path) in listed.into_iter().filter(|session| session.1 == uid).take(MOST) {
@@ -35,6 +35,10 @@ pub(super) async fn sessions(machine: Option<&Connection>, uid: u32) -> Option<V
         };
         let text = async |name| property(name).await.and_then(|value| String::try_from(value).ok()).unwrap_or_default();
         let flag = async |name| property(name).await.and_then(|value| bool::try_from(value).ok()).unwrap_or_default();
+        // One that hangs midway says nothing either.
+        if began.elapsed() > PATIENCE {
+            return None;
+        }
         if text("Class").await == "user" && matches!(text("Type").await.as_str(), "x11" | "wayland" | "mir") {
             found.push(Session { id, locked: flag("LockedHint").await, active: flag("Active").await });
         }
