@@ -40,9 +40,10 @@ impl Office {
     /// # Panics
     /// It cannot be furnished.
     pub fn in_folder(folder: &Path) -> Option<Office> {
-        let there =
-            |program: &str| Command::new(program).arg("--version").output().is_ok_and(|done| done.status.success());
-        if !is_root() || !there("dbus-daemon") || !there("unshare") {
+        let works = |program: &str, args: &[&str]| {
+            Command::new(program).args(args).output().is_ok_and(|done| done.status.success())
+        };
+        if !is_root() || !works("dbus-daemon", &["--version"]) || !works("unshare", &["--mount", "true"]) {
             eprintln!("skipped: only root has a private world, with unshare and dbus-daemon");
             return None;
         }
