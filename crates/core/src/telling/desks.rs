@@ -77,17 +77,18 @@ impl Desks {
         if matches!(happening.what, What::Asks(..)) {
             return Vec::new();
         }
-        match self.sight(happening, (case, uid), rules, scribe) {
+        let is_over = matches!(happening.what, What::Closed { .. });
+        let all = match self.sight(happening, (case, uid), rules, scribe) {
             Some(Sight::Shown(notice)) => self.show(uid, notice, now),
             Some(Sight::Last(notice)) => self.show_last(uid, notice),
             Some(Sight::Gone) => self.take_down(uid, case),
-            Some(Sight::Same) | None => {
-                if matches!(happening.what, What::Closed { .. }) {
-                    return self.forget(uid, case);
-                }
-                Vec::new()
-            }
+            Some(Sight::Same) | None if is_over => self.leave(uid, case),
+            Some(Sight::Same) | None => Vec::new(),
+        };
+        if is_over {
+            self.cases.remove(&case);
         }
+        all
     }
 
     /// The notice of a question, as its record is; it is shown whatever else is.
@@ -155,7 +156,7 @@ impl Desks {
     fn show_last(&mut self, uid: u32, notice: Box<Notice>) -> Vec<AtDesk> {
         let known = self.people.get(&uid).is_some_and(|person| person.open.contains(&notice.case));
         let last = known.then_some(AtDesk::Show(uid, notice.clone()));
-        last.into_iter().chain(self.forget(uid, notice.case)).collect()
+        last.into_iter().chain(self.leave(uid, notice.case)).collect()
     }
 
     fn take_down(&mut self, uid: u32, case: u64) -> Vec<AtDesk> {
@@ -174,8 +175,7 @@ impl Desks {
     }
 
     /// A case is over, and has been told of as far as it is to be: what is to be seen of it stays, until he has read it.
-    fn forget(&mut self, uid: u32, case: u64) -> Vec<AtDesk> {
-        self.cases.remove(&case);
+    fn leave(&mut self, uid: u32, case: u64) -> Vec<AtDesk> {
         let leave = |one| match one {
             AtDesk::TakeDown(_, of) if of == case => AtDesk::Leave(uid, case),
             other => other,
