@@ -5,6 +5,7 @@ mod audit;
 mod channels;
 mod hands;
 mod rules;
+mod service;
 
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -21,6 +22,7 @@ pub use audit::{
 pub use channels::{Channels, ChannelsCommand};
 pub use hands::{Hand, Only, Restore};
 pub use rules::{Draft, Played, Rehearse, Rules, Suggest, Why};
+pub use service::{StandBack, Status};
 
 use crate::exit::{Exit, TABLE};
 
@@ -69,6 +71,9 @@ pub enum Command {
     Resume {
         #[command(flatten)]
         hand: Hand,
+        /// Whoever a watcher has left suspended that was ended together with its guards
+        #[arg(long, conflicts_with_all = ["targets", "covers", "tree"])]
+        left: bool,
     },
     /// Ask processes to end; by force only as asked
     #[command(after_help = TABLE, arg_required_else_help = true)]
@@ -114,6 +119,12 @@ pub enum Command {
         #[command(subcommand)]
         command: Option<AuditCommand>,
     },
+    /// Say how the running watcher stands: its rules, the worst first, its record, the ways to people
+    #[command(after_help = TABLE)]
+    Status(Status),
+    /// Have rules keep their hands off a process, a rule or everything for a time; alerts go on
+    #[command(after_help = TABLE)]
+    StandBack(StandBack),
     /// Show the ways to people and how each stands; try one
     #[command(after_help = TABLE)]
     Channels(Channels),
@@ -337,6 +348,9 @@ pub struct Watch {
     /// Let no rule act: decide, alert and record only
     #[arg(long)]
     pub shadow: bool,
+    /// Run under a service manager: tell it what goes on, read the rules anew on SIGHUP and when their file changes
+    #[arg(long, conflicts_with = "length")]
+    pub service: bool,
     /// Write the very samples that were judged to this new file, for `sophron rehearse`; compressed when its name ends in .zst
     #[arg(long, value_name = "FILE")]
     pub record: Option<PathBuf>,
@@ -431,7 +445,7 @@ pub enum WaitOn {
 }
 
 /// What other words people try, and ours for them.
-const ANSWERS: [(&str, &str); 10] = [
+const ANSWERS: [(&str, &str); 12] = [
     (
         "stop",
         "there is no `stop`, which could mean two things: `sophron suspend` (it can go on) or `sophron terminate` (it ends)",
@@ -447,6 +461,8 @@ const ANSWERS: [(&str, &str); 10] = [
     ("history", "what happened is in the record: `sophron audit`"),
     ("log", "what happened is in the record: `sophron audit`"),
     ("undo", "`sophron restore` takes back what was lowered, `sophron resume` lets go on what was suspended"),
+    ("reload", "`sophron rules reload` has the running watcher read its rules anew"),
+    ("hold", "`sophron stand-back` has rules keep their hands off a process, a rule or everything for a time"),
     ("check", "to check a rules file: `sophron rules check FILE`; to check this machine: `sophron checkup`"),
 ];
 

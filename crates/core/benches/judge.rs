@@ -16,6 +16,7 @@ use jiff::tz::TimeZone;
 use sophron_core::condition::{Condition, Place};
 use sophron_core::judge::{Judge, Tick};
 use sophron_core::rules::{self, RuleSet};
+use sophron_core::stand_back::StandsBack;
 use sophron_core::window::{SLOTS, Slots};
 use sophron_testkit::{World, process};
 use stats_alloc::{INSTRUMENTED_SYSTEM, Region, StatsAlloc};
@@ -67,7 +68,14 @@ fn tick(judge: &mut Judge, world: &mut World) -> Duration {
     }
     let snapshot = world.snapshot();
     let none = BTreeSet::new();
-    let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC };
+    let tick = Tick {
+        suspended: &none,
+        busy: &none,
+        helpers: &BTreeSet::new(),
+        only: None,
+        back: &StandsBack::default(),
+        zone: &TimeZone::UTC,
+    };
     let began = Instant::now();
     std::hint::black_box(judge.tick(&snapshot, &tick));
     began.elapsed()

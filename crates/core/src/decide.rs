@@ -15,6 +15,7 @@ use crate::judge::{Case, Event, Judge};
 use crate::model::{Process, ProcessId, Snapshot};
 use crate::protect::Protections;
 use crate::rules::{Action, Cap, Pick, Rule};
+use crate::stand_back::StandsBack;
 use crate::subject::{Judged, SubjectKey};
 
 /// The time that the cap counts in.
@@ -30,8 +31,8 @@ pub struct Circumstances<'a> {
     pub snapshot: &'a Snapshot,
     /// Who is protected.
     pub protections: &'a Protections,
-    /// Processes that rules stand back from, until that monotonic time.
-    pub standing_back: &'a BTreeMap<ProcessId, Duration>,
+    /// From whom rules stand back.
+    pub standing_back: &'a StandsBack,
     /// Whether no rule may act.
     pub all_in_shadow: bool,
     /// Whether nothing can be recorded at present, or not where it is safe: steps wait, and use up nothing.
@@ -264,7 +265,7 @@ fn decide_a_step(
     } else {
         let picks = rule.pick != Pick::All;
         let ask = rule.ladder.get(step).and_then(|step| step.ask);
-        let verdict = |process: &Process| match (alone(process, action, rule.armed, circumstances), ask) {
+        let verdict = |process: &Process| match (alone(process, action, rule, circumstances), ask) {
             (Verdict::Act(action), Some(ask)) if !circumstances.granted.covers(case, step, process) => {
                 Verdict::Ask(action, ask)
             }
@@ -324,13 +325,14 @@ fn targets<'s>(
 }
 
 /// The verdict on a step for one process as if it were the only one.
-fn alone(process: &Process, action: Action, armed: bool, circumstances: &Circumstances<'_>) -> Verdict {
+fn alone(process: &Process, action: Action, rule: &Rule, circumstances: &Circumstances<'_>) -> Verdict {
     let now = circumstances.snapshot.moment;
-    if let Some(until) = circumstances.standing_back.get(&process.id).filter(|until| **until > now.monotonic) {
+    let back = circumstances.standing_back.until(&rule.name, &process.id);
+    if let Some(until) = back.filter(|until| *until > now.monotonic) {
         let left = until.saturating_sub(now.monotonic);
         return Verdict::StandingBack { until: now.wall.checked_add(left).unwrap_or(now.wall) };
     }
-    acting(action, armed, circumstances)
+    acting(action, rule.armed, circumstances)
 }
 
 fn acting(action: Action, armed: bool, circumstances: &Circumstances<'_>) -> Verdict {

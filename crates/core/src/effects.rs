@@ -100,9 +100,15 @@ impl Effects {
     /// A case wants nothing of a process any more. What has to be done follows from who still wants what.
     #[must_use]
     pub fn let_go(&mut self, id: &ProcessId, case: u64) -> Vec<Act> {
+        self.want_less(id, case, None, false)
+    }
+
+    /// A case wants no more of a process than a lowering to that niceness, and the suspension only where that `stays`.
+    #[must_use]
+    pub(crate) fn want_less(&mut self, id: &ProcessId, case: u64, nice: Option<i32>, stays: bool) -> Vec<Act> {
         let mut undo = Vec::new();
         let Some(held) = self.held.get_mut(id) else { return undo };
-        if let Some(suspend) = held.suspend.as_mut()
+        if let Some(suspend) = held.suspend.as_mut().filter(|_| !stays)
             && suspend.wants.remove(&case)
             && suspend.wants.is_empty()
         {
@@ -110,8 +116,12 @@ impl Effects {
             undo.push(Act::Resume);
         }
         if let Some(lower) = held.lower.as_mut()
-            && lower.wants.remove(&case).is_some()
+            && lower.wants.get(&case).is_some_and(|wanted| nice.is_none_or(|nice| nice < *wanted))
         {
+            match nice {
+                Some(nice) => drop(lower.wants.insert(case, nice)),
+                None => drop(lower.wants.remove(&case)),
+            }
             let still = lower.wants.values().copied().max();
             if still != Some(lower.nice) {
                 undo.push(Act::Restore { set: lower.nice, originals: lower.originals.clone(), still });

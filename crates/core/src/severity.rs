@@ -28,7 +28,7 @@ impl Severity {
     }
 
     /// The severity of that word.
-    pub(crate) fn of_word(word: &str) -> Option<Severity> {
+    pub fn of_word(word: &str) -> Option<Severity> {
         Severity::ALL.into_iter().find(|severity| severity.word() == word)
     }
 }

@@ -2,6 +2,7 @@
 //! is due; what became of it goes back into the trail. It decides nothing: what is due is `sophron_core::telling`.
 
 mod collector;
+mod current;
 pub mod desk;
 mod fenced;
 mod hook;
@@ -21,13 +22,13 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{Builder, JoinHandle};
 use std::time::{Duration, Instant};
 
+pub use current::Current;
 pub use fenced::{Carrier, Fenced};
 use jiff::tz::TimeZone;
 pub use job::{Job, Said, Secret, Supplies, carry_out};
 pub use log::Log;
 use sophron_core::audit::{Record, ToldRecord};
 use sophron_core::model::Moment;
-use sophron_core::rules::RuleSet;
 use sophron_core::telling::{Channel, Message, Outbox, StandIn, Trouble};
 use sophron_core::text::{clean, cut};
 
@@ -82,7 +83,7 @@ pub struct Begin {
     /// Which.
     pub channel: Channel,
     /// The rules, by which it is known what is due.
-    pub rules: Arc<RuleSet>,
+    pub rules: Current,
     /// The trail, from the file in which the cursor is.
     pub trail: Box<dyn Trail>,
     /// The place of the last record that it was told of.
@@ -173,6 +174,22 @@ impl Post {
     /// One last try of each, and at most that long for all. Whoever is not done by then is heard no more: what he delivers after that comes
     /// again.
     pub fn end(&self, patience: Duration) {
+        self.retire().end(patience);
+    }
+
+    /// Nobody is told by these channels any more, once they are ended.
+    pub fn retire(&self) -> Retired {
+        Retired(std::mem::take(&mut *self.bells()))
+    }
+}
+
+/// Channels that are to end.
+#[derive(Debug)]
+pub struct Retired(Vec<Bell>);
+
+impl Retired {
+    /// As [`Post::end`].
+    pub fn end(self, patience: Duration) {
         let until = Instant::now() + patience;
         let last = |bell: Bell| {
             while let Err(TrySendError::Full(_)) = bell.rings.try_send(Ring::End)
@@ -182,7 +199,7 @@ impl Post {
             }
             (bell.thread, bell.ear)
         };
-        let all: Vec<(JoinHandle<()>, Ear)> = std::mem::take(&mut *self.bells()).into_iter().map(last).collect();
+        let all: Vec<(JoinHandle<()>, Ear)> = self.0.into_iter().map(last).collect();
         while Instant::now() < until && all.iter().any(|(thread, _)| !thread.is_finished()) {
             std::thread::sleep(A_MOMENT);
         }
@@ -259,6 +276,7 @@ impl Postman {
     fn gather(&mut self) -> bool {
         let room = self.outbox.room();
         let records = if room == 0 { Vec::new() } else { self.begin.trail.more(room) };
+        let rules = self.begin.rules.now();
         for record in &records {
             if record.seq <= std::mem::replace(&mut self.seen, record.seq) {
                 // Another trail has been begun.
@@ -268,9 +286,9 @@ impl Postman {
                 continue;
             }
             self.cursor = record.seq;
-            let Begin { channel, rules, stand_in, .. } = &mut self.begin;
-            stand_in.0.note(record, rules, &self.zone).into_iter().for_each(|owed| self.outbox.put(owed));
-            if let Some(message) = rules.telling.message(record, &channel.name, rules, &self.zone) {
+            let Begin { channel, stand_in, .. } = &mut self.begin;
+            stand_in.0.note(record, &rules, &self.zone).into_iter().for_each(|owed| self.outbox.put(owed));
+            if let Some(message) = rules.telling.message(record, &channel.name, &rules, &self.zone) {
                 self.outbox.put(message);
             }
         }

@@ -65,8 +65,19 @@ fn begin(trail: Many, way: Taker, told: Sender<ToldRecord>) -> Post {
     let post = Post::default();
     let told = Box::new(move |record| told.send(record).unwrap_or_default());
     let (trail, way, cursor) = (Box::new(trail), Box::new(way), 0);
-    post.begin(Begin { channel, rules, trail, cursor, down: false, stand_in, way, told, clock: now, first: || () })
-        .unwrap();
+    post.begin(Begin {
+        channel,
+        rules: crate::Current::of(&rules),
+        trail,
+        cursor,
+        down: false,
+        stand_in,
+        way,
+        told,
+        clock: now,
+        first: || (),
+    })
+    .unwrap();
     post
 }
 

@@ -46,7 +46,8 @@ impl PathError {
     }
 
     /// Whether there is simply nothing at that path.
-    pub(crate) fn is_missing(&self) -> bool {
+    /// Whether there is no such thing.
+    pub fn is_missing(&self) -> bool {
         matches!(self, PathError::Io { source, .. } if source.kind() == io::ErrorKind::NotFound)
     }
 }
@@ -146,6 +147,18 @@ pub fn create_new(path: &Path) -> Result<File, PathError> {
 /// # Errors
 /// Its folder is missing or others could change it, or it cannot be written.
 pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
+    put(path, bytes, Mode::RUSR | Mode::WUSR | Mode::RGRP | Mode::ROTH, false)
+}
+
+/// The same for a file that only its owner may read, and that is on disk then.
+///
+/// # Errors
+/// As [`replace`], or it cannot be synced.
+pub fn replace_durably(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
+    put(path, bytes, Mode::RUSR | Mode::WUSR, true)
+}
+
+fn put(path: &Path, bytes: &[u8], mode: Mode, durably: bool) -> Result<(), PathError> {
     let path = absolute(path)?;
     let (folder, name) = split(&path)?;
     let folder = private_folder(folder)?;
@@ -154,13 +167,19 @@ pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
     // One that was being written when we were killed.
     let _ = rustix::fs::unlinkat(&folder, &next, rustix::fs::AtFlags::empty());
     let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let mode = Mode::RUSR | Mode::WUSR | Mode::RGRP | Mode::ROTH;
     let fd = rustix::fs::openat(&folder, &next, flags, mode).map_err(|error| written(error.into()))?;
     // Whatever the umask is.
     rustix::fs::fchmod(&fd, mode).map_err(|error| written(error.into()))?;
     let mut file = File::from(fd);
     file.write_all(bytes).map_err(written)?;
-    rustix::fs::renameat(&folder, &next, &folder, name).map_err(|error| written(error.into()))
+    if durably {
+        file.sync_data().map_err(written)?;
+    }
+    rustix::fs::renameat(&folder, &next, &folder, name).map_err(|error| written(error.into()))?;
+    if durably {
+        rustix::fs::fsync(&folder).map_err(|error| written(error.into()))?;
+    }
+    Ok(())
 }
 
 /// Takes the lock file of a folder, and writes our PID into it; the lock lasts as long as the file is open. `Err` with

@@ -21,6 +21,7 @@ pub mod line;
 mod living;
 pub mod locks;
 mod netlink;
+pub mod notify;
 pub mod open_files;
 pub mod own_life;
 pub mod patience;

@@ -48,6 +48,12 @@ pub enum Rules {
         /// Write it there instead; nothing is overwritten
         file: Option<PathBuf>,
     },
+    /// Have the running watcher read its rules anew; if they are not sound it keeps those that it has
+    #[command(after_help = TABLE)]
+    Reload {
+        #[command(flatten)]
+        state: State,
+    },
     /// Show every key of a rules file: what it means and what it wants
     #[command(after_help = TABLE)]
     Keys,

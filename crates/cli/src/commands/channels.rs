@@ -23,10 +23,10 @@ use crate::watcher::{post, rules_file};
 const KEYS: [&str; 8] = ["channel", "to", "state", "since", "waiting", "taken", "trouble", "why"];
 
 /// A channel as it stands.
-struct Standing<'r> {
-    channel: &'r Channel,
+pub struct Standing<'r> {
+    pub channel: &'r Channel,
     told: Option<ToldBy>,
-    waiting: usize,
+    pub waiting: usize,
 }
 
 pub fn run(args: &Channels) -> Result<Exit, Failure> {
@@ -55,7 +55,7 @@ fn list(args: &Channels, rules: &RuleSet, origin: &str) -> Result<Exit, Failure>
     Ok(if all.iter().any(Standing::is_down) { Exit::Found } else { Exit::Fine })
 }
 
-fn standing<'r>(rules: &'r RuleSet, state: &Path) -> Result<Vec<Standing<'r>>, Failure> {
+pub fn standing<'r>(rules: &'r RuleSet, state: &Path) -> Result<Vec<Standing<'r>>, Failure> {
     let latest = trail::latest(state, |_| {}).map_err(|error| Failure::of(Exit::Failed, error))?.unwrap_or_default();
     let oldest = here::now().wall - TOO_OLD;
     let one = |channel: &'r Channel| {
@@ -78,16 +78,16 @@ fn standing<'r>(rules: &'r RuleSet, state: &Path) -> Result<Vec<Standing<'r>>, F
 }
 
 impl Standing<'_> {
-    fn is_down(&self) -> bool {
+    pub fn is_down(&self) -> bool {
         self.told.as_ref().and_then(ToldBy::down_since).is_some()
     }
 
     /// Since when it is down, or fails.
-    fn since(&self) -> Option<Timestamp> {
+    pub fn since(&self) -> Option<Timestamp> {
         self.told.as_ref().and_then(|told| told.down_since().or(told.failing_since()))
     }
 
-    fn state(&self) -> &'static str {
+    pub fn state(&self) -> &'static str {
         match &self.told {
             None => "not begun",
             Some(_) if self.is_down() => "down",
@@ -96,7 +96,7 @@ impl Standing<'_> {
         }
     }
 
-    fn row(&self) -> Map<String, Value> {
+    pub fn row(&self) -> Map<String, Value> {
         let told = self.told.as_ref();
         let trouble = told.and_then(ToldBy::last_trouble);
         let row = json!({

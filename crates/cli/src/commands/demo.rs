@@ -92,6 +92,9 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
         service_manager: None,
         own_state: false,
         asks_here: true,
+        owner: rules_file::owner(rules),
+        rules_file: None,
+        service: false,
         system_log: None,
     };
     let (width, zone, rules) = (table::terminal_width(), TimeZone::system(), plan.rules.rules.clone());

@@ -17,6 +17,8 @@ mod misbehave;
 mod record;
 mod rehearse;
 mod rules;
+mod stand_back;
+mod status;
 mod suggest;
 mod target;
 mod unit;
@@ -67,7 +69,8 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Inspect(args) => inspect::run(&args),
         Command::Lower { hand, nice, only } => hands::run(Act::Lower { nice, only: only.into() }, &hand),
         Command::Suspend { hand, length } => hands::run(Act::Suspend { length }, &hand),
-        Command::Resume { hand } => hands::run(Act::Resume, &hand),
+        Command::Resume { hand, left: true } => hands::resume_the_left(&hand),
+        Command::Resume { hand, .. } => hands::run(Act::Resume, &hand),
         Command::Terminate { hand, force_after } => hands::run(Act::Terminate { force_after }, &hand),
         Command::Restart { hand } => hands::run(Act::Restart, &hand),
         Command::Restore(args) => hands::restore(&args),
@@ -77,6 +80,8 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Rules { command } => rules::run(command),
         Command::Watch(args) => watch::run(&args),
         Command::Audit { list, command } => audit::run(&list, command),
+        Command::Status(args) => status::run(&args),
+        Command::StandBack(args) => stand_back::run(&args),
         Command::Channels(args) => channels::run(&args),
         Command::Answer(args) => answer::run(&args),
         Command::Demo => demo::run(),

@@ -60,7 +60,7 @@ impl Watcher {
         let begin = Begin {
             channel: channel.name.clone(),
             shadow,
-            rules: Arc::clone(rules),
+            rules: self.current.clone(),
             scribe: self.scribe.clone(),
             lines: Box::new(OurHelpers { terminals: desk.terminals, helpers: self.helpers.clone() }),
             nonce: here::nonce,

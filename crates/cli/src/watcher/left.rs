@@ -10,6 +10,7 @@ use sophron_core::act::{Act, Order, Outcome, Verb};
 use sophron_core::audit::{Fault, InForce, Kind, Record};
 use sophron_core::dispatch::HAND_MARGIN;
 use sophron_core::groups::children;
+use sophron_core::happening::Happening;
 use sophron_core::model::{Boot, Moment, Needs, Process, ProcessId};
 use sophron_core::rules::RuleName;
 use sophron_core::state::State;
@@ -32,6 +33,16 @@ pub struct Left {
     pub case: Option<u64>,
     pub rule: Option<RuleName>,
     pub found: Found,
+}
+
+impl Left {
+    /// What is told of it; nothing where a command may still be at it.
+    pub fn happening(&self, remark: &str) -> Option<Happening> {
+        let Found::Resumed(outcome) = &self.found else { return None };
+        let remark = matches!(outcome, Outcome::Resumed(_)).then(|| remark.to_owned());
+        let about = (self.case, self.rule.clone());
+        Some(super::start::came(&self.process, about, Act::Resume, outcome.clone(), remark))
+    }
 }
 
 /// How it was found.

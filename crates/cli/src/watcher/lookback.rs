@@ -97,6 +97,9 @@ impl Lookback {
         ours.suspended.extend(tick.suspended);
         ours.busy.extend(tick.busy);
         ours.back.extend(tick.back);
+        ours.back_from.extend(tick.back_from);
+        ours.back_rules.extend(tick.back_rules);
+        ours.back_all |= tick.back_all;
         ours.helpers.extend(tick.helpers);
         ours.outcomes.extend(tick.outcomes);
     }

@@ -14,13 +14,17 @@ mod figures;
 mod group_memory;
 mod hands;
 pub mod helpers;
-mod left;
+pub mod left;
 mod lookback;
+mod open_file;
 pub mod post;
 mod program;
 pub mod recorder;
 mod recording;
+mod reload;
+mod requests;
 pub mod rules_file;
+mod service;
 mod start;
 mod work;
 mod workers;
@@ -40,8 +44,9 @@ use sophron_core::happening::{Happening, News, Scribe};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::rules::RuleSet;
-use sophron_deliver::Post;
+use sophron_core::text::counted;
 use sophron_deliver::desk::Desk;
+use sophron_deliver::{Current, Post};
 use sophron_linux::act::Standing;
 use sophron_linux::handle::Handle;
 use sophron_linux::trail::Stamped;
@@ -78,6 +83,12 @@ pub struct Plan {
     pub record: Option<PathBuf>,
     /// Let no rule act.
     pub shadow: bool,
+    /// Where the rules are read anew from, if they can be.
+    pub rules_file: Option<PathBuf>,
+    /// Whose they are.
+    pub owner: String,
+    /// Whether a service manager has started it.
+    pub service: bool,
     /// End after that time.
     pub length: Option<Duration>,
     /// If given, only these processes are judged.
@@ -95,6 +106,8 @@ pub struct Plan {
 /// What reaches the watcher's thread from outside.
 pub enum Wake {
     Signal,
+    /// The signal to read the rules anew.
+    Reread,
     Acted(Box<Done>, Option<Standing>),
     Ran(Box<Call>, sophron_core::act::Outcome),
     Trail(TrailNews),
@@ -115,6 +128,14 @@ pub enum Wake {
     Shown(u64, Result<String, String>),
     /// An answer, and to whom what becomes of it is said.
     Answer(Incoming, Option<answers::Reply>),
+    /// The rules were read anew.
+    Rules(Box<reload::Reading>),
+    /// The channels that were have ended: others may begin.
+    TellAnew(Box<sophron_core::audit::InForce>),
+    /// The lookback that was has ended, and another begun.
+    Keeps(Option<lookback::Lookback>),
+    /// What is open cannot be kept, and why.
+    NotKept(String),
     /// Figures cannot be given, and why.
     Figures(String),
     Asked(control::Asked),
@@ -173,7 +194,25 @@ struct Watcher {
     system_log: SystemLog,
     /// The control socket, while it listens, and those who wait for an answer.
     control: Option<PathBuf>,
-    asked: BTreeMap<u64, (ProcessId, Sender<control::Answer>)>,
+    asked: BTreeMap<u64, (ProcessId, Sender<control::Reply>)>,
+    /// Those who have said something about standing back.
+    said: BTreeMap<u64, Sender<control::Reply>>,
+    state: PathBuf,
+    shadow: bool,
+    rule_set: Arc<RuleSet>,
+    rules: control::RulesInUse,
+    /// The protections that bind, for telling whether they have changed.
+    protected_by: String,
+    /// Which version of the rules file was not used.
+    refused: Option<String>,
+    current: Current,
+    reload: Option<reload::Reload>,
+    service: service::Service,
+    is_service: bool,
+    open_file: Option<open_file::OpenFile>,
+    /// The state that was kept last, by its revision.
+    kept_open: u64,
+    folder: Option<PathBuf>,
     /// When it ends by itself, where it was told to.
     until: Option<jiff::Timestamp>,
     asks_here: bool,
@@ -192,10 +231,12 @@ pub fn run(plan: Plan, show: impl FnMut(&Happening) -> bool + Send + 'static) ->
     let wanting = sophron_linux::own_life::prepare();
     let (wake, incoming) = sync_channel(MOST_WAITING);
     let length = plan.length;
+    let (service, untold) = if plan.service { service::Service::begin() } else { Default::default() };
     let mut bus = Bus::default();
     bus.listen("lines", bus::has_a_line, show).map_err(start::threadless)?;
     let (mut watcher, writer) = Watcher::begin(plan, wake, bus)?;
-    wanting.into_iter().for_each(|what| watcher.say(News::Exposed(what)));
+    watcher.service = service;
+    wanting.into_iter().chain(untold).for_each(|what| watcher.say(News::Exposed(what)));
     watcher.work(&incoming, length.map(|length| here::monotonic() + length));
     watcher.end(&incoming);
     watcher.post.end(LAST_TELLING);
@@ -240,10 +281,12 @@ impl Watcher {
                 ticks = ticks.saturating_add(1);
                 self.tick();
                 self.note_pulse(now);
+                self.tell_manager();
                 self.mind_own_cost();
                 next_tick = (next_tick + self.every).max(now);
             }
             self.step(Input::Time);
+            self.keep_what_is_open(None);
             let soonest = self.dispatcher.next_wake().into_iter().chain(end).fold(next_tick, Duration::min);
             match incoming.recv_timeout(soonest.saturating_sub(here::monotonic())) {
                 Ok(Wake::Signal) => return,
@@ -271,6 +314,7 @@ impl Watcher {
         let Ok(used) = sophron_linux::sys::process_cpu_time(std::process::id()) else { return };
         if let Some(changed) = self.cost.note(used, here::monotonic()) {
             self.every = changed.every;
+            self.service.paces(self.every);
             self.step(Input::Every(changed));
         }
     }
@@ -278,6 +322,11 @@ impl Watcher {
     fn take(&mut self, wake: Wake) {
         match wake {
             Wake::Signal => {}
+            Wake::Reread => self.reread(reload::Reason::Signal, None),
+            Wake::Rules(reading) => self.take_rules(*reading),
+            Wake::TellAnew(in_force) => self.tell_anew(&in_force),
+            Wake::Keeps(lookback) => self.kept.lookback = lookback,
+            Wake::NotKept(why) => self.say(News::NotKept(why)),
             Wake::Acted(done, standing) => {
                 if let (Some(target), Some(standing)) = (done.commission.target(), standing) {
                     self.standing.insert(target.id, standing);
@@ -331,6 +380,7 @@ impl Watcher {
     /// Undoes what is in force, waits for what is under way, and records the end. A second signal ends the waiting.
     fn end(&mut self, incoming: &Receiver<Wake>) {
         let give_up = here::monotonic() + LAST_WAIT;
+        self.service.stopping();
         self.step(Input::End);
         while !self.dispatcher.is_settled() {
             match incoming.recv_timeout(give_up.saturating_sub(here::monotonic())) {
@@ -343,6 +393,8 @@ impl Watcher {
             // Whoever asks from now on finds nobody.
             let _ = std::fs::remove_file(socket);
         }
+        self.keep_what_is_open(None);
+        self.open_file.take().into_iter().for_each(open_file::OpenFile::end);
         let ours = self.dispatcher.last_of_ours();
         if let Some(why) = self.kept.end(ours) {
             self.say(News::Unrecorded(why));
@@ -382,5 +434,48 @@ impl Watcher {
         let ticket = self.answering.keys().next_back().map_or(1, |last| last + 1);
         self.answering.extend(reply.map(|reply| (ticket, reply)));
         self.step(Input::Answer(Box::new(Incoming { ticket, ..incoming })));
+    }
+}
+
+impl Watcher {
+    /// Has the rules read anew.
+    pub(super) fn reread(&mut self, reason: reload::Reason, reply: Option<Sender<control::Reply>>) {
+        match &self.reload {
+            Some(reload) => {
+                self.service.reloading();
+                reload.ask(reason, reply);
+            }
+            None => {
+                let why = "the rules of this watcher stand in no file".to_owned();
+                // Whoever asked may have gone.
+                let _ = reply.map(|reply| reply.send(control::Reply::Refused(why)));
+            }
+        }
+    }
+
+    /// After a tick, and only while what happens can be recorded.
+    fn tell_manager(&mut self) {
+        if !self.recorder.lives() {
+            return;
+        }
+        let (every, dispatcher) = (self.every, &self.dispatcher);
+        self.service.ticked(every, || {
+            let open = dispatcher.judge().cases().count();
+            let acting = if dispatcher.is_disarmed() { "disarmed; " } else { "" };
+            format!("{acting}{}, {} open", counted(self.rule_set.rules.len(), "rule"), counted(open, "case"))
+        });
+    }
+
+    /// What changed that the next run has to know; and who waits for that to be on disk.
+    fn keep_what_is_open(&mut self, then: Option<open_file::Then>) {
+        let revision = self.dispatcher.revision();
+        match &self.open_file {
+            Some(file) if revision != self.kept_open || then.is_some() => {
+                self.kept_open = revision;
+                file.put(self.dispatcher.open(here::now(), self.scribe.boot), then);
+            }
+            Some(_) => {}
+            None => then.into_iter().for_each(|then| then(Err("no thread could be started for it".to_owned()))),
+        }
     }
 }

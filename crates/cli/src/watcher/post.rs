@@ -43,7 +43,7 @@ impl Watcher {
             let tail = if known.is_some() { Tail::from(state, cursor, oldest) } else { ends.clone() };
             let begin = Begin {
                 channel: channel.clone(),
-                rules: Arc::clone(rules),
+                rules: self.current.clone(),
                 trail: Box::new(Place(tail.durable())),
                 cursor,
                 down: known.and_then(ToldBy::down_since).is_some(),

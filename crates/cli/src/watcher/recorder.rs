@@ -5,9 +5,9 @@
 //! is room again.
 
 use std::collections::VecDeque;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel, sync_channel};
+use std::sync::{Arc, Weak};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
@@ -48,6 +48,8 @@ pub struct Recorder {
     lost: Arc<AtomicU64>,
     /// Whether the trail is one that nobody should act upon, though it can be written.
     doubted: Arc<AtomicBool>,
+    /// Held by its thread.
+    lives: Weak<()>,
 }
 
 /// What the recorder reports by itself.
@@ -83,8 +85,19 @@ impl Recorder {
         let (kept, news, written) = (VecDeque::new(), Box::new(news), Box::new(written));
         let (told, doubts) = (Arc::clone(&lost), Arc::clone(&doubted));
         let mut writer = Writer { trail, kept, lost: told, sound: true, doubted: doubts, news, written, stamps };
-        let thread = std::thread::Builder::new().name("recorder".to_owned()).spawn(move || writer.run(&incoming))?;
-        Ok((Recorder { jobs, lost, doubted }, thread))
+        let life = Arc::new(());
+        let lives = Arc::downgrade(&life);
+        let run = move || {
+            let _life = life;
+            writer.run(&incoming);
+        };
+        let thread = std::thread::Builder::new().name("recorder".to_owned()).spawn(run)?;
+        Ok((Recorder { jobs, lost, doubted, lives }, thread))
+    }
+
+    /// Whether its thread lives.
+    pub fn lives(&self) -> bool {
+        self.lives.strong_count() > 0
     }
 
     /// Nothing is acted upon while the trail is in doubt.

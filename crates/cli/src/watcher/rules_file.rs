@@ -167,6 +167,42 @@ fn read(path: &Path) -> Result<Read, Failure> {
     })
 }
 
+/// Why rules files cannot be used.
+#[derive(Debug, Clone)]
+pub struct Refusal {
+    /// In a line.
+    pub why: String,
+    /// Their errors, each with its place, without colours.
+    pub diagnostics: String,
+}
+
+impl Refusal {
+    pub fn of(failure: &Failure) -> Refusal {
+        Refusal { why: failure.in_a_line(), diagnostics: String::new() }
+    }
+}
+
+/// Reads a rules file while another version of it is in use: nothing is printed.
+///
+/// # Errors
+/// It cannot be used, and why.
+pub fn load_anew(path: &Path) -> Result<Loaded, Refusal> {
+    read(path).map_err(|failure| Refusal::of(&failure))?.map_err(|rejected| {
+        let rendered = rejected
+            .iter()
+            .map(|(path, rejected)| diagnostics::render(&rejected.errors, &rejected.text, &diagnostics::origin(path)));
+        let diagnostics = anstream::adapter::strip_str(&rendered.collect::<String>()).to_string();
+        Refusal { why: format!("{} in {}", count(&rejected), diagnostics::origin(path)), diagnostics }
+    })
+}
+
+/// Whose a rules file is.
+pub fn owner(path: &Path) -> String {
+    use std::os::unix::fs::MetadataExt;
+    let uid = std::fs::metadata(path).map(|file| file.uid());
+    uid.map_or_else(|_| "unknown".to_owned(), |uid| here::Users::default().name(uid))
+}
+
 /// The digest of a rules file and those beside it, as they are now; `None` where they are not sound.
 pub fn digest(path: &Path) -> Option<String> {
     Some(read(path).ok()?.ok()?.rules.digest)
@@ -185,7 +221,7 @@ fn trusted(path: &Path) -> Result<Vec<u8>, Failure> {
 }
 
 /// The rules files of the folder `rules.d` beside a file, by name. Each is opened as carefully as the first.
-fn further(path: &Path) -> Result<Vec<PathBuf>, Failure> {
+pub fn further(path: &Path) -> Result<Vec<PathBuf>, Failure> {
     let folder = path.parent().unwrap_or(Path::new(".")).join("rules.d");
     let entries = match std::fs::read_dir(&folder) {
         Ok(entries) => entries,

@@ -19,18 +19,22 @@ use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{RuleName, RuleSet};
 use sophron_core::text::with_causes;
-use sophron_deliver::Post;
+use sophron_deliver::{Current, Post};
 use sophron_linux::act::{Actuator, Commit, Found};
 use sophron_linux::handle::Handle;
-use sophron_linux::trail::{self, Keeping, Latest, Tail, TrailFile};
+use sophron_linux::trail::{self, Keeping, Tail, TrailFile};
 use sophron_linux::{Demand, Sampler, files, here, sys, terminal};
 
 use super::answers::Answers;
 use super::bus::Bus;
+use super::control::RulesInUse;
 use super::left::{self, Left};
 use super::lookback::Lookback;
+use super::open_file::{self, OpenFile};
 use super::recorder::Recorder;
 use super::recording::{Kept, Recording};
+use super::reload::Reload;
+use super::service::Service;
 use super::workers::Workers;
 use super::{Crew, Plan, SystemLog, Wake, Watcher, commissions};
 use crate::exit::{Exit, Failure};
@@ -53,12 +57,20 @@ impl Watcher {
             .map_err(|error| Failure::new(Exit::Failed, "the boot ID cannot be read").because(error))?;
         // Before anything else: whoever an earlier run has left suspended, and nobody guards any more, goes on.
         let left = left::resume(&latest.in_force, boot);
-        sound(&latest, &plan.state)?;
         let scribe = scribe(boot, By::Watcher, plan.rules.audit.command_lines);
         let recording = plan.record.as_deref().map(|path| Recording::create(path, plan.rules.every)).transpose()?;
         let keeping = Keeping { own_folder: made || plan.own_state, ..keeping(&plan.rules.audit)? };
         let opened = scribe.plain(here::now().wall, Kind::TrailOpened);
-        let file = TrailFile::open(&plan.state, opened, keeping).map_err(unarmed)?;
+        let mut file = TrailFile::open(&plan.state, opened, keeping).map_err(unarmed)?;
+        let latest = match &latest.fault {
+            // Who ends for that leaves the machine unwatched: it is watched on, and nothing is done until a person has looked.
+            Some(fault) => {
+                let why = format!("it was not sound at record {}: {}", fault.seq, fault.what);
+                file.begin_beside(&why, latest.in_force).map_err(unarmed)?;
+                trail::latest(&plan.state, |_| {}).map_err(unarmed)?.unwrap_or_default()
+            }
+            None => latest,
+        };
         let (news, post) = (wake.clone(), Arc::new(Post::default()));
         let told = move |found| {
             // The watcher listens until the recorder ends.
@@ -69,9 +81,10 @@ impl Watcher {
             Recorder::start(Box::new(file), stamp, told, move || written.look()).map_err(threadless)?;
         let ends = Tail::at_end(&plan.state);
         announce(&plan, &recorder, &scribe)?;
-        listen(wake.clone())?;
+        listen(wake.clone(), plan.service)?;
         let (origin, state, control) = (plan.origin.clone(), plan.state.clone(), plan.control.clone());
         let shadow = plan.shadow;
+        let (rules_file, service) = (plan.rules_file.clone(), plan.service);
         let rules = Arc::new(plan.rules.clone());
         let next_case = latest.in_force.highest_case + 1;
         let mut watcher = assemble(plan, &rules, next_case, (wake, bus), (recorder, scribe), lock)?;
@@ -87,18 +100,49 @@ impl Watcher {
             Err(why) => watcher.say(News::CannotBeAsked(why)),
         }
         if rules.rules.iter().any(sophron_core::rules::Rule::asks) {
-            match Answers::listen(control.as_deref(), watcher.wake.clone()) {
-                Ok(answers) => watcher.answers = Some(answers),
-                Err(why) => watcher.say(News::CannotBeAsked(why)),
+            watcher.listen_for_answers();
+        }
+        if let Some(path) = rules_file {
+            match Reload::start(path, service, watcher.wake.clone()) {
+                Ok(reload) => watcher.reload = Some(reload),
+                Err(error) => watcher.say(News::CannotBeAsked(format!("rules are not read anew: {error}"))),
             }
         }
         watcher.check_the_rest(&state, latest.in_force.clone());
-        watcher.kept.lookback = Lookback::start(state, rules.lookback, watcher.wake.clone());
+        watcher.kept.lookback = Lookback::start(state.clone(), rules.lookback, watcher.wake.clone());
         watcher.tell_who_was_left(left);
         watcher.remember(&latest.in_force);
         watcher.close_what_was_announced(&latest.in_force.announced());
         watcher.put_back(latest.in_force.holds());
+        watcher.go_on_with_what_is_open(&state);
         Ok((watcher, writer))
+    }
+
+    /// The cases of the run before go on, and rules stand back as was said.
+    fn go_on_with_what_is_open(&mut self, state: &Path) {
+        match open_file::read(state) {
+            Ok(None) => {}
+            Ok(Some(open)) => self.step(Input::Earlier(Box::new(open), self.scribe.boot)),
+            Err(why) => self.say(News::NotKept(format!("what the run before had open cannot be read: {why}"))),
+        }
+        let wake = self.wake.clone();
+        // Whoever ends needs not to be told.
+        let failed = move |why| drop(wake.try_send(Wake::NotKept(why)));
+        match OpenFile::start(state, failed) {
+            Ok(file) => self.open_file = Some(file),
+            Err(error) => self.say(News::NotKept(error.to_string())),
+        }
+        // By now the file is another one.
+        self.kept_open = u64::MAX;
+        self.keep_what_is_open(None);
+    }
+
+    /// Those who are asked may answer by command.
+    pub(super) fn listen_for_answers(&mut self) {
+        match Answers::listen(self.folder.as_deref(), self.wake.clone()) {
+            Ok(answers) => self.answers = Some(answers),
+            Err(why) => self.say(News::CannotBeAsked(why)),
+        }
     }
 
     /// The rest of the trail is checked beside, mildly: what is in force stands in its last file.
@@ -132,13 +176,13 @@ impl Watcher {
 
     /// Whom an earlier run had left suspended.
     fn tell_who_was_left(&mut self, all: Vec<Left>) {
-        for Left { process, case, rule, found } in all {
-            match found {
-                left::Found::NotBefore(until) => self.dispatcher.remember_suspension_by_hand(process, until),
-                left::Found::Resumed(outcome) => {
-                    let remark = matches!(outcome, Outcome::Resumed(_))
-                        .then(|| "an earlier run had left it suspended".to_owned());
-                    self.tell(came(&process, (case, rule), Act::Resume, outcome, remark));
+        for left in all {
+            match left.happening("an earlier run had left it suspended") {
+                Some(happening) => self.tell(happening),
+                None => {
+                    if let left::Found::NotBefore(until) = left.found {
+                        self.dispatcher.remember_suspension_by_hand(left.process, until);
+                    }
                 }
             }
         }
@@ -233,7 +277,7 @@ fn of(process: &Process, (case, rule): (Option<u64>, Option<RuleName>), what: Wh
     Happening { at: here::now().wall, rule, case: case.filter(|case| *case != 0), subject, what, next: Next::Unsaid }
 }
 
-fn came(
+pub(super) fn came(
     process: &Process,
     about: (Option<u64>, Option<RuleName>),
     act: impl Into<Option<Act>>,
@@ -280,6 +324,15 @@ fn assemble(
         to_read: here::what_helps_to_read(),
         ancestors: BTreeSet::new(),
     };
+    let protected_by = format!("{:?}", protections.conditions);
+    let in_use = RulesInUse {
+        origin: plan.origin,
+        digest: plan.rules.digest.clone(),
+        loaded: here::now().wall,
+        owner: plan.owner,
+        by: "at the start".to_owned(),
+        refused: None,
+    };
     let sampler = if wants.trees() { sampler.with_descent() } else { sampler };
     Ok(Watcher {
         dispatcher: Dispatcher::new(settings, Arc::clone(rules), protections, next_case),
@@ -318,6 +371,20 @@ fn assemble(
         },
         control: None,
         asked: BTreeMap::new(),
+        said: BTreeMap::new(),
+        state: plan.state,
+        shadow: plan.shadow,
+        rule_set: Arc::clone(rules),
+        rules: in_use,
+        protected_by,
+        refused: None,
+        current: Current::of(rules),
+        reload: None,
+        service: Service::default(),
+        is_service: plan.service,
+        open_file: None,
+        kept_open: 0,
+        folder: plan.control,
         asks_here: plan.asks_here,
         until: plan.length.and_then(|length| jiff::Timestamp::now().checked_add(length).ok()),
         wake,
@@ -365,18 +432,6 @@ pub fn foreign() -> Failure {
     .hint("start it where /proc is its own, as `unshare --mount-proc` makes it; looking is possible all the same")
 }
 
-/// A torn end is the writer's to mend; anything worse is the person's to look at.
-fn sound(latest: &Latest, state: &Path) -> Result<(), Failure> {
-    match &latest.fault {
-        Some(fault) => Err(Failure::new(
-            Exit::Failed,
-            format!("the audit trail is not sound at record {}: {}; the watcher does not arm", fault.seq, fault.what),
-        )
-        .hint(format!("look at it with `sophron audit verify`, then move {} away", trail::folder(state).display()))),
-        None => Ok(()),
-    }
-}
-
 pub(super) fn threadless(error: std::io::Error) -> Failure {
     Failure::new(Exit::Failed, "no thread can be started: the watcher does not arm, and has touched nothing")
         .because(error)
@@ -407,10 +462,10 @@ fn unarmed(error: trail::TrailError) -> Failure {
 /// The first records. If they cannot be written, nothing begins.
 fn announce(plan: &Plan, recorder: &Recorder, scribe: &Scribe) -> Result<(), Failure> {
     let names = plan.rules.rules.iter().map(|rule| rule.name.clone()).collect();
-    let (origin, digest) = (plan.origin.clone(), plan.rules.digest.clone());
+    let (origin, digest, owner) = (plan.origin.clone(), plan.rules.digest.clone(), plan.owner.clone());
     let news = [
         News::Started { version: env!("CARGO_PKG_VERSION"), shadow: plan.shadow },
-        News::RulesLoaded { origin, names, digest },
+        News::RulesLoaded { origin, names, digest, owner, before: None },
     ];
     for draft in news.into_iter().filter_map(|news| scribe.record(&Happening::news(here::now().wall, news))) {
         recorder.commit_undo(draft).map_err(|why| {
@@ -421,13 +476,15 @@ fn announce(plan: &Plan, recorder: &Recorder, scribe: &Scribe) -> Result<(), Fai
     Ok(())
 }
 
-/// Signals that end a watcher arrive as any other event. A terminal that goes away does not end it silently.
-fn listen(wake: SyncSender<Wake>) -> Result<(), Failure> {
+/// Signals that end a watcher arrive as any other event. A terminal that goes away does not end it silently; of a service, which has
+/// none, that signal means something else.
+fn listen(wake: SyncSender<Wake>, service: bool) -> Result<(), Failure> {
     let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])
         .map_err(|error| Failure::new(Exit::Failed, "signals cannot be set up").because(error))?;
     let hear = move || {
-        for _ in signals.forever() {
-            if wake.send(Wake::Signal).is_err() {
+        for signal in signals.forever() {
+            let rereads = service && signal == SIGHUP;
+            if wake.send(if rereads { Wake::Reread } else { Wake::Signal }).is_err() {
                 return;
             }
         }

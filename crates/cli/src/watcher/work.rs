@@ -5,16 +5,16 @@ use std::sync::{Arc, PoisonError};
 
 use sophron_core::act::Outcome;
 use sophron_core::audit::Kind;
-use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Inquiry, Standing, Trail};
+use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Trail};
 use sophron_core::happening::{Happening, News, What};
 use sophron_core::judge::MemoryWish;
-use sophron_core::model::{Boot, Needs, Process, ProcessId, Reader, Snapshot};
+use sophron_core::model::{Boot, ProcessId, Snapshot};
 use sophron_core::text::with_causes;
 use sophron_linux::act::Actuator;
 use sophron_linux::handle::Handle;
 use sophron_linux::{here, locks};
 
-use super::control::{Answer, Asked};
+use super::control::Reply;
 use super::workers::Report;
 use super::{Fixed, Wake, Watcher, commissions, group_memory, program};
 
@@ -105,11 +105,12 @@ impl Watcher {
                         reply.say(&heeded);
                     }
                 }
+                Command::Said(ticket, ended) => self.heard(ticket, ended),
                 Command::Reply(ticket, standing) => {
                     if let Some((about, reply)) = self.asked.remove(&ticket) {
                         let answer = self.answer(standing.map(|standing| *standing), self.snapshot.find(&about));
                         // Whoever asked may have gone.
-                        let _ = reply.send(answer);
+                        let _ = reply.send(Reply::Why(Box::new(answer)));
                     }
                 }
             }
@@ -193,24 +194,5 @@ impl Watcher {
             let (bytes, from) = group_memory::read(&wish);
             report.tell(Wake::Memory(Box::new(wish), bytes, from));
         });
-    }
-
-    fn answer(&self, standing: Option<Standing>, about: Option<&Process>) -> Answer {
-        let running = self.dispatcher.running(about.map(|process| (process, &self.snapshot.machine)));
-        Answer { standing, running, until: self.until }
-    }
-
-    pub(super) fn ask(&mut self, asked: Asked) {
-        let Asked { question, reply } = asked;
-        let id = ProcessId { pid: question.pid, start: question.start, boot: self.scribe.boot };
-        let Some(mut process) = self.snapshot.find(&id).cloned() else {
-            let _ = reply.send(self.answer(None, None));
-            return;
-        };
-        self.sampler.read(&mut process, Needs::FILES);
-        let ticket = self.asked.keys().next_back().map_or(0, |last| last + 1);
-        self.asked.insert(ticket, (id, reply));
-        let (rule, machine) = (question.rule.into(), self.snapshot.machine.clone());
-        self.step(Input::Inquiry(Box::new(Inquiry { ticket, rule, process, machine })));
     }
 }

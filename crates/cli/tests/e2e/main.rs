@@ -25,6 +25,7 @@ mod rules_asked;
 mod rules_files;
 mod safety;
 mod sending;
+mod service;
 mod suggesting;
 mod undoing;
 mod users;

@@ -22,6 +22,8 @@ words! {
         Terminate = "terminate",
         /// Take a lowering back.
         Restore = "restore",
+        /// Have rules stand back.
+        StandBack = "stand back",
         /// Look after the trail itself.
         KeepTheTrail = "keep the trail",
         /// Take note of a loss of the trail.
@@ -88,6 +90,10 @@ words! {
         Overtaken = "overtaken",
         /// Left alone: a hand was at work.
         StoodBack = "stood back",
+        /// Its rule is no longer watched with, or judges by something else.
+        RuleChanged = "rule changed",
+        /// Rules stand back no longer.
+        ActsAgain = "acts again",
         /// What we had suspended runs, and no hand was at work.
         LetLoose = "let loose",
         /// Measured.

@@ -279,7 +279,9 @@ impl ActionRecord {
                 let originals = self.originals.clone().unwrap_or_default();
                 Act::Restore { set: originals.was, originals, still: self.nice }
             }
-            Verb::Alert | Verb::Run | Verb::KeepTheTrail | Verb::AcceptTheLoss | Verb::Other(_) => return None,
+            Verb::Alert | Verb::Run | Verb::StandBack | Verb::KeepTheTrail | Verb::AcceptTheLoss | Verb::Other(_) => {
+                return None;
+            }
         })
     }
 }

@@ -20,6 +20,8 @@ words! {
         WatcherEnded = "watcher ended",
         /// A rules file was loaded.
         RulesLoaded = "rules loaded",
+        /// What a rules file had was not used: it was not sound, or others could have written it.
+        RulesRefused = "rules refused",
         /// A case was opened.
         Breach = "breach",
         /// People were told.
@@ -38,8 +40,10 @@ words! {
         Shadow = "shadow",
         /// Another case's stronger step went first.
         Overtaken = "overtaken",
-        /// A hand was at work: rules stand back.
+        /// A hand was at work, or somebody said so: rules stand back.
         StoodBack = "stood back",
+        /// Rules no longer stand back by somebody's word.
+        ActsAgain = "acts again",
         /// A case closed because its subject was calm.
         Calm = "calm",
         /// A case closed because its subject ended.

@@ -8,7 +8,7 @@ use super::{Call, Check, Command, Commission, Dispatcher};
 use crate::act::{Act, Order, Originals, Outcome, Whole};
 use crate::decide::{Beyond, Decision, Verdict};
 use crate::facts::Facts;
-use crate::happening::{Announced, CarriedOut, Grounds, Happening, News, Next, Subject, What};
+use crate::happening::{Announced, CarriedOut, Grounds, Happening, News, Subject, What};
 use crate::judge::Case;
 use crate::model::{Process, ProcessId, Snapshot};
 use crate::rules::{Action, Rule};
@@ -36,7 +36,7 @@ impl Dispatcher {
             at_opening: case.ladder.clock.is_zero(),
         };
         let subject = decision.target.as_ref().map_or_else(|| Subject::of(case), |one| Subject::one_of(case, one));
-        let next = Next::of(case, &rule, at);
+        let next = self.next_of(case, &rule, at);
         let happening = Happening::of_case(at, case, what).on(subject).followed_by(next);
         match (&decision.verdict, &decision.target) {
             _ if hindrance.is_some() => self.tell(happening),
@@ -185,7 +185,7 @@ impl Dispatcher {
     fn whole_of(&self, case: &Case, snapshot: &Snapshot) -> Whole {
         let why = |process: &Process| {
             let reason = self.protections.reason(&Facts::new(process, &snapshot.machine));
-            let back = self.hands.standing_back.get(&process.id).map(|_| "rules stand back from it".to_owned());
+            let back = self.stands_back(case.number, &process.id).then(|| "rules stand back from it".to_owned());
             Some((process.id.pid, reason.or(back)?))
         };
         let own = self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned()));

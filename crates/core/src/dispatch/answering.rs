@@ -196,7 +196,7 @@ impl Dispatcher {
         let Some(act) = act_of(open, answered) else { return };
         let reason = self.protections.reason(&Facts::new(process, &snapshot.machine));
         let reason = reason.map(|why| Outcome::Refused(format!("it is protected: {why}")));
-        let back = self.hands.standing_back.contains_key(&process.id);
+        let back = self.stands_back(open.case, &process.id);
         let back = back.then(|| Outcome::Refused("rules stand back from it".to_owned()));
         let over = self.judge.case(open.case).is_none().then(|| Outcome::Dropped("its case is over".to_owned()));
         if let Some(outcome) = reason.or(back).or(over) {

@@ -339,6 +339,9 @@ impl Dispatcher {
         if !open.targets.iter().any(|id| case.concerns(id)) {
             return Some("whom it is about is there no longer");
         }
+        if open.targets.iter().all(|id| self.back.until(&case.rule, id).is_some()) {
+            return Some("rules stand back from it");
+        }
         let step = rule.ladder.get(open.question.step).map(|step| &step.hours);
         let outside = |hours: &Hours| !hours.covers(now.wall, &self.settings.zone);
         [Some(&rule.hours), step].into_iter().flatten().any(outside).then_some("its hours are over")
@@ -374,7 +377,7 @@ impl Dispatcher {
         let rule = case.and_then(|case| self.judge.rule(&case.rule));
         let next = match (&turn, case.zip(rule)) {
             (Turn::Answered(..) | Turn::Unasked(_, Unasked::Leave), Some((case, rule))) => {
-                Next::of(case, rule, now.wall)
+                self.next_of(case, rule, now.wall)
             }
             _ => Next::Unsaid,
         };

@@ -5,8 +5,9 @@ use std::sync::Arc;
 
 use super::{Beside, Command, Dispatcher};
 use crate::audit::Wording;
+use crate::facts::Facts;
 use crate::happening::{Grounds, Happening, Next, Over, Subject, What};
-use crate::judge::{Case, Closing, Event};
+use crate::judge::{Case, Closing, Event, Stays, Wait};
 use crate::model::{Moment, ProcessId, Snapshot};
 use crate::protect::Protections;
 use crate::rules::{Action, Rule, RuleSet};
@@ -48,6 +49,7 @@ impl Dispatcher {
                     self.let_go(id, *case);
                 }
             }
+            Event::Revised { case, stays } => self.revise(*case, *stays),
             Event::Closed { case, why } => {
                 let Some(rule) = self.judge.rule(&case.rule).map(Arc::clone) else { return };
                 let alive = alive(case, snapshot, beside);
@@ -63,7 +65,7 @@ impl Dispatcher {
         let what = what(case, rule);
         let next = match what {
             What::Easing { .. } | What::HoursEnded => Next::Unsaid,
-            _ => Next::of(case, rule, now.wall),
+            _ => self.next_of(case, rule, now.wall),
         };
         let happening = Happening::of_case(now.wall, case, what).followed_by(next);
         self.tell(happening);
@@ -85,7 +87,7 @@ impl Dispatcher {
             wording: Box::new(Wording { text: rule.text.clone(), digest: self.rules.digest.clone() }),
             alerts: rule.ladder.first().is_some_and(|step| step.action == Action::Alert && step.at.is_zero()),
         };
-        let next = Next::of(case, rule, now.wall);
+        let next = self.next_of(case, rule, now.wall);
         Happening::of_case(now.wall, case, what).followed_by(next)
     }
 
@@ -187,15 +189,73 @@ impl Dispatcher {
         self.in_the_way.retain(|(number, ..), _| again || *number != case.number);
     }
 
-    /// Other rules from now on: the stories of those that mean the same go on, the cases of the others are closed.
+    /// Its rule does something else from now on. While an act of it is under way it is not known what it holds.
+    fn revise(&mut self, case: u64, stays: Stays) {
+        let before = stays.before;
+        self.in_the_way.retain(|(of, step, _), _| *of != case || *step < before);
+        let asked = self.asks.place(None, case);
+        if asked.is_some_and(|place| self.asks.open[place].question.step >= before) {
+            self.ask_no_more(self.now, case, "its rule says something else now");
+            self.judge.wait(case, Wait::Nothing);
+        }
+        if !stays.less {
+            return;
+        }
+        for joining in self.joining.values_mut() {
+            joining.retain(|(of, _)| *of != case);
+        }
+        // Of two files that were read one after the other the least stays.
+        let known = self.revised.entry(case).or_insert(stays);
+        (known.before, known.nice) = (known.before.min(before), known.nice.min(stays.nice));
+        self.undo_what_is_no_step_any_more();
+    }
+
+    pub(super) fn undo_what_is_no_step_any_more(&mut self) {
+        let ready: Vec<u64> = self.revised.keys().copied().filter(|case| !self.acting.contains(case)).collect();
+        for case in ready {
+            let Some(Stays { nice, before, .. }) = self.revised.remove(&case) else { continue };
+            for id in self.effects.of_case(case) {
+                let stays = self.held.stay(&id).is_some_and(|stay| stay.case == case && stay.step < before);
+                for undo in self.effects.want_less(&id, case, nice, stays) {
+                    let remark = Some("the rule does not ask for it any more".to_owned());
+                    self.take_back(self.now, id, undo, Some(case), remark);
+                }
+            }
+        }
+    }
+
+    /// Whoever is protected by other rules than before is let go of.
+    pub(super) fn let_go_of_the_protected(&mut self, snapshot: &Snapshot) {
+        if !std::mem::take(&mut self.protected_anew) {
+            return;
+        }
+        for id in self.effects.processes() {
+            let Some(process) = snapshot.find(&id) else { continue };
+            let Some(why) = self.protections.reason(&Facts::new(process, &snapshot.machine)) else { continue };
+            self.let_go_of_all(id, &format!("it is protected now: {why}"));
+        }
+    }
+
+    /// No case holds anything on it any more.
+    pub(super) fn let_go_of_all(&mut self, id: ProcessId, why: &str) {
+        for case in self.effects.cases_of(&id) {
+            for undo in self.effects.let_go(&id, case) {
+                self.take_back(self.now, id, undo, Some(case), Some(why.to_owned()));
+            }
+        }
+    }
+
+    /// Other rules from now on: the stories of those that judge the same go on, the cases of the others are closed.
     pub(super) fn adopt(&mut self, now: Moment, rules: Arc<RuleSet>, protections: Protections) {
         let before = std::mem::replace(&mut self.rules, rules);
+        self.revision += 1;
         let Protections { conditions, .. } = protections;
-        self.protections.conditions = conditions;
+        (self.protections.conditions, self.protected_anew) = (conditions, true);
         let events = self.judge.adopt(&self.rules);
         for event in events {
             match event {
                 Event::Abandoned { rule, members } => self.release(&rule, &members),
+                Event::Revised { case, stays } => self.revise(case, stays),
                 Event::Closed { case, why } => {
                     let Some(rule) = before.rule(&case.rule).cloned().map(Arc::new) else { continue };
                     let alive = case.members.iter().copied().collect();

@@ -168,7 +168,7 @@ impl Dispatcher {
         let what = What::LetLoose { again: commission.is_some() };
         let told = match self.judge.case(case) {
             Some(case) => {
-                let next = self.judge.rule(&case.rule).map_or(Next::Unsaid, |rule| Next::of(case, rule, now.wall));
+                let next = self.judge.rule(&case.rule).map_or(Next::Unsaid, |rule| self.next_of(case, rule, now.wall));
                 Happening::of_case(now.wall, case, what).on(Subject::one_of(case, process)).followed_by(next)
             }
             None => Happening::about(now.wall, process, what),

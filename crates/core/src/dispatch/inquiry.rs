@@ -24,16 +24,6 @@ pub struct Wanted {
     pub start: u64,
 }
 
-impl Wanted {
-    /// From one line, which may come from anybody.
-    ///
-    /// # Errors
-    /// It is no question.
-    pub fn read(line: &[u8]) -> serde_json::Result<Wanted> {
-        serde_json::from_slice(line)
-    }
-}
-
 /// What somebody wants to know.
 #[derive(Debug, Clone)]
 pub struct Inquiry {

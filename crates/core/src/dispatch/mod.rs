@@ -7,15 +7,19 @@ mod answering;
 mod asking;
 mod cases;
 mod commission;
+mod earlier;
 mod ending;
 mod hands;
 mod held;
 mod inquiry;
 mod measuring;
 mod outcomes;
+mod request;
 mod said;
 mod sample;
+mod stand_backs;
 mod standing;
+mod status;
 mod throttle;
 mod wants;
 
@@ -30,18 +34,23 @@ pub use commission::{Call, Check, Commission, Done};
 pub use hands::{HAND_MARGIN, Hand};
 pub use inquiry::{Inquiry, Running, Wanted};
 use jiff::tz::TimeZone;
+pub use request::{Back, LONGEST_BACK, LONGEST_FROM_ALL, Request};
+pub use stand_backs::{ActsAgain, Word};
 pub use standing::{OpenCase, PartInWords, Standing, Story};
+pub use status::{RuleStanding, Status, Subject as StatusSubject};
 pub use wants::Wants;
 
 use crate::cost::Every;
 use crate::decide::Ledger;
 use crate::effects::Effects;
 use crate::happening::Happening;
-use crate::judge::{Judge, MemoryWish, Sight};
-use crate::model::{Moment, ProcessId, Reader, Snapshot};
+use crate::judge::{Case, Judge, MemoryWish, Sight};
+use crate::model::{Boot, Moment, ProcessId, Reader, Snapshot};
+use crate::open::Open;
 use crate::protect::Protections;
 use crate::recording::Ours;
 use crate::rules::{RuleName, RuleSet};
+use crate::stand_back::{StandBack, StandsBack};
 
 /// After a hand has acted on a process, rules stand back from it for this long.
 pub(crate) const STAND_BACK: Duration = Duration::from_secs(15 * 60);
@@ -97,6 +106,10 @@ pub enum Input<'a> {
     NotHis(u64),
     /// An answer to a question.
     Answer(Box<Incoming>),
+    /// Rules are to stand back, or not any more.
+    Word(Box<Word>),
+    /// What the run before has left open, in that boot.
+    Earlier(Box<Open>, Boot),
     /// It is to end: everything in force is taken back.
     End,
 }
@@ -138,8 +151,10 @@ pub struct Recorded {
     pub suspended: BTreeSet<ProcessId>,
     /// On whom an act of it was under way.
     pub busy: BTreeSet<ProcessId>,
-    /// From whom its rules stood back.
+    /// From whom its rules stood back, since a hand was at work.
     pub back: BTreeSet<ProcessId>,
+    /// And by somebody's word.
+    pub by_word: StandsBack,
     /// In which cases an act of it was under way that we took for done, each as often as there were any.
     pub acting: Vec<u64>,
     /// Whom it had suspended as we did: its suspension is the one that the readings tell of, and ours is void.
@@ -171,6 +186,8 @@ pub enum Command {
     Ask(Box<Asking>),
     /// What becomes of an answer, by its ticket.
     Heard(u64, Heeded),
+    /// Somebody's word is taken, by its ticket; what it has ended.
+    Said(u64, Vec<StandBack>),
     /// Reply to an inquiry, by its ticket.
     Reply(u64, Option<Box<Standing>>),
 }
@@ -196,11 +213,20 @@ pub struct Dispatcher {
     touched: BTreeSet<ProcessId>,
     held: held::Held,
     hands: hands::Hands,
+    stand_backs: stand_backs::StandBacks,
+    /// From whom rules stood back at the last sample, by somebody's word.
+    back: StandsBack,
+    /// How often something changed that the next run has to know.
+    revision: u64,
     measuring: measuring::Measuring,
     asks: asking::Asks,
     /// Cases whose process ended while the outcome of an act on it is awaited.
     closing: Vec<cases::Leaving>,
     ended_by_us: BTreeSet<ProcessId>,
+    /// Cases whose rule does something else now, and what stays in force of what they hold.
+    revised: BTreeMap<u64, crate::judge::Stays>,
+    /// Whether others are protected than at the last sample.
+    protected_anew: bool,
     /// What was in the way of a step of a case, on that process: told once.
     in_the_way: BTreeMap<(u64, usize, Option<ProcessId>), String>,
     /// Rules whose program runs.
@@ -208,6 +234,8 @@ pub struct Dispatcher {
     throttle: throttle::Throttle,
     said: said::Said,
     trail: TrailState,
+    /// Why nothing is acted upon, while that is so.
+    disarmed_by: Option<String>,
     /// From when on exact memory of a group may be read; `None` while it is.
     memory_from: Option<Duration>,
     ending: ending::Ending,
@@ -250,15 +278,21 @@ impl Dispatcher {
             touched: BTreeSet::new(),
             held: held::Held::default(),
             hands: hands::Hands::default(),
+            stand_backs: stand_backs::StandBacks::default(),
+            back: StandsBack::default(),
+            revision: 0,
             measuring: measuring::Measuring::default(),
             asks: asking::Asks::default(),
             closing: Vec::new(),
             ended_by_us: BTreeSet::new(),
+            revised: BTreeMap::new(),
+            protected_anew: false,
             in_the_way: BTreeMap::new(),
             running: BTreeSet::new(),
             throttle: throttle::Throttle::default(),
             said: said::Said::default(),
             trail: TrailState::default(),
+            disarmed_by: None,
             memory_from: Some(Duration::ZERO),
             ending: ending::Ending::default(),
             now: Moment::default(),
@@ -304,6 +338,8 @@ impl Dispatcher {
             Input::NotRecorded(question, why) => self.not_recorded(now, question, &why),
             Input::NotHis(question) => self.asks.offer_nothing(question),
             Input::Answer(incoming) => self.answer(now, *incoming),
+            Input::Word(word) => self.take_word(now, *word),
+            Input::Earlier(open, boot) => self.go_on_with(now, &open, boot),
             Input::End => self.begin_to_end(now),
         }
         std::mem::take(&mut self.out)
@@ -315,9 +351,10 @@ impl Dispatcher {
         suspended.map(|(_, suspended)| suspended.until).min()
     }
 
-    /// The cases that are in breach, and the number of the tick that showed it.
+    /// The cases that are in breach, and from which rules do not stand back, and the number of the tick that showed it.
     pub fn breached(&self) -> (u64, BTreeSet<u64>) {
-        (self.ticks, self.judge.cases().filter(|case| case.breached).map(|case| case.number).collect())
+        let may_act = |case: &&Case| case.breached && !self.is_held_back(case);
+        (self.ticks, self.judge.cases().filter(may_act).map(|case| case.number).collect())
     }
 
     /// Whether nothing is under way.
@@ -351,6 +388,7 @@ impl Dispatcher {
         match trail {
             Trail::Lost(why) => {
                 self.trail.lost = true;
+                self.disarmed_by = Some(format!("the audit trail cannot be written: {why}"));
                 self.news(now, News::TrailLost(why));
             }
             Trail::Back => {
@@ -359,6 +397,7 @@ impl Dispatcher {
             }
             Trail::Doubted(what, to_record) => {
                 self.trail.doubted = true;
+                self.disarmed_by = Some(format!("the audit trail is not what it was: {what}"));
                 self.news(now, News::TrailDoubted(what, to_record));
             }
             Trail::Accepted(by) => {

@@ -11,6 +11,7 @@ use crate::model::{Moment, Process, ProcessId};
 
 impl Dispatcher {
     pub(super) fn acted(&mut self, now: Moment, done: Done) {
+        self.revision += 1;
         for id in done.commission.touches() {
             self.busy.remove(&id);
         }
@@ -25,6 +26,7 @@ impl Dispatcher {
             self.done(now, done, &target);
         }
         self.close_what_waited(now);
+        self.undo_what_is_no_step_any_more();
         self.go_on_with_the_queued();
         self.go_on_ending(now);
     }
@@ -133,7 +135,7 @@ impl Dispatcher {
             because: announced.and_then(|announced| announced.because.clone()),
             ..CarriedOut::of(commission.order.act.clone(), outcome)
         });
-        let next = case.zip(rule).map_or(Next::Unsaid, |(case, rule)| Next::of(case, rule, self.counted_from(now)));
+        let next = case.zip(rule).map_or(Next::Unsaid, |(case, rule)| self.next_of(case, rule, self.counted_from(now)));
         Happening { at: now.wall, what, next, ..commission.announced.clone() }
     }
 

@@ -31,6 +31,8 @@ impl Dispatcher {
             self.look_after_the_suspended(snapshot, beside);
         }
         self.end_what_hands_left(snapshot);
+        self.mind_the_stand_backs(snapshot, beside);
+        self.back = self.by_word(now, beside);
         self.mind_the_asked(now);
         self.forget_the_released(snapshot, beside);
         let busy = &self.busy;
@@ -38,14 +40,20 @@ impl Dispatcher {
 
         let (suspended, busy) = self.hold_on(beside);
         self.keep(snapshot, &suspended, &beside.helpers);
-        let only = self.settings.only.as_ref();
-        let tick =
-            Tick { suspended: &suspended, busy: &busy, helpers: &beside.helpers, only, zone: &self.settings.zone };
+        let tick = Tick {
+            suspended: &suspended,
+            busy: &busy,
+            helpers: &beside.helpers,
+            only: self.settings.only.as_ref(),
+            back: &self.back,
+            zone: &self.settings.zone,
+        };
         let events = self.judge.look(&mut sight, &tick);
         let snapshot = sight.snapshot();
         self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
         self.do_as_answered(snapshot, &busy);
         self.decide(snapshot, beside, &events);
+        self.undo_where_rules_stand_back(&busy);
         self.ask_for_memory();
         self.say_effects(snapshot);
         self.sum_up(now);
@@ -102,15 +110,29 @@ impl Dispatcher {
         let asked = std::mem::take(&mut self.kept_of_asking);
         let back = self.hands.standing_back.keys().filter(seen).map(|id| id.pid).collect();
         let helpers = helpers.iter().copied().filter(|pid| snapshot.place(*pid).is_some()).collect();
-        let ours = Ours { suspended: pids(suspended), busy: pids(&self.busy), back, helpers, asked, outcomes };
+        let word = &self.back;
+        let ours = Ours {
+            suspended: pids(suspended),
+            busy: pids(&self.busy),
+            back,
+            back_from: word.processes.keys().filter(seen).map(|id| id.pid).collect(),
+            back_rules: word.rules.keys().map(ToString::to_string).collect(),
+            back_all: word.all.is_some(),
+            helpers,
+            asked,
+            outcomes,
+        };
         self.out.push(Command::Keep(Box::new(ours)));
     }
 
     fn decide(&mut self, snapshot: &Snapshot, beside: &Beside, events: &[Event]) {
         let now = snapshot.moment;
         let recorded = beside.recorded.back.iter().map(|id| (*id, now.monotonic + Duration::from_nanos(1)));
-        let standing_back: BTreeMap<ProcessId, Duration> =
-            self.hands.standing_back.iter().map(|(id, until)| (*id, *until)).chain(recorded).collect();
+        let mut standing_back = self.back.clone();
+        for (id, until) in self.hands.standing_back.iter().map(|(id, until)| (*id, *until)).chain(recorded) {
+            let known = standing_back.processes.entry(id).or_insert(until);
+            *known = until.max(*known);
+        }
         let circumstances = Circumstances {
             snapshot,
             protections: &self.protections,
@@ -119,6 +141,7 @@ impl Dispatcher {
             disarmed: self.is_disarmed(),
             granted: &self.asks.grants,
         };
+        self.revision += u64::from(!events.is_empty());
         let decisions = decide(events, &self.judge, &circumstances, self.rules.cap, &mut self.ledger);
         for event in events {
             if let Event::Due { case, .. } = event {
@@ -135,6 +158,7 @@ impl Dispatcher {
             self.follow(event, snapshot, beside);
         }
         self.let_go_of_those_that_left(snapshot);
+        self.let_go_of_the_protected(snapshot);
         let mut asked: BTreeMap<u64, Vec<&Decision>> = BTreeMap::new();
         for decision in &decisions {
             self.carry_out(decision, snapshot);

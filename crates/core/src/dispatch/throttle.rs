@@ -183,6 +183,8 @@ fn part_of(what: &What) -> Part {
         | What::Calls(_)
         | What::Came(_)
         | What::StoodBack { .. }
+        | What::StandsBack(_)
+        | What::ActsAgain(..)
         | What::LetLoose { .. }
         | What::Asks(..)
         | What::Turned(..)

@@ -112,6 +112,8 @@ impl What {
             What::Measured(_) => "measured",
             What::LeftTheGroup { .. } => "left the group",
             What::StoodBack { .. } => "stood back",
+            What::StandsBack(_) => "stands back",
+            What::ActsAgain(..) => "acts again",
             What::LetLoose { .. } => "let loose",
             What::WaitedFor { .. } => "waited for",
             What::Asks(..) => "asks",

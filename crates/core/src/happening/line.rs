@@ -8,6 +8,7 @@ use super::{CarriedOut, Happening, Next, Over, Subject, What};
 use crate::act::{Act, Outcome};
 use crate::condition::Measure;
 use crate::decide::Verdict;
+use crate::dispatch::ActsAgain;
 use crate::rules::Action;
 use crate::severity::{Severity, Tone};
 use crate::units::{Value, exact_duration, scaled_duration};
@@ -96,6 +97,8 @@ impl Happening {
             What::Measured(effect) => ("effect", Tone::Faint, effect.words()),
             What::LeftTheGroup { .. } => ("left", Tone::Notice, self.seen(zone)),
             What::StoodBack { .. } => ("hands", Tone::Notice, self.seen(zone)),
+            What::StandsBack(_) => ("back", Tone::Notice, self.seen(zone)),
+            What::ActsAgain(..) => ("acting", Tone::Notice, self.seen(zone)),
             What::LetLoose { .. } => ("resumed", Tone::Warning, self.seen(zone)),
             What::Asks(_, grounds) => (
                 "asked",
@@ -170,6 +173,20 @@ impl Happening {
             What::LeftTheGroup { group } => format!("no longer of {group}: what is in force is undone"),
             What::StoodBack { act, by, until } => {
                 format!("{by} did `{act}` by hand: rules stand back from it until {}", clock(*until, zone))
+            }
+            What::StandsBack(said) => {
+                let because = said.because.as_ref().map(|because| format!(": {because}")).unwrap_or_default();
+                let until = clock(said.over.1, zone);
+                format!("{} has rules stand back from {} until {until}{because}", said.by.user, said.whom)
+            }
+            What::ActsAgain(said, why) => {
+                let why = match why {
+                    ActsAgain::Over => "the time for it is over".to_owned(),
+                    ActsAgain::Ended => "it has ended".to_owned(),
+                    ActsAgain::Said(by, None) => format!("{} says so", by.user),
+                    ActsAgain::Said(by, Some(because)) => format!("{} says so: {because}", by.user),
+                };
+                format!("rules stand back from {} no longer: {why}", said.whom)
             }
             What::LetLoose { again: true } => {
                 "by somebody who left no record of it: suspended again for the rest of its time".to_owned()

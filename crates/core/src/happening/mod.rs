@@ -25,10 +25,12 @@ use crate::answer::{Question, Turn};
 use crate::audit::Wording;
 use crate::condition::Measure;
 use crate::decide::Verdict;
+use crate::dispatch::ActsAgain;
 use crate::judge::{Case, Closing, Points, Wait};
 use crate::model::{Process, ProcessId};
 use crate::rules::{Action, Rule, RuleName};
 use crate::severity::Severity;
+use crate::stand_back::StandBack;
 use crate::subject::{Judged, SubjectKey};
 
 /// Something that happened.
@@ -203,6 +205,10 @@ pub enum What {
         /// Until when.
         until: Timestamp,
     },
+    /// Rules stand back by somebody's word.
+    StandsBack(Box<StandBack>),
+    /// They do so no longer, and why.
+    ActsAgain(Box<StandBack>, ActsAgain),
     /// What we had suspended runs, and no hand was at work.
     LetLoose {
         /// Whether it is suspended once more; otherwise it does not stay suspended, and its ladder goes on.

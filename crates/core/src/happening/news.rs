@@ -30,7 +30,20 @@ pub enum News {
         names: Vec<RuleName>,
         /// SHA-256 of the files, lower-case hex.
         digest: String,
+        /// Whose file it is.
+        owner: String,
+        /// Of those that were in use before, where that is so; and why they were read anew.
+        before: Option<(String, String)>,
     },
+    /// What the rules file has now is not used.
+    RulesRefused {
+        /// Where it is.
+        origin: String,
+        /// Why not.
+        why: String,
+    },
+    /// What is open cannot be kept for the next run, and why.
+    NotKept(String),
     /// What it watches, and how.
     Watching {
         /// The machine.
@@ -128,7 +141,12 @@ impl News {
     ) -> Option<(&'static str, Tone, String)> {
         let rule = rule.unwrap_or("a rule");
         Some(match self {
-            News::Started { .. } | News::RulesLoaded { .. } | News::SummedUp(..) => return None,
+            News::Started { .. } | News::RulesLoaded { before: None, .. } | News::SummedUp(..) => return None,
+            News::RulesLoaded { origin, names, before: Some((_, why)), .. } => {
+                ("rules", Tone::Notice, format!("{} of {origin} from now on: {why}", counted(names.len(), "rule")))
+            }
+            News::RulesRefused { .. } => ("rules", Tone::Critical, self.seen(rule)),
+            News::NotKept(_) => ("unkept", Tone::Warning, self.seen(rule)),
             News::Watching { .. } => ("watching", Tone::Notice, self.seen(rule)),
             News::Places { .. } => ("watching", Tone::Faint, self.seen(rule)),
             News::Settling(until) => {
@@ -186,6 +204,7 @@ impl News {
         Some(match self {
             News::Started { .. } => (Kind::WatcherStarted, Came::Started),
             News::RulesLoaded { .. } => (Kind::RulesLoaded, Came::Loaded),
+            News::RulesRefused { .. } => (Kind::RulesRefused, Came::Refused),
             News::Ended { .. } => (Kind::WatcherEnded, Came::Ended),
             News::Blind(_) => (Kind::Unreadable, Came::NoSample),
             News::Unreadable { .. } | News::Late(_) => (Kind::Unreadable, Came::Unreadable),
@@ -204,10 +223,18 @@ impl News {
             News::Started { version, shadow } => {
                 format!("sophron {version}{}", if *shadow { ", all in shadow" } else { "" })
             }
-            News::RulesLoaded { origin, names, digest } => {
+            News::RulesLoaded { origin, names, digest, owner, before } => {
                 let names: Vec<&str> = names.iter().map(|name| &**name).collect();
-                format!("{origin}: {}; SHA-256 {digest}", names.join(", "))
+                let before = before.as_ref().map(|(before, why)| format!(", before {before}; {why}"));
+                let before = before.unwrap_or_default();
+                format!("{origin}, of {owner}: {}; SHA-256 {digest}{before}", names.join(", "))
             }
+            News::RulesRefused { origin, why } => {
+                format!(
+                    "{origin} is not used as it is now, and the rules from before count on: {why}; `sophron rules check` shows where"
+                )
+            }
+            News::NotKept(why) => format!("the next start will not know what is open: {why}"),
             News::Watching { host, every, rules, armed } => {
                 let acting = match *armed {
                     0 => "all in shadow: nothing is acted upon".to_owned(),

@@ -14,6 +14,7 @@ use crate::audit::{
 use crate::command_lines::CommandLines;
 use crate::condition::Measure;
 use crate::decide::Verdict;
+use crate::dispatch::ActsAgain;
 use crate::model::Boot;
 use crate::rules::Action;
 use crate::subject::SubjectKey;
@@ -90,7 +91,14 @@ impl Scribe {
             seen: happening.seen(&self.zone),
             took: took.map(|took| (took.as_secs_f64() * 1000.0).round() / 1000.0),
         };
+        // What somebody says is his.
+        let who = match &happening.what {
+            What::StandsBack(said) => said.by.clone(),
+            What::ActsAgain(_, ActsAgain::Said(by, _)) => by.clone(),
+            _ => self.who.clone(),
+        };
         Some(Draft {
+            who,
             case: happening.case,
             rule: happening.rule.as_ref().map(|rule| rule.to_string()),
             subject,
@@ -122,7 +130,8 @@ fn parts(what: &What) -> Option<Parts> {
         What::Closed { why, grounds } => {
             let (kind, came) = match why {
                 Over::Calm => (Kind::Calm, Came::Calm),
-                Over::Left | Over::Unseen | Over::RuleGone => (Kind::Left, Came::Left),
+                Over::Left | Over::Unseen => (Kind::Left, Came::Left),
+                Over::RuleGone => (Kind::Left, Came::RuleChanged),
                 Over::EndedByUs | Over::EndedByItself | Over::NoneLeft => (Kind::Ended, Came::Ended),
             };
             rests(told(kind, came), grounds)
@@ -151,6 +160,16 @@ fn parts(what: &What) -> Option<Parts> {
         What::Turned(question, turn) => {
             let kind = if matches!(turn, Turn::Shown(..)) { Kind::Asked } else { Kind::Answer };
             Parts { action: Some(asking(question)), ..told(kind, turn.came()) }
+        }
+        What::StandsBack(said) => {
+            let seconds = Some(said.length.as_secs_f64());
+            let action = ActionRecord { seconds, because: said.because.clone(), ..ActionRecord::word(Verb::StandBack) };
+            Parts { action: Some(action), ..told(Kind::StoodBack, Came::StoodBack) }
+        }
+        What::ActsAgain(_, why) => {
+            let because = if let ActsAgain::Said(_, because) = why { because.clone() } else { None };
+            let action = ActionRecord { because, ..ActionRecord::word(Verb::StandBack) };
+            Parts { action: Some(action), ..told(Kind::ActsAgain, Came::ActsAgain) }
         }
         What::LetLoose { .. } => doing(told(Kind::Superseded, Came::LetLoose), Verb::Resume),
         What::Watcher(news) => {

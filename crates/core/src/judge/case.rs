@@ -5,11 +5,13 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use super::ladder::Ladder;
+use super::event::{Event, Stays};
+use super::ladder::{Allowance, Ladder};
 use crate::condition::Measure;
 use crate::facts::Facts;
-use crate::model::{Moment, Process, ProcessId};
-use crate::rules::{Rule, RuleName, Step};
+use crate::model::{Boot, Moment, Process, ProcessId};
+use crate::open::OpenCase;
+use crate::rules::{Action, Revision, Rule, RuleName, Step};
 use crate::subject::SubjectKey;
 use crate::units::Value;
 
@@ -95,6 +97,45 @@ pub(super) struct Easing {
 }
 
 impl Case {
+    /// A case of the run before, by a rule that judges the same. What was in force has been taken back since: it goes on with
+    /// the step that had the effect, where that was the last.
+    pub(super) fn restored(kept: &OpenCase, rule: &Rule, revision: Revision, boot: Boot, now: Moment) -> Box<Case> {
+        let mut ladder = Ladder::at(kept.next, kept.clock);
+        ladder.budget = match kept.within_budget {
+            None => Allowance::Unasked,
+            Some(true) => Allowance::Granted,
+            Some(false) => Allowance::Spent,
+        };
+        let places = |is: fn(Action) -> bool| {
+            rule.ladder.iter().enumerate().filter(move |(_, step)| is(step.action)).map(|(place, _)| place)
+        };
+        let lasts = |action: Action| matches!(action, Action::Lower { .. } | Action::Suspend { .. });
+        let again = places(lasts).take_while(|place| *place < kept.next).last().filter(|_| kept.has_effect);
+        let first_act = places(Action::is_act).next().filter(|_| revision.arms);
+        let first = again.into_iter().chain(first_act).fold(revision.kept.min(kept.next), usize::min);
+        ladder.revise(first, rule.ladder.get(first).map(|step| step.at));
+        ladder.stand_anew();
+        let opened = Moment { wall: kept.opened, ..now };
+        Box::new(Case {
+            number: kept.number,
+            rule: rule.name.clone(),
+            key: kept.key.subject(boot),
+            lead: kept.lead.as_ref().map(|lead| lead.process(boot)),
+            members: kept.members.iter().map(|(pid, start)| ProcessId { pid: *pid, start: *start, boot }).collect(),
+            returned: kept.returned,
+            opened,
+            ladder,
+            measure: None,
+            told_by: None,
+            worst: None,
+            points: Points::new(),
+            breached: false,
+            wait: rule.lasting,
+            easing: None,
+            told: Told { at: now.monotonic, reading: None },
+        })
+    }
+
     /// The next step and how much breached time is left until it is due.
     pub(crate) fn upcoming<'r>(&self, rule: &'r Rule) -> Option<(&'r Step, Duration)> {
         rule.ladder.get(self.ladder.next).map(|step| (step, step.at.saturating_sub(self.ladder.clock)))
@@ -146,6 +187,30 @@ impl Case {
         if worse {
             self.worst = Some(reading);
         }
+    }
+
+    /// Its rule does something else from now on. What it did in shadow it has not done: armed, it begins with its first act.
+    pub(super) fn revise(&mut self, rule: &Rule, before: &Rule, revision: Revision) -> Option<Event> {
+        let Revision { kept, arms, disarms } = revision;
+        let first_act = rule.ladder.iter().position(|step| step.action.is_act());
+        let first = if arms { kept.min(first_act.unwrap_or(kept)) } else { kept };
+        let taken = self.ladder.next;
+        if first < rule.ladder.len().max(before.ladder.len()) {
+            self.ladder.revise(first, rule.ladder.get(first).map(|step| step.at));
+        }
+        if arms {
+            self.ladder.stand_anew();
+        }
+        if rule.pick != before.pick && !self.ladder.is_awaiting() {
+            self.ladder.picked = None;
+        }
+        let stay = if disarms { 0 } else { first.min(taken) };
+        let nice = rule.ladder.iter().take(stay).filter_map(|step| match step.action {
+            Action::Lower { nice } => Some(nice),
+            _ => None,
+        });
+        let stays = Stays { nice: nice.max(), before: stay, less: disarms || first < taken };
+        Some(Event::Revised { case: self.number, stays })
     }
 
     /// Every case and every act is told to people; from then on they are told again only as the rule says.

@@ -7,6 +7,7 @@ use jiff::tz::TimeZone;
 use super::{Case, Closing};
 use crate::model::ProcessId;
 use crate::rules::RuleName;
+use crate::stand_back::StandsBack;
 
 /// What one tick brings to the judge beside the sample.
 #[derive(Debug, Clone, Copy)]
@@ -19,8 +20,21 @@ pub struct Tick<'a> {
     pub helpers: &'a BTreeSet<u32>,
     /// If given, only these processes are judged.
     pub only: Option<&'a BTreeSet<ProcessId>>,
+    /// From whom rules stand back by somebody's word: their clocks stand still.
+    pub back: &'a StandsBack,
     /// The zone that hours are meant in: the machine's, or a recording's own.
     pub zone: &'a TimeZone,
+}
+
+/// What stays in force in a case whose rule does something else now.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stays {
+    /// The lowering, up to that niceness.
+    pub nice: Option<i32>,
+    /// Suspensions by steps before that one.
+    pub before: usize,
+    /// Whether steps that were taken are gone.
+    pub less: bool,
 }
 
 /// What the judge found at a tick.
@@ -71,6 +85,14 @@ pub enum Event {
     HoursEnded {
         /// The case.
         case: u64,
+    },
+    /// The rule does something else from now on, and the case goes on: what steps have done that it has no more is to be
+    /// undone.
+    Revised {
+        /// The case.
+        case: u64,
+        /// What stays in force.
+        stays: Stays,
     },
     /// The case is over; whatever it holds is to be undone.
     Closed {

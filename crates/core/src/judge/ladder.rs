@@ -31,8 +31,8 @@ pub struct Ladder {
     pub owed: Vec<Owed>,
     /// What the steps that act wait for, the breach going on.
     pub wait: Wait,
-    /// The step that outcomes are awaited of, and on whom it was taken so far.
-    pub(super) trying: usize,
+    /// The step that outcomes are awaited of, while the rule has it, and on whom it was taken so far.
+    pub(super) trying: Option<usize>,
     taken_on: BTreeSet<ProcessId>,
     pub(super) awaited: Awaited,
     /// How many acts are under way for somebody who has answered.
@@ -181,7 +181,9 @@ impl Ladder {
         self.awaited = Awaited::Nothing;
         let taken_on = std::mem::take(&mut self.taken_on);
         let nobody = taken_on.is_empty();
-        match self.owed.iter().position(|owed| owed.step == self.trying) {
+        // A step that the rule has no more is not tried again.
+        let Some(trying) = self.trying else { return nobody };
+        match self.owed.iter().position(|owed| owed.step == trying) {
             Some(place) if again || later => {
                 let owed = &mut self.owed[place];
                 owed.taken_on.extend(taken_on);
@@ -193,7 +195,7 @@ impl Ladder {
             Some(place) => drop(self.owed.remove(place)),
             None if later => {
                 let from = (now.monotonic, now.wall);
-                let mut owed = Owed { step: self.trying, from, taken_on, pause: Duration::ZERO };
+                let mut owed = Owed { step: trying, from, taken_on, pause: Duration::ZERO };
                 owed.rest(now);
                 self.owed.push(owed);
             }
@@ -254,6 +256,25 @@ impl Ladder {
         for owed in self.owed.iter_mut().filter(|owed| owed.step == step) {
             owed.from = (now.monotonic, now.wall);
         }
+    }
+
+    /// The rule has another ladder from now on, of which that step is the first that is not as it was and was taken. The steps
+    /// before it count as taken; the others keep their distance to it, and it needs a fresh `lasting`.
+    pub(super) fn revise(&mut self, first: usize, at: Option<Duration>) {
+        self.owed.retain(|owed| owed.step < first);
+        self.trying = self.trying.filter(|trying| *trying < first);
+        if self.next >= first {
+            self.next = first;
+            self.clock = at.map_or(self.clock, |at| self.clock.min(at));
+            self.stand_anew();
+        }
+    }
+
+    /// What comes next needs a fresh `lasting`.
+    pub(super) fn stand_anew(&mut self) {
+        let interval = self.needs_an_interval();
+        self.footing = Footing::Lasting { held: Duration::ZERO, barred: false, interval };
+        self.since_still = Some(Duration::ZERO);
     }
 
     fn needs_an_interval(&self) -> bool {

@@ -22,7 +22,7 @@ use std::time::Duration;
 
 pub use case::{Case, Closing, MOST_POINTS, Points};
 use covers::Covers;
-pub use event::{Event, Tick};
+pub use event::{Event, Stays, Tick};
 use ladder::Fate;
 pub use ladder::{Allowance, Ladder, Owed, Wait};
 use members::Covered;
@@ -34,9 +34,11 @@ pub use sight::Sight;
 pub use status::RuleStatus;
 pub use subjects::{MemoryWish, Part};
 use subjects::{Round, State};
+use track::Track;
 
 use crate::condition::Condition;
-use crate::model::{Field, Machine, Moment, Needs, Process, ProcessId, Snapshot};
+use crate::model::{Boot, Field, Machine, Moment, Needs, Process, ProcessId, Snapshot};
+use crate::open::OpenCase;
 use crate::rules::{Meaning, Rule, RuleName, RuleSet};
 use crate::subject::{Judged, Likeness, SubjectKey};
 use crate::window::Spec;
@@ -119,7 +121,7 @@ impl Judge {
             acting_from: Duration::ZERO,
             ticks: 0,
         };
-        judge.watch_by(rules.rules.iter().map(|rule| Watched::new(rules, rule)).collect(), &BTreeSet::new());
+        judge.watch_by(rules.rules.iter().map(Watched::new).collect(), &BTreeSet::new());
         judge
     }
 
@@ -150,18 +152,31 @@ impl Judge {
         (self.watched, self.covers, self.anew) = (watched, covers, true);
     }
 
-    /// Judges by other rules from now on. What a rule means decides whether it is the same: then its stories go on, whatever
-    /// its note, its place or its spelling is now. The cases of the others are closed.
+    /// Judges by other rules from now on. What a rule judges by decides whether it is the same: then its stories go on, whatever
+    /// its note, its place or its spelling is now, with the ladder that it has now. The cases of the others are closed.
     #[must_use]
     pub(crate) fn adopt(&mut self, rules: &RuleSet) -> Vec<Event> {
         let mut before: Vec<Watched> = std::mem::take(&mut self.watched);
-        let (mut after, mut go_on) = (Vec::new(), BTreeSet::new());
+        let (mut after, mut go_on, mut events) = (Vec::new(), BTreeSet::new(), Vec::new());
+        let other_pace = rules.every != self.every;
         for rule in &rules.rules {
-            let mut next = Watched::new(rules, rule);
-            if let Some(place) = before.iter().position(|known| known.meaning == next.meaning) {
-                let known = before.swap_remove(place);
+            let mut next = Watched::new(rule);
+            let same = before.iter().position(|known| next.meaning.revises(&known.meaning).is_some());
+            if let Some(known) = same.map(|place| before.swap_remove(place)) {
+                let revision = next.meaning.revises(&known.meaning).filter(|_| !next.meaning.does_as(&known.meaning));
                 (next.state, next.status) = (known.state, known.status);
-                go_on.insert(after.len());
+                if revision.is_some_and(|revision| revision.arms) {
+                    next.state.tracks.values_mut().for_each(Track::arm);
+                }
+                if let Some(revision) = revision {
+                    events.extend(next.state.cases_mut().filter_map(|case| case.revise(rule, &known.rule, revision)));
+                }
+                if other_pace {
+                    next.state.empty_windows();
+                    next.state.sampled_every(rules.every);
+                } else {
+                    go_on.insert(after.len());
+                }
             }
             after.push(next);
         }
@@ -169,7 +184,6 @@ impl Judge {
         self.watch_by(after, &go_on);
         self.wishes.clear();
         before.sort_by(|a, b| a.rule.name.cmp(&b.rule.name));
-        let mut events = Vec::new();
         for mut gone in before {
             events.extend(gone.state.give_up(&gone.rule.name, Closing::RuleGone));
             self.memory.forget_rule(&gone.rule.name);
@@ -194,6 +208,25 @@ impl Judge {
         self.cases().find(|case| case.number == number)
     }
 
+    /// Every open case, as the next run has to know it.
+    pub(crate) fn open(&self) -> impl Iterator<Item = OpenCase> {
+        let of = |watched: &'_ Watched| -> Vec<OpenCase> {
+            watched.state.cases().map(|case| OpenCase::of(case, &watched.meaning)).collect()
+        };
+        self.watched.iter().flat_map(of)
+    }
+
+    /// Goes on with a case of the run before; whether there is a rule for it.
+    pub(crate) fn restore(&mut self, kept: &OpenCase, boot: Boot, now: Moment) -> bool {
+        let rule = self.watched.iter_mut().find(|watched| *watched.rule.name == *kept.rule);
+        let Some(watched) = rule else { return false };
+        let Some(revision) = watched.meaning.revises(&kept.meaning) else { return false };
+        let case = Case::restored(kept, &watched.rule, revision, boot, now);
+        watched.state.tracks.insert(case.key.clone(), Track::of(case));
+        self.anew = true;
+        true
+    }
+
     /// Every open case.
     pub fn cases(&self) -> impl Iterator<Item = &Case> {
         self.watched.iter().flat_map(|watched| watched.state.cases())
@@ -216,6 +249,11 @@ impl Judge {
 
     fn watched(&self, name: &RuleName) -> Option<&Watched> {
         self.watched.iter().find(|watched| watched.rule.name == *name)
+    }
+
+    /// Whether a breach of a rule holds anywhere that has opened no case yet.
+    pub(crate) fn builds(&self, rule: &RuleName) -> bool {
+        self.watched(rule).is_some_and(|watched| watched.state.tracks.values().any(|track| track.building().is_some()))
     }
 
     /// How long a breach has held that has opened no case yet.
@@ -433,10 +471,10 @@ impl Judge {
 }
 
 impl Watched {
-    fn new(rules: &RuleSet, rule: &Rule) -> Watched {
+    fn new(rule: &Rule) -> Watched {
         let named = |fields: [Field; 2], by: &BTreeSet<Field>| fields.iter().any(|field| by.contains(field));
         Watched {
-            meaning: rules.meaning(rule),
+            meaning: rule.meaning(),
             rule: Arc::new(rule.clone()),
             state: State::default(),
             status: RuleStatus::default(),

@@ -238,6 +238,7 @@ impl Round<'_, '_> {
             moment: self.moment,
             pace: self.pace,
             in_hours: self.in_hours,
+            held_back: self.tick.back.covers(&self.rule.name, members),
             settled: self.settled,
             zone: self.tick.zone,
             tick: self.number,

@@ -26,6 +26,8 @@ pub(super) struct Seen<'a> {
     pub pace: Pace,
     /// Whether these are hours of the rule.
     pub in_hours: bool,
+    /// Whether its rule stands back from it.
+    pub held_back: bool,
     /// Whether acts may begin: not right after a start or a nap.
     pub settled: bool,
     pub zone: &'a TimeZone,
@@ -87,6 +89,11 @@ impl Default for Track {
 }
 
 impl Track {
+    /// A case of the run before: what passed since then nobody judged.
+    pub fn of(case: Box<Case>) -> Track {
+        Track { phase: Phase::Open(case), before: Truth::Unknown, ..Track::default() }
+    }
+
     pub fn case(&self) -> Option<&Case> {
         match &self.phase {
             Phase::Open(case) => Some(case),
@@ -112,6 +119,13 @@ impl Track {
 
     pub(crate) fn is_forgettable(&self, now: &Moment) -> bool {
         matches!(self.phase, Phase::Within) && !self.undone.is_some_and(|undone| is_recent(&undone, now))
+    }
+
+    /// Its rule acts from now on: a breach has to hold for `lasting` from here.
+    pub(super) fn arm(&mut self) {
+        if let Phase::Building(building) = &mut self.phase {
+            building.held = Duration::ZERO;
+        }
     }
 
     /// How long the breach has held so far, while no case is open.
@@ -189,7 +203,9 @@ impl Track {
         {
             self.close(why, seen, events);
         }
-        self.before = seen.truth;
+        // The interval in which rules cease to stand back counts as little as those before it.
+        let still = seen.held_back && matches!(self.phase, Phase::Open(_));
+        self.before = if still { Truth::Unknown } else { seen.truth };
     }
 
     fn open(&self, rule: &Rule, seen: &Seen<'_>, number: u64, gone: Option<Gone>, points: Points) -> Box<Case> {
@@ -289,7 +305,8 @@ fn go_on(
     if seen.covered == Truth::False && !case.ladder.is_awaiting() {
         return Some(Closing::Left);
     }
-    let advances = seen.truth == Truth::True && before == Truth::True && !seen.pace.is_gap() && seen.in_hours;
+    let runs = seen.in_hours && !seen.held_back;
+    let advances = seen.truth == Truth::True && before == Truth::True && !seen.pace.is_gap() && runs;
     let (counts, passed) = (seen.pace.counts, seen.pace.passed);
     case.ladder.run(&Interval { truth: seen.truth, advances, counts, passed }, rule.lasting);
     if seen.truth == Truth::True {
@@ -373,7 +390,7 @@ fn take(rule: &Rule, case: &mut Case, place: usize, seen: &Seen<'_>, memory: &mu
         case.ladder.budget = if spent { Allowance::Spent } else { Allowance::Granted };
     }
     events.push(Event::Due { case: case.number, step: place });
-    case.ladder.trying = place;
+    case.ladder.trying = Some(place);
     case.ladder.awaits(1);
 }
 

@@ -23,6 +23,15 @@ pub struct Ours {
     /// PIDs from which rules stood back, because a hand had acted on them.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub back: BTreeSet<u32>,
+    /// PIDs from which they stood back by somebody's word.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub back_from: BTreeSet<u32>,
+    /// Rules that stood back from everybody, by somebody's word.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub back_rules: BTreeSet<String>,
+    /// Whether all did.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub back_all: bool,
     /// PIDs of its helpers, which were not judged.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub helpers: BTreeSet<u32>,
@@ -83,7 +92,8 @@ impl Ours {
     /// Whether there is nothing to tell.
     pub fn is_empty(&self) -> bool {
         let none = self.suspended.is_empty() && self.busy.is_empty() && self.back.is_empty() && self.helpers.is_empty();
-        none && self.asked.is_empty() && self.outcomes.is_empty()
+        let nobody = self.back_from.is_empty() && self.back_rules.is_empty() && !self.back_all;
+        none && nobody && self.asked.is_empty() && self.outcomes.is_empty()
     }
 
     /// The same with texts made harmless and counts bounded.

@@ -29,6 +29,7 @@ use crate::model::{Field, Moment, ProcessId, Snapshot};
 use crate::protect::Protections;
 use crate::recording::{self, Ours, Outcome};
 use crate::rules::{Action, RuleName, RuleSet};
+use crate::stand_back::StandsBack;
 use crate::subject::Judged;
 
 /// What one rule would have done in all.
@@ -223,6 +224,7 @@ impl Rehearsal {
             suspended: recording::identities(&ours.suspended, snapshot),
             busy,
             back: recording::identities(&ours.back, snapshot),
+            by_word: by_word(ours, snapshot),
             did: std::mem::take(&mut self.just_suspended).into_iter().filter(did).collect(),
         };
         let beside = Beside { recorded, helpers: ours.helpers.clone(), ..Beside::default() };
@@ -268,6 +270,7 @@ impl Rehearsal {
                 | Command::Dismiss(_)
                 | Command::Read(_)
                 | Command::Heard(..)
+                | Command::Said(..)
                 | Command::Reply(..) => continue,
             };
             commands.extend(self.dispatcher.step(snapshot.moment, next));
@@ -453,5 +456,16 @@ fn assumed(commission: &Commission, now: Moment) -> Came {
         Act::Terminate { .. } => Came::Ended(Ending::default()),
         Act::Restart => Came::Restarted { unit: String::new(), main: None, took: Duration::ZERO },
         Act::Restore { .. } => Came::Restored(Restoring::default()),
+    }
+}
+
+/// From whom the rules of the watcher that recorded stood back by somebody's word: until when is not kept, it is told anew with
+/// each sample.
+fn by_word(ours: &Ours, snapshot: &Snapshot) -> StandsBack {
+    let until = snapshot.moment.monotonic + Duration::from_nanos(1);
+    StandsBack {
+        all: ours.back_all.then_some(until),
+        rules: ours.back_rules.iter().map(|rule| (rule.as_str().into(), until)).collect(),
+        processes: recording::identities(&ours.back_from, snapshot).into_iter().map(|id| (id, until)).collect(),
     }
 }

@@ -1,24 +1,60 @@
 //! What a rule means, apart from how it is spelled: by this it is the same rule when the rules are read anew.
 
+use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use super::{Rule, RuleSet};
+use super::Rule;
 use crate::text::hex;
 
-/// A digest of everything that a rule judges and does by.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Meaning(String);
+/// What a rule judges by, and what it does then. Its note, its place and its spelling do not count.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Meaning {
+    /// A digest of all that decides whether there is a case: its name, subjects, conditions, times and hours.
+    judging: String,
+    /// One of each step of its ladder.
+    steps: Vec<String>,
+    /// Whether it acts.
+    armed: bool,
+}
 
-impl RuleSet {
-    /// What a rule of this set means. Its note, its place and its spelling do not count; the sampling interval does, since
-    /// windows are made for it.
-    pub fn meaning(&self, rule: &Rule) -> Meaning {
+/// How the ladder of a rule goes on that judges as before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Revision {
+    /// So many of its first steps are as they were.
+    pub kept: usize,
+    /// Whether it acts from now on, and did not before.
+    pub arms: bool,
+    /// Whether it acts no more.
+    pub disarms: bool,
+}
+
+impl Meaning {
+    /// How a rule goes on that means this from now on, and what `before` says until now; none where it is another.
+    pub(crate) fn revises(&self, before: &Meaning) -> Option<Revision> {
+        let kept = self.steps.iter().zip(&before.steps).take_while(|(now, then)| now == then).count();
+        let (arms, disarms) = (self.armed && !before.armed, !self.armed && before.armed);
+        (self.judging == before.judging).then_some(Revision { kept, arms, disarms })
+    }
+
+    /// Whether it does the same as well.
+    pub(crate) fn does_as(&self, before: &Meaning) -> bool {
+        (&self.steps, self.armed) == (&before.steps, before.armed)
+    }
+}
+
+impl Rule {
+    /// What it means.
+    pub fn meaning(&self) -> Meaning {
         let shown = |condition: &Option<crate::condition::Condition>| condition.as_ref().map(ToString::to_string);
-        let parts = (
-            (&*rule.name, rule.judge, shown(&rule.covers), rule.breach.to_string(), rule.lasting, shown(&rule.calm)),
-            (rule.severity, rule.armed, &rule.hours, &rule.again, rule.budget, rule.pick, &rule.ladder),
-            (&rule.windows, self.every, rule.keep, rule.unasked),
+        let digest = |what: String| hex(&Sha256::digest(what)[..16]);
+        let judging = (
+            (&*self.name, self.judge, shown(&self.covers), self.breach.to_string(), self.lasting),
+            (shown(&self.calm), &self.hours, &self.windows),
         );
-        Meaning(hex(&Sha256::digest(format!("{parts:?}"))))
+        Meaning {
+            judging: digest(format!("{judging:?}")),
+            steps: self.ladder.iter().map(|step| digest(format!("{step:?}"))).collect(),
+            armed: self.armed,
+        }
     }
 }

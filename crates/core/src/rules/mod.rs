@@ -30,6 +30,7 @@ pub use hours::{Hours, Span};
 pub use keeping::{Audit, Lookback};
 pub use load::{File, LARGEST, Rejected, load, load_files};
 pub use meaning::Meaning;
+pub(crate) use meaning::Revision;
 pub use name::RuleName;
 pub use review::{Present, Warning, by_name_alone, review};
 

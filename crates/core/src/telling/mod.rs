@@ -190,7 +190,7 @@ fn severity(record: &Record, rules: &RuleSet) -> Option<Severity> {
     match &record.kind {
         // Whoever does it by hand knows of it.
         _ if record.is_by_hand() => None,
-        Kind::TrailLost | Kind::BudgetSpent | Kind::Capped => Some(Severity::Critical),
+        Kind::TrailLost | Kind::RulesRefused | Kind::BudgetSpent | Kind::Capped => Some(Severity::Critical),
         Kind::Unreadable if record.came() == Some(&Came::NoSample) => Some(Severity::Critical),
         Kind::Unreadable | Kind::WatcherEnded => Some(Severity::Notice),
         _ if record.rule.is_none() => None,

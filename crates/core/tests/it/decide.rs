@@ -1,15 +1,15 @@
 //! Between rules: the strongest step wins, and protection, shadow and hands turn acts into words.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
 use sophron_core::decide::{Circumstances, Decision, Ledger, Verdict, decide};
 use sophron_core::dispatch::Grants;
 use sophron_core::judge::{Judge, Tick};
-use sophron_core::model::ProcessId;
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, Cap};
+use sophron_core::stand_back::StandsBack;
 use sophron_testkit::{World, process};
 
 use crate::script::load;
@@ -34,9 +34,7 @@ lasting = '0s'
 ladder = [ { at = '0s', do = 'suspend' } ]
 ";
 
-fn verdicts(
-    change: impl FnOnce(&mut Protections, &mut BTreeMap<ProcessId, Duration>, &mut bool),
-) -> Vec<(String, Verdict)> {
+fn verdicts(change: impl FnOnce(&mut Protections, &mut StandsBack, &mut bool)) -> Vec<(String, Verdict)> {
     let mut world = World::new(vec![process(9, "sheetlamp")]);
     world.process(9).cpu = Some(99.0);
     let snapshot = world.snapshot();
@@ -44,9 +42,17 @@ fn verdicts(
     let none = BTreeSet::new();
     let events = judge.tick(
         &snapshot,
-        &Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC },
+        &Tick {
+            suspended: &none,
+            busy: &none,
+            helpers: &BTreeSet::new(),
+            only: None,
+            back: &StandsBack::default(),
+            zone: &TimeZone::UTC,
+        },
     );
-    let (mut protections, mut standing_back, mut all_in_shadow) = (Protections::default(), BTreeMap::new(), false);
+    let (mut protections, mut standing_back, mut all_in_shadow) =
+        (Protections::default(), StandsBack::default(), false);
     change(&mut protections, &mut standing_back, &mut all_in_shadow);
     let (protections, standing_back) = (&protections, &standing_back);
     let circumstances = Circumstances {
@@ -102,11 +108,11 @@ fn rules_stand_back_from_what_a_hand_has_touched() {
     let until = Duration::from_secs(9000);
     let back_until = |verdict: &Verdict| matches!(verdict, Verdict::StandingBack { .. });
     let back = verdicts(|_, standing_back, _| {
-        standing_back.insert(id, until);
+        standing_back.processes.insert(id, until);
     });
     assert!(back.iter().all(|(_, verdict)| back_until(verdict)), "{back:?}");
     let over = verdicts(|_, standing_back, _| {
-        standing_back.insert(id, Duration::from_secs(1));
+        standing_back.processes.insert(id, Duration::from_secs(1));
     });
     assert!(over.iter().any(|(_, verdict)| matches!(verdict, Verdict::Act(_))), "{over:?}");
 }
@@ -117,13 +123,19 @@ fn what_waits_for_the_record_uses_up_no_act() {
     let mut world = World::new(vec![process(9, "sheetlamp")]);
     world.process(9).cpu = Some(99.0);
     let mut judge = Judge::new(&load(RULES), 1);
-    let (none, protections, standing_back) = (BTreeSet::new(), Protections::default(), BTreeMap::new());
+    let (none, protections, standing_back) = (BTreeSet::new(), Protections::default(), StandsBack::default());
     let (mut ledger, cap) = (Ledger::default(), Cap { acts: 1, terminations: 1 });
     for tick in 0..30 {
         world.pass(Duration::from_secs(1));
         let snapshot = world.snapshot();
-        let tick_of =
-            Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC };
+        let tick_of = Tick {
+            suspended: &none,
+            busy: &none,
+            helpers: &BTreeSet::new(),
+            only: None,
+            back: &StandsBack::default(),
+            zone: &TimeZone::UTC,
+        };
         let events = judge.tick(&snapshot, &tick_of);
         let circumstances = Circumstances {
             snapshot: &snapshot,

@@ -10,13 +10,14 @@ use proptest::prelude::*;
 use sophron_core::act::{Act, Ending, Originals, Outcome, Restoring};
 use sophron_core::answer::Answer;
 use sophron_core::audit::{InForce, Link};
-use sophron_core::dispatch::{Asking, Beside, Command, Commission, Dispatcher, Done, Input};
+use sophron_core::dispatch::{Asking, Beside, Command, Commission, Dispatcher, Done, Input, Word};
 use sophron_core::happening::{Happening, What};
 use sophron_core::model::ProcessId;
 use sophron_core::protect::Protections;
 use sophron_core::recording::{Header, Ours, Replay, Writer};
 use sophron_core::rehearsal::Rehearsal;
 use sophron_core::rules::RuleSet;
+use sophron_core::stand_back::Whom;
 use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
@@ -35,12 +36,18 @@ const RULES: &str = "[cap]\nacts = 10000\nterminations = 10000\n\
     ladder = [ { at = '0s', do = 'lower', nice = 5 }, { at = '3s', do = 'terminate' } ]\n";
 
 /// One second of the machine: what each process holds in MiB (above 1000 unknown), whether it is born anew if it is gone, what
-/// is free, how many of the acts that are under way come to something before the sample, and what becomes of a question.
+/// is free, how many of the acts that are under way come to something before the sample, and what becomes of a question, or
+/// is said of standing back.
 type Second = (Vec<(u64, bool)>, u64, usize, usize);
 
 fn second() -> impl Strategy<Value = Second> {
     let figures = prop::collection::vec((prop_oneof![3 => 600_u64..1000, 1 => 0_u64..1050], any::<bool>()), 4);
-    (figures, prop_oneof![1 => 0_u64..300, 2 => 300_u64..900], 0_usize..4, 0_usize..9)
+    (
+        figures,
+        prop_oneof![1 => 0_u64..300, 2 => 300_u64..900],
+        0_usize..4,
+        prop_oneof![9 => 0_usize..9, 1 => 20_usize..24],
+    )
 }
 
 /// The watch, with a machine that does what it is told when it comes to it.
@@ -165,8 +172,23 @@ impl Live {
         self.step(Input::Acted(Box::new(Done { commission, outcome, took: seconds(0), announced: true })));
     }
 
+    /// Somebody has rules stand back, or act again.
+    fn word(&mut self, how: usize) {
+        let whom = match how {
+            0 => Whom::All,
+            1 => Whom::Rule("leak".to_owned()),
+            _ => Whom::process(&process(10, "labelpress")),
+        };
+        let length = (how < 3).then(|| seconds(4));
+        let whom = if how < 3 { vec![whom] } else { vec![Whom::All] };
+        self.step(Input::Word(Box::new(Word { ticket: 1, whom, length, by: scribe().who, because: None })));
+    }
+
     /// What becomes of the latest question: it is shown, it cannot be, it is answered; or nothing.
     fn turn(&mut self, how: usize) {
+        if how >= 20 {
+            return self.word(how - 20);
+        }
         let Some(question) = self.asks.last().map(|asking| asking.question.clone()) else { return };
         let number = question.number;
         match how {

@@ -9,6 +9,7 @@ use sophron_core::decide::{Circumstances, Ledger, Verdict, decide};
 use sophron_core::dispatch::Grants;
 use sophron_core::judge::{Event, Judge, Tick};
 use sophron_core::protect::Protections;
+use sophron_core::stand_back::StandsBack;
 use sophron_testkit::{World, process};
 
 use crate::script::{PID, Script, load};
@@ -135,12 +136,12 @@ proptest! {
             }
             world.machine.memory_available = Some(figures[0].0 << 20);
             let snapshot = world.snapshot();
-            let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC };
+            let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, back: &StandsBack::default(), zone: &TimeZone::UTC };
             let events = judge.tick(&snapshot, &tick);
             let circumstances = Circumstances {
                 snapshot: &snapshot,
                 protections: &protections,
-                standing_back: &BTreeMap::new(),
+                standing_back: &StandsBack::default(),
                 all_in_shadow: false,
                 disarmed: false, granted: &Grants::default(),
             };

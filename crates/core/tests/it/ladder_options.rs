@@ -1,6 +1,6 @@
 //! Hours, reminders, budgets, returns, settling, picks and the cap.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use jiff::tz::TimeZone;
 use sophron_core::decide::{Circumstances, Decision, Ledger, Verdict, decide};
@@ -8,6 +8,7 @@ use sophron_core::dispatch::Grants;
 use sophron_core::judge::Tick;
 use sophron_core::protect::Protections;
 use sophron_core::rules::Cap;
+use sophron_core::stand_back::StandsBack;
 use sophron_testkit::{World, process};
 
 use crate::script::{MIB, PID, Script, load, rule, seconds};
@@ -135,7 +136,7 @@ fn the_machines_offender_is_picked_and_kept() {
         let circumstances = Circumstances {
             snapshot: &snapshot,
             protections: &protections,
-            standing_back: &BTreeMap::new(),
+            standing_back: &StandsBack::default(),
             all_in_shadow: false,
             disarmed: false,
             granted: &Grants::default(),
@@ -169,12 +170,19 @@ fn all_rules_together_act_no_more_than_the_cap_allows() {
     let snapshot = world.snapshot();
     let mut judge = sophron_core::judge::Judge::new(&rules, 1);
     let none = BTreeSet::new();
-    let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &TimeZone::UTC };
+    let tick = Tick {
+        suspended: &none,
+        busy: &none,
+        helpers: &BTreeSet::new(),
+        only: None,
+        back: &StandsBack::default(),
+        zone: &TimeZone::UTC,
+    };
     let events = judge.tick(&snapshot, &tick);
     let circumstances = Circumstances {
         snapshot: &snapshot,
         protections: &Protections::default(),
-        standing_back: &BTreeMap::new(),
+        standing_back: &StandsBack::default(),
         all_in_shadow: false,
         disarmed: false,
         granted: &Grants::default(),

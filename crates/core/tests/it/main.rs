@@ -41,6 +41,7 @@ mod recording_untrusted;
 mod rehearsal;
 mod rules;
 mod script;
+mod stand_back;
 mod subjects;
 mod telling;
 mod units;

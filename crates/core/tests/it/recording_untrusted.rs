@@ -6,6 +6,7 @@ use std::time::Duration;
 use sophron_core::judge::Tick;
 use sophron_core::model::{Origin, Process, Snapshot};
 use sophron_core::recording::{LONGEST_LINE, ReadError, Replay};
+use sophron_core::stand_back::StandsBack;
 use sophron_core::state::State;
 
 const HEAD: &str = r#"{"sophron":"recording","format":1,"host":"mossgate-desk-03","boot":"0000000000000000000000006d6f7373","every":2.0,"begun":"2026-11-23T07:30:00Z","uid":0}"#;
@@ -127,7 +128,14 @@ fn no_figure_is_too_large_to_be_judged() {
             let snapshot = replay.next(line.as_bytes()).unwrap().clone();
             let none = BTreeSet::new();
             let zone = jiff::tz::TimeZone::UTC;
-            let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, zone: &zone };
+            let tick = Tick {
+                suspended: &none,
+                busy: &none,
+                helpers: &BTreeSet::new(),
+                only: None,
+                back: &StandsBack::default(),
+                zone: &zone,
+            };
             let _ = judge.tick(&snapshot, &tick);
         }
     }

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use sophron_core::judge::{Event, Judge, Tick};
 use sophron_core::rules::{self, RuleSet};
+use sophron_core::stand_back::StandsBack;
 use sophron_testkit::{World, process};
 
 pub const PID: u32 = 51907;
@@ -32,6 +33,8 @@ pub struct Script {
     pub judge: Judge,
     pub suspended: bool,
     pub busy: bool,
+    /// From whom rules stand back.
+    pub back: StandsBack,
     pub zone: jiff::tz::TimeZone,
     /// Whether outcomes are told at once, as if every act took no time.
     pub prompt: bool,
@@ -41,7 +44,15 @@ impl Script {
     pub fn new(rules: &Arc<RuleSet>) -> Script {
         let world = World::new(vec![process(PID, "labelpress")]);
         let zone = jiff::tz::TimeZone::UTC;
-        Script { world, judge: Judge::new(rules, 1), suspended: false, busy: false, zone, prompt: true }
+        Script {
+            world,
+            judge: Judge::new(rules, 1),
+            suspended: false,
+            busy: false,
+            back: StandsBack::default(),
+            zone,
+            prompt: true,
+        }
     }
 
     /// One tick after `passed`, with that much memory held; `None` cannot be read.
@@ -77,6 +88,7 @@ impl Script {
                 busy: if self.busy { &ids } else { &none },
                 helpers: &none_of_ours,
                 only: None,
+                back: &self.back,
                 zone: &self.zone,
             },
         )
@@ -87,6 +99,7 @@ impl Script {
             Event::Building { .. } => "building".to_owned(),
             Event::Remind { .. } => "remind".to_owned(),
             Event::HoursEnded { .. } => "hours ended".to_owned(),
+            Event::Revised { .. } => "revised".to_owned(),
             Event::Abandoned { .. } => "abandoned".to_owned(),
             Event::Opened { case } => format!("opened {case}"),
             Event::Easing { .. } => "easing".to_owned(),

@@ -46,6 +46,8 @@ pub struct Watch {
     /// What is to be asked, and what became of answers.
     pub asks: Vec<Asking>,
     pub heard: Vec<Heeded>,
+    /// How many stand-backs each word has ended.
+    pub said: Vec<usize>,
     pub told: Vec<Happening>,
     /// Of that, what is recorded.
     pub recorded: Vec<Happening>,
@@ -74,6 +76,7 @@ impl Watch {
             wishes: Vec::new(),
             asks: Vec::new(),
             heard: Vec::new(),
+            said: Vec::new(),
             told: Vec::new(),
             recorded: Vec::new(),
             only_said: 0,
@@ -107,6 +110,7 @@ impl Watch {
                     self.asks.push(*asking);
                 }
                 Command::Heard(_, heeded) => self.heard.push(heeded),
+                Command::Said(_, ended) => self.said.push(ended.len()),
                 Command::Reply(..) => {}
             }
         }

@@ -12,12 +12,11 @@ use sophron_core::answer::{Answer, Answered, Answerer};
 use sophron_core::audit::ToldRecord;
 use sophron_core::dispatch::Asking;
 use sophron_core::happening::{Happening, Scribe, What};
-use sophron_core::rules::RuleSet;
 use sophron_core::telling::{AtDesk, Desks, Notice};
 use sophron_core::text::cut;
 
 use super::{FromHelper, Speaks, ToHelper};
-use crate::reason;
+use crate::{Current, reason};
 
 /// Most that waits for this thread.
 const MOST_WAITING: usize = 256;
@@ -89,7 +88,7 @@ pub struct Begin {
     /// Whether no rule acts.
     pub shadow: bool,
     /// The rules.
-    pub rules: Arc<RuleSet>,
+    pub rules: Current,
     /// By which it is known what is recorded of what happens.
     pub scribe: Scribe,
     /// Who starts helpers.
@@ -226,7 +225,7 @@ impl People {
     }
 
     fn happened(&mut self, happening: &Happening) {
-        let all = self.desks.happened(happening, self.began.elapsed(), &self.begin.rules, &self.begin.scribe);
+        let all = self.desks.happened(happening, self.began.elapsed(), &self.begin.rules.now(), &self.begin.scribe);
         for one in all {
             match one {
                 AtDesk::Show(uid, notice) => self.show(uid, notice),
@@ -241,7 +240,7 @@ impl People {
 
     fn ask(&mut self, asking: Asking) {
         let number = asking.question.number;
-        match self.desks.asks(&asking.asked, &self.begin.rules, &self.begin.scribe) {
+        match self.desks.asks(&asking.asked, &self.begin.rules.now(), &self.begin.scribe) {
             Ok((uid, notice)) => self.show(uid, notice),
             Err(why) => self.tell(Heard::Shown(number, Err(why))),
         }

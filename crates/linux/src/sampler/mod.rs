@@ -244,6 +244,24 @@ impl Sampler {
         self
     }
 
+    /// From now on `base` is read of every process that is read, on demand as said, and what trees and those who come and go
+    /// take. What is known of processes stays known: only what is new is primed.
+    pub fn read_from_now_on(&mut self, base: Needs, demand: Demand, trees: bool, passing: bool) {
+        self.context.base = base;
+        self.context.reading = Reading::OnDemand(demand);
+        self.context.anew = true;
+        match (trees, self.descent.is_some()) {
+            (true, false) => self.descent = Some(Descent::begin()),
+            (false, true) => self.descent = None,
+            _ => {}
+        }
+        match (passing && self.context.live, self.passing.is_some()) {
+            (true, false) => self.passing = passing::Listener::begin(),
+            (false, true) => self.passing = None,
+            _ => {}
+        }
+    }
+
     /// One sample, in place: `snapshot` is the one that this sampler filled at the tick before (or an empty one). The
     /// first has no rates: it primes. Processes that vanish midway are left out.
     ///

@@ -181,6 +181,23 @@ impl<F: Folder> Writer<F> {
         let last = numbers.last().copied();
         let (in_force, _) = last.and_then(|number| self.told_by(number).ok()).unwrap_or_default();
         let found = last.and_then(|number| self.end_of(number).ok()).map(|link| link.seq);
+        let aside = self.rename_aside(numbers)?;
+        let Link { seq, hash, .. } = &left.link;
+        // Enough of it to tell it by, and little enough to be read.
+        let hash = hash.get(..12).unwrap_or(hash);
+        let seen = match found {
+            Some(found) => format!(
+                "record {seq} (hash {hash}…) was written to it and is gone; it ends with record {found} now, and was set aside as {}",
+                aside.display()
+            ),
+            None => format!("it was taken away after record {seq} (hash {hash}…)"),
+        };
+        self.begin(1, None, Some(Loss { seen: seen.clone(), in_force }))?;
+        Err(TrailError::Lost(seen))
+    }
+
+    /// Keeps files under other names: what they have in common.
+    fn rename_aside(&mut self, numbers: &[u64]) -> Result<PathBuf, TrailError> {
         let failed = |error| io_error(&self.place, "set aside", error);
         let names = self.folder.names().map_err(failed)?;
         let taken = |count: &u64| names.iter().any(|name| name.ends_with(&format!(".{ASIDE}-{count}")));
@@ -190,18 +207,26 @@ impl<F: Folder> Writer<F> {
             self.folder.rename(&file, &format!("{file}.{ASIDE}-{count}")).map_err(failed)?;
         }
         self.synced()?;
-        let Link { seq, hash, .. } = &left.link;
-        // Enough of it to tell it by, and little enough to be read.
-        let hash = hash.get(..12).unwrap_or(hash);
-        let seen = match found {
-            Some(found) => format!(
-                "record {seq} (hash {hash}…) was written to it and is gone; it ends with record {found} now, and was set aside as {}",
-                self.path_of(&format!("*.{ASIDE}-{count}")).display()
-            ),
-            None => format!("it was taken away after record {seq} (hash {hash}…)"),
-        };
-        self.begin(1, None, Some(Loss { seen: seen.clone(), in_force }))?;
-        Err(TrailError::Lost(seen))
+        Ok(self.path_of(&format!("*.{ASIDE}-{count}")))
+    }
+
+    /// A trail that is not sound, so that nothing can be added to it, is kept under other names, and a new one begun that tells of
+    /// it, and what is in force by the sound part of it. Until a person has taken note nothing is to be done on the strength of that.
+    ///
+    /// # Errors
+    /// It cannot be set aside, or no new one be begun.
+    pub fn begin_beside(&mut self, why: &str, in_force: InForce) -> Result<(), TrailError> {
+        self.locked(|trail| {
+            let numbers = trail.numbers()?;
+            let aside = trail.rename_aside(&numbers)?;
+            let seen = format!("{why}; it was set aside as {}", aside.display());
+            trail.begin(1, None, Some(Loss { seen, in_force }))?;
+            if let Some(open) = &trail.open {
+                let (link, number) = (open.link.clone(), open.number);
+                trail.left = Some(Left { link, number, inode: open.inode, size: open.size });
+            }
+            Ok(())
+        })
     }
 
     fn numbers(&self) -> Result<Vec<u64>, TrailError> {

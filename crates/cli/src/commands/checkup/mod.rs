@@ -7,6 +7,7 @@ mod text;
 pub(super) use gather::notes;
 
 use sophron_core::checkup::{self, Report, Scene};
+use sophron_core::dispatch::Request;
 use sophron_core::model::Snapshot;
 use sophron_core::text::counted;
 
@@ -14,7 +15,7 @@ use crate::args::{self, Format};
 use crate::exit::{Exit, Failure};
 use crate::recordings::Recordings;
 use crate::ui::{self, when};
-use crate::watcher::control::{self, Answer, Unanswered};
+use crate::watcher::control::{self, Answer, Reply, Unanswered};
 use crate::watcher::rules_file;
 
 /// A checkup with what it was made from.
@@ -61,6 +62,9 @@ pub fn run(args: &args::Checkup) -> Result<Exit, Failure> {
 
 /// Whether a watcher runs, what it runs, and whether it would act on the worst of those found.
 fn watcher(args: &args::Checkup, snapshot: &Snapshot, report: &Report, recorded: bool) -> String {
+    if !recorded && let Some(said) = by_the_watcher(args, snapshot, report) {
+        return said;
+    }
     let watches = |command: &str| command.split_whitespace().nth(1) == Some("watch");
     let mut watchers = snapshot
         .processes
@@ -75,18 +79,37 @@ fn watcher(args: &args::Checkup, snapshot: &Snapshot, report: &Report, recorded:
     let more = watchers.count();
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     let who = format!("{}{more} {}", first.label(), if recorded { "ran" } else { "runs" });
-    if recorded {
-        return who;
-    }
+    if recorded { who } else { format!("{who}, on another state folder: `--state DIR` asks it what it does") }
+}
+
+/// What the watcher of this state folder says; none where there is none.
+fn by_the_watcher(args: &args::Checkup, snapshot: &Snapshot, report: &Report) -> Option<String> {
+    let state = args.state.folder.as_deref();
+    let status = match control::request(state, &Request::Status) {
+        Ok(Reply::Status(status)) => status,
+        Ok(Reply::Refused(why)) | Err(Unanswered::Silent(why)) => return Some(format!("one runs; {why}")),
+        Ok(_) => return Some("one runs, of another version".to_owned()),
+        Err(Unanswered::NoWatcher) => return None,
+    };
+    let who = snapshot.process(status.pid).map_or_else(|| format!("PID {}", status.pid), |process| process.label());
     let suspect = report.findings.iter().find_map(|finding| finding.suspects.first());
-    let about = suspect.map_or(first.id, |suspect| suspect.id);
-    match control::ask(args.state.folder.as_deref(), "", &about) {
-        Ok(answer) => format!("{who}: {}", of_rules(&answer, suspect.map(|suspect| suspect.app.as_str()))),
-        Err(Unanswered::Silent(why)) => format!("{who}; {why}"),
-        Err(Unanswered::NoWatcher) => {
-            format!("{who}, on another state folder: `--state DIR` asks it what it does")
-        }
-    }
+    let about = suspect.map(|suspect| suspect.id).or(snapshot.process(status.pid).map(|process| process.id))?;
+    let rules = match control::ask(state, "", &about) {
+        Ok(answer) => of_rules(&answer, suspect.map(|suspect| suspect.app.as_str())),
+        Err(_) => return Some(format!("{who} runs, and does not answer")),
+    };
+    let breached: Vec<&str> =
+        status.status.rules.iter().filter(|rule| rule.state == "breached").map(|rule| rule.rule.as_str()).collect();
+    let breached = match breached.as_slice() {
+        [] => String::new(),
+        all => format!("; breached: {}", all.join(", ")),
+    };
+    let back = match status.status.stand_backs.len() {
+        0 => String::new(),
+        count => format!("; rules stand back by {}: `sophron stand-back` shows from whom", counted(count, "word")),
+    };
+    let disarmed = status.status.disarmed.map(|why| format!("; disarmed: {why}")).unwrap_or_default();
+    Some(format!("{who} runs: {rules}{breached}{back}{disarmed}"))
 }
 
 fn of_rules(answer: &Answer, suspect: Option<&str>) -> String {

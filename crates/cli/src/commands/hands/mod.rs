@@ -5,6 +5,7 @@
 
 mod acts;
 mod ending;
+mod left;
 mod lowering;
 mod preview;
 mod record;
@@ -30,6 +31,7 @@ use sophron_linux::roles::Roles;
 use sophron_linux::service_manager::{ManagerError, UnitName};
 use sophron_linux::{Sampler, sys, terminal};
 
+pub use left::run as resume_the_left;
 pub use restoring::run as restore;
 
 use crate::args;

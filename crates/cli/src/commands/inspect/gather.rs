@@ -144,6 +144,7 @@ pub(super) fn live(args: &args::Inspect, guidance: Guidance) -> Result<Inspectio
         zone: None,
         recorded: false,
         guidance,
+        standings: Default::default(),
         suffix: String::new(),
     })
 }
@@ -200,6 +201,7 @@ pub(super) fn recorded(
         gone: false,
         unmasked: None,
         guidance,
+        standings: Default::default(),
         suffix: recordings.suffix().to_owned(),
         snapshot,
     })

@@ -5,7 +5,11 @@ mod machine_formats;
 mod sections;
 mod text;
 
+use std::collections::BTreeMap;
+
 use sophron_core::act::Lever;
+use sophron_core::condition::Truth;
+use sophron_core::facts::Facts;
 use sophron_core::inspect::{Doing, Family, Sightings};
 use sophron_core::model::{Process, ProcessId, Snapshot};
 use sophron_linux::inspect::{Details, Followed, Restart};
@@ -15,6 +19,7 @@ use crate::args::{self, Format};
 use crate::exit::{Exit, Failure};
 use crate::recordings::Recordings;
 use crate::ui;
+use crate::watcher::control;
 use crate::watcher::rules_file::{self, Guidance};
 
 /// Everything known of one process.
@@ -50,6 +55,8 @@ struct Inspection {
     gone: bool,
     unmasked: Option<String>,
     guidance: Guidance,
+    /// How rules stand to it, by the watcher that runs.
+    standings: BTreeMap<String, String>,
     suffix: String,
 }
 
@@ -57,11 +64,29 @@ pub fn run(args: &args::Inspect) -> Result<Exit, Failure> {
     let guidance = rules_file::guidance(args.rules.as_deref())?;
     let inspection = match Recordings::asked(&args.recorded, &args.state)? {
         Some(recordings) => gather::recorded(&recordings, args, guidance)?,
-        None => gather::live(args, guidance)?,
+        None => {
+            let live = gather::live(args, guidance)?;
+            Inspection { standings: standings(args, &live), ..live }
+        }
     };
     match args.format {
         Format::Text => ui::out(text::render(&inspection)),
         format => ui::out(machine_formats::render(&inspection, format)),
     }
     Ok(Exit::Fine)
+}
+
+/// What the watcher that runs says of each rule that covers it: what it does, or why not.
+fn standings(args: &args::Inspect, seen: &Inspection) -> BTreeMap<String, String> {
+    let mut all = BTreeMap::new();
+    let facts = Facts::new(&seen.process, &seen.snapshot.machine);
+    let rules = seen.guidance.loaded.iter().flat_map(|loaded| &loaded.rules.rules);
+    for rule in rules.filter(|rule| rule.covering(&facts) == Truth::True) {
+        match control::ask(args.state.folder.as_deref(), &rule.name, &seen.process.id) {
+            Ok(answer) => all.extend(answer.standing.map(|standing| (rule.name.to_string(), standing.verdict()))),
+            // Nobody answers for the others either.
+            Err(_) => break,
+        }
+    }
+    all
 }

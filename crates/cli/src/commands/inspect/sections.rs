@@ -446,12 +446,14 @@ fn rules(seen: &Inspection) -> Vec<String> {
             Truth::False => {}
             Truth::Unknown => lines.push(format!("{} may cover it: what its `where` names cannot be read", rule.name)),
             Truth::True => {
-                let now = match rule.breach.evaluate(&facts) {
-                    Truth::True => "breached now",
-                    Truth::False => "not breached now",
-                    Truth::Unknown => "cannot be judged now: what it names cannot be read",
+                // Whoever watches knows how long a breach has lasted, and what follows; a look does not.
+                let now = match (seen.standings.get(&*rule.name), rule.breach.evaluate(&facts)) {
+                    (Some(verdict), _) => format!("; the watcher that runs: {verdict}"),
+                    (None, Truth::True) => ", breached now".to_owned(),
+                    (None, Truth::False) => ", not breached now".to_owned(),
+                    (None, Truth::Unknown) => ", cannot be judged now: what it names cannot be read".to_owned(),
                 };
-                lines.push(format!("{} ({armed}): {}, {now}", rule.name, rule.breach));
+                lines.push(format!("{} ({armed}): {}{now}", rule.name, rule.breach));
             }
         }
     }

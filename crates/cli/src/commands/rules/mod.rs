@@ -6,6 +6,7 @@ mod explain;
 mod fields;
 mod list;
 mod new;
+mod reload;
 mod why;
 
 use std::path::Path;
@@ -34,6 +35,7 @@ pub fn run(command: Rules) -> Result<Exit, Failure> {
         Rules::Why(args) => why::run(&args),
         Rules::Draft(args) => draft::run(&args),
         Rules::List { rules, format } => list::run(rules.as_deref(), format),
+        Rules::Reload { state } => reload::run(state.folder.as_deref()),
         Rules::New { file } => new::run(file.as_deref()),
         Rules::Keys => {
             ui::out(keys());

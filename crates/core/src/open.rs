@@ -1,0 +1,164 @@
+//! What is open when a watcher ends, by itself or not: its cases with where they stand on their ladders, and from whom rules stand
+//! back. The next run of the same boot goes on with that.
+
+use std::time::Duration;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::audit::SubjectRecord;
+use crate::judge::{Allowance, Case};
+use crate::model::{Boot, Moment, ProcessId};
+use crate::rules::Meaning;
+use crate::stand_back::StandBack;
+use crate::subject::SubjectKey;
+
+/// The format that this version writes.
+pub const FORMAT: u32 = 1;
+
+/// For so long cases are gone on with: whoever ended may be back as the same case for as long.
+pub const COUNTS_FOR: Duration = crate::judge::COMES_BACK;
+
+/// Most cases that are kept, the newest.
+pub const MOST: usize = 1000;
+
+/// What is open.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Open {
+    /// The format.
+    pub format: u32,
+    /// The boot, as 32 hex digits.
+    pub boot: String,
+    /// When, on its boot-time clock.
+    pub at: Duration,
+    /// The cases.
+    #[serde(default)]
+    pub cases: Vec<OpenCase>,
+    /// From whom rules stand back by somebody's word.
+    #[serde(default)]
+    pub stand_backs: Vec<StandBack>,
+}
+
+/// An open case.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct OpenCase {
+    /// Its number.
+    pub number: u64,
+    /// Its rule.
+    pub rule: String,
+    /// What that means.
+    pub meaning: Meaning,
+    /// Which subject.
+    pub key: Key,
+    /// The process that stands for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lead: Option<SubjectRecord>,
+    /// Its processes: PID and start time.
+    pub members: Vec<(u32, u64)>,
+    /// When it opened.
+    pub opened: Timestamp,
+    /// Its next step, by its place.
+    pub next: usize,
+    /// Breached time since it opened.
+    pub clock: Duration,
+    /// Whether something was in force.
+    pub has_effect: bool,
+    /// Whether its budget was asked, and allowed it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub within_budget: Option<bool>,
+    /// Whether its subject had come back.
+    pub returned: bool,
+}
+
+/// A subject.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[allow(missing_docs, reason = "they are those of `SubjectKey`")]
+pub enum Key {
+    Process(u32, u64),
+    App { uid: u32, app: String },
+    Tree(u32, u64),
+    Owner(u32),
+    Unit(String),
+    Machine,
+}
+
+impl From<&SubjectKey> for Key {
+    fn from(key: &SubjectKey) -> Key {
+        match key {
+            SubjectKey::Process(id) => Key::Process(id.pid, id.start),
+            SubjectKey::App { uid, app } => Key::App { uid: *uid, app: app.clone() },
+            SubjectKey::Tree(id) => Key::Tree(id.pid, id.start),
+            SubjectKey::Owner(uid) => Key::Owner(*uid),
+            SubjectKey::Unit(path) => Key::Unit(path.clone()),
+            SubjectKey::Machine => Key::Machine,
+        }
+    }
+}
+
+impl Key {
+    /// The subject, in that boot.
+    pub(crate) fn subject(&self, boot: Boot) -> SubjectKey {
+        let id = |pid: &u32, start: &u64| ProcessId { pid: *pid, start: *start, boot };
+        match self {
+            Key::Process(pid, start) => SubjectKey::Process(id(pid, start)),
+            Key::App { uid, app } => SubjectKey::App { uid: *uid, app: app.clone() },
+            Key::Tree(pid, start) => SubjectKey::Tree(id(pid, start)),
+            Key::Owner(uid) => SubjectKey::Owner(*uid),
+            Key::Unit(path) => SubjectKey::Unit(path.clone()),
+            Key::Machine => SubjectKey::Machine,
+        }
+    }
+}
+
+impl OpenCase {
+    pub(crate) fn of(case: &Case, meaning: &Meaning) -> OpenCase {
+        let within_budget = match case.ladder.budget {
+            Allowance::Unasked => None,
+            Allowance::Granted => Some(true),
+            Allowance::Spent => Some(false),
+        };
+        OpenCase {
+            number: case.number,
+            rule: case.rule.to_string(),
+            meaning: meaning.clone(),
+            key: (&case.key).into(),
+            lead: case.lead.as_ref().map(SubjectRecord::from),
+            members: case.members.iter().map(|id| (id.pid, id.start)).collect(),
+            opened: case.opened.wall,
+            next: case.ladder.next,
+            clock: case.ladder.clock,
+            has_effect: case.ladder.has_effect,
+            within_budget,
+            returned: case.returned,
+        }
+    }
+}
+
+impl Open {
+    /// From its file.
+    ///
+    /// # Errors
+    /// It cannot be read, or a newer version wrote it: why.
+    pub fn read(bytes: &[u8]) -> Result<Open, String> {
+        #[derive(Deserialize)]
+        struct Head {
+            format: u32,
+        }
+        let head: Head = serde_json::from_slice(bytes).map_err(|error| error.to_string())?;
+        if head.format > FORMAT {
+            return Err(format!("it was written by a newer version (format {})", head.format));
+        }
+        serde_json::from_slice(bytes).map_err(|error| error.to_string())
+    }
+
+    /// Whether its cases count: of the same boot, and not long ago.
+    pub fn counts(&self, boot: Boot, now: Moment) -> bool {
+        self.is_of(boot) && now.boottime.saturating_sub(self.at) <= COUNTS_FOR
+    }
+
+    /// Whether it is of that boot.
+    pub fn is_of(&self, boot: Boot) -> bool {
+        self.boot.parse() == Ok(boot)
+    }
+}
