@@ -13,6 +13,7 @@ use std::time::Duration;
 
 use clap::error::ErrorKind;
 use clap::{Parser, Subcommand, ValueEnum};
+use clap_complete::engine::ArgValueCompleter;
 use sophron_core::units;
 
 pub use answer::Answer;
@@ -24,6 +25,7 @@ pub use hands::{Hand, Only, Restore};
 pub use rules::{Draft, Played, Rehearse, Rules, Suggest, Why};
 pub use service::{StandBack, Status};
 
+use crate::completing;
 use crate::exit::{Exit, TABLE};
 
 /// Watches processes for runaway CPU or memory use, acts by your rules, and keeps the record.
@@ -203,6 +205,7 @@ pub struct Checkup {
 #[derive(Debug, clap::Args)]
 pub struct Inspect {
     /// A checked PID as 51907-kqm, a PID, or an app by its name
+    #[arg(add = ArgValueCompleter::new(completing::targets))]
     pub target: String,
     /// Look at it for this long, and say whether it works or hangs [default: 1s, without an answer; 5m of a recording]
     #[arg(long = "for", value_name = "TIME", value_parser = measuring_time)]
@@ -244,7 +247,7 @@ fn measuring_time(text: &str) -> Result<Duration, String> {
 #[derive(Debug, clap::Args)]
 pub struct List {
     /// Rank by this field, the heaviest first, as cpu, memory, disk.write or age; with --since also growth [default: cpu]
-    #[arg(long, value_name = "FIELD")]
+    #[arg(long, value_name = "FIELD", add = ArgValueCompleter::new(completing::fields))]
     pub by: Option<String>,
     /// Rank groups with their totals instead of processes
     #[arg(long, value_enum)]
@@ -256,10 +259,10 @@ pub struct List {
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub limit: Option<u32>,
     /// Only processes for which this condition is true, as 'memory > 750 MiB and owner != root'; with --group tree, the trees that begin with them
-    #[arg(long = "where", value_name = "CONDITION", conflicts_with = "tree")]
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with = "tree", add = ArgValueCompleter::new(completing::condition))]
     pub covers: Option<String>,
     /// Show these fields, as id,app,disk.read
-    #[arg(long, value_name = "FIELD,…", value_delimiter = ',')]
+    #[arg(long, value_name = "FIELD,…", value_delimiter = ',', add = ArgValueCompleter::new(completing::fields))]
     pub columns: Option<Vec<String>>,
     /// Whether processes that use no CPU are shown [default: hidden where cpu ranks and no --where names them, and counted]
     #[arg(long, value_enum)]
@@ -333,7 +336,7 @@ pub struct Record {
     #[arg(long, value_name = "SIZE", value_parser = units::parse_size)]
     pub max_size: Option<u64>,
     /// Record only processes for which this condition is true
-    #[arg(long = "where", value_name = "CONDITION")]
+    #[arg(long = "where", value_name = "CONDITION", add = ArgValueCompleter::new(completing::condition))]
     pub covers: Option<String>,
 }
 

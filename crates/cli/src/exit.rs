@@ -14,7 +14,7 @@ pub enum Exit {
     /// The command was not understood.
     Usage = 2,
     /// Something was found: checkup trouble, a rules file with errors, a broken chain, a rehearsal that hits whom it should
-    /// spare or cannot judge a rule.
+    /// spare or cannot judge a rule, a watcher that does not do its work.
     Found = 3,
     /// It was refused: others could change a file that decides, or a right is wanting.
     Refused = 4,
@@ -27,7 +27,8 @@ pub const TABLE: &str = "Exit status:
   2  wrong usage
   3  something was found: checkup trouble, a rules file with errors, a broken chain,
      a rehearsal that hits whom it should spare or cannot judge a rule, a lowering without effect,
-     a channel that is down
+     a channel that is down, a watcher that is disarmed, cannot judge or does not run,
+     rules that were not read anew
   4  refused: unsafe file or folder, no right to it, wrong check letters";
 
 impl From<Exit> for ExitCode {

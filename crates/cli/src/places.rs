@@ -13,7 +13,8 @@ pub const MACHINE_RULES: &str = "/etc/sophron/rules.toml";
 
 const MACHINE_RUNTIME: &str = "/run/sophron";
 
-const MACHINE_STATE: &str = "/var/lib/sophron";
+/// The state folder of the machine's watcher.
+pub const MACHINE_STATE: &str = "/var/lib/sophron";
 
 /// As root the environment chooses no file, and none of time zones either: begun anew without TZDIR, and without a TZ that is
 /// more than the name of a zone. Returns only where there is nothing of that, or where it cannot be begun anew.

@@ -28,11 +28,14 @@ pub struct Before {
 
 static BEFORE: OnceLock<Before> = OnceLock::new();
 
-/// What was so when we were started.
+/// What was so when we were started. What a service manager spares is the watcher, and no program of a rule's.
 pub(crate) fn before() -> Before {
     *BEFORE.get_or_init(|| Before {
         nice: rustix::process::getpriority_process(None).unwrap_or(0),
-        spared: fs::read("/proc/self/oom_score_adj").ok().and_then(|score| crate::proc::number(&score)).unwrap_or(0),
+        spared: fs::read("/proc/self/oom_score_adj")
+            .ok()
+            .and_then(|score| crate::proc::number(&score))
+            .map_or(0, |score: i32| score.max(0)),
         files: getrlimit(Resource::Nofile).current,
     })
 }

@@ -1,13 +1,15 @@
 //! `sophron answer` as it is typed.
 
 use clap::ValueEnum;
+use clap_complete::engine::ArgValueCompleter;
 
 use super::State;
+use crate::completing;
 
 #[derive(Debug, clap::Args)]
 pub struct Answer {
     /// The case in which it is asked
-    #[arg(value_name = "CASE")]
+    #[arg(value_name = "CASE", add = ArgValueCompleter::new(completing::cases))]
     pub case: u64,
     /// What is decided
     #[arg(value_enum, value_name = "ANSWER")]

@@ -1,8 +1,10 @@
 //! The arguments of what is asked of the record.
 
 use clap::{Subcommand, ValueEnum};
+use clap_complete::engine::ArgValueCompleter;
 
 use super::{State, TextOrJson};
+use crate::completing;
 use crate::exit::TABLE;
 
 /// Which records are meant.
@@ -15,13 +17,13 @@ pub struct AuditFilter {
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
     /// Only about processes for which this is true, as 'app = labelpress and owner != root'
-    #[arg(long = "where", value_name = "CONDITION")]
+    #[arg(long = "where", value_name = "CONDITION", add = ArgValueCompleter::new(completing::condition))]
     pub covers: Option<String>,
     /// Only of that rule
-    #[arg(long, value_name = "RULE")]
+    #[arg(long, value_name = "RULE", add = ArgValueCompleter::new(completing::rules))]
     pub rule: Option<String>,
     /// Only about that app
-    #[arg(long, value_name = "APP")]
+    #[arg(long, value_name = "APP", add = ArgValueCompleter::new(completing::targets))]
     pub app: Option<String>,
     #[command(flatten)]
     pub state: State,
@@ -76,6 +78,7 @@ pub struct AuditAccept {
 #[derive(Debug, clap::Args)]
 pub struct AuditExplain {
     /// The number of the case
+    #[arg(add = ArgValueCompleter::new(completing::cases))]
     pub case: u64,
     /// How to print it
     #[arg(long, value_enum, default_value_t = TextOrJson::Text)]

@@ -3,8 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Subcommand;
+use clap_complete::engine::ArgValueCompleter;
 
 use super::{Format, State};
+use crate::completing;
 use crate::exit::TABLE;
 
 #[derive(Debug, clap::Args)]
@@ -27,6 +29,7 @@ pub enum ChannelsCommand {
     #[command(after_help = TABLE)]
     Try {
         /// Its name
+        #[arg(add = ArgValueCompleter::new(completing::channels))]
         name: String,
         /// Where the system log listens
         #[arg(long, value_name = "SOCKET", hide = true)]

@@ -3,16 +3,18 @@
 use std::path::PathBuf;
 
 use clap::ValueEnum;
+use clap_complete::engine::ArgValueCompleter;
 
 use super::State;
+use crate::completing;
 
 #[derive(Debug, Clone, clap::Args)]
 pub struct Hand {
     /// Whom: a checked PID as 51907-kqm, a PID, or an app by its name
-    #[arg(value_name = "TARGET")]
+    #[arg(value_name = "TARGET", add = ArgValueCompleter::new(completing::targets))]
     pub targets: Vec<String>,
     /// Everybody for whom this condition is true
-    #[arg(long = "where", value_name = "CONDITION")]
+    #[arg(long = "where", value_name = "CONDITION", add = ArgValueCompleter::new(completing::condition))]
     pub covers: Option<String>,
     /// Take all that descends from them along
     #[arg(long)]
@@ -52,7 +54,7 @@ pub struct Consent {
 #[derive(Debug, clap::Args)]
 pub struct Restore {
     /// On whom: a checked PID as 51907-kqm, a PID, or an app by its name
-    #[arg(value_name = "TARGET", required_unless_present = "all", conflicts_with = "all")]
+    #[arg(value_name = "TARGET", required_unless_present = "all", conflicts_with = "all", add = ArgValueCompleter::new(completing::targets))]
     pub targets: Vec<String>,
     /// Everything that is in force
     #[arg(long)]

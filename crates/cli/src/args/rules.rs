@@ -3,8 +3,10 @@
 use std::path::PathBuf;
 
 use clap::{Subcommand, ValueEnum};
+use clap_complete::engine::ArgValueCompleter;
 
 use super::{Format, Recorded, State, TextOrJson};
+use crate::completing;
 use crate::exit::TABLE;
 
 #[derive(Debug, Subcommand)]
@@ -24,6 +26,7 @@ pub enum Rules {
         /// The rules file
         file: PathBuf,
         /// One rule [default: all]
+        #[arg(add = ArgValueCompleter::new(completing::rules))]
         rule: Option<String>,
     },
     /// Say why a rule does or does not act on a process now
@@ -64,6 +67,7 @@ pub enum Rules {
     #[command(after_help = TABLE)]
     Fields {
         /// One field, as memory.held [default: the table of all]
+        #[arg(add = ArgValueCompleter::new(completing::fields))]
         name: Option<String>,
         /// How to print it
         #[arg(long, value_enum, default_value_t = Format::Text)]
@@ -74,8 +78,10 @@ pub enum Rules {
 #[derive(Debug, clap::Args)]
 pub struct Why {
     /// The rule
+    #[arg(add = ArgValueCompleter::new(completing::rules))]
     pub rule: String,
     /// The process: a checked PID as 51907-kqm, a PID, or an app (its heaviest process)
+    #[arg(add = ArgValueCompleter::new(completing::targets))]
     pub target: String,
     /// The rules file [default: the one that `watch` reads]
     #[arg(long, value_name = "FILE")]
@@ -87,6 +93,7 @@ pub struct Why {
 #[derive(Debug, clap::Args)]
 pub struct Draft {
     /// The offender: a checked PID as 51907-kqm, a PID, or an app (its heaviest process)
+    #[arg(add = ArgValueCompleter::new(completing::targets))]
     pub target: String,
     /// What the trouble is [default: what shows most]
     #[arg(long, value_enum, value_name = "WHAT")]
@@ -135,7 +142,7 @@ pub struct Played {
 #[derive(Debug, clap::Args)]
 pub struct Suggest {
     /// Only for this app, also where it never ran away
-    #[arg(long, value_name = "APP")]
+    #[arg(long, value_name = "APP", add = ArgValueCompleter::new(completing::targets))]
     pub app: Option<String>,
     #[command(flatten)]
     pub played: Played,
@@ -155,10 +162,10 @@ pub struct Rehearse {
     #[command(flatten)]
     pub played: Played,
     /// Processes that must not be touched: whoever of them would be is told first, and the exit status is 3
-    #[arg(long, value_name = "CONDITION")]
+    #[arg(long, value_name = "CONDITION", add = ArgValueCompleter::new(completing::condition))]
     pub spare: Option<String>,
     /// Only this rule
-    #[arg(long, value_name = "RULE")]
+    #[arg(long, value_name = "RULE", add = ArgValueCompleter::new(completing::rules))]
     pub only: Option<String>,
     /// Only this case, and half an hour around it
     #[arg(long, value_name = "N", conflicts_with_all = ["against", "vary"])]

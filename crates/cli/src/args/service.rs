@@ -3,9 +3,11 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
+use clap_complete::engine::ArgValueCompleter;
 use sophron_core::units;
 
 use super::{State, TextOrJson};
+use crate::completing;
 
 #[derive(Debug, clap::Args)]
 pub struct Status {
@@ -22,7 +24,7 @@ pub struct Status {
 #[derive(Debug, clap::Args)]
 pub struct StandBack {
     /// From whom: a rule by its name, a checked PID as 51907-kqm, a PID, or an app; without any, what holds is shown
-    #[arg(value_name = "TARGET|RULE", conflicts_with = "all")]
+    #[arg(value_name = "TARGET|RULE", conflicts_with = "all", add = ArgValueCompleter::new(completing::rules_and_targets))]
     pub targets: Vec<String>,
     /// From everything, for 8 hours at most
     #[arg(long)]

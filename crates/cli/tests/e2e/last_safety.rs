@@ -200,8 +200,11 @@ fn a_restart_forgets_no_cap_no_budget_and_no_hand() {
     let third = stage.offender("labelpress", &GROWN);
     let watcher = again("[cap]\nacts = 50", &budget);
     assert_eq!(verdict(third.pid()), "outcome lower lowered");
-    watcher.interrupt();
+    // What is open goes on as the same case; this one is over.
+    let pid = third.pid();
     drop(third);
+    eventually("its case is over", || stage.story(pid).iter().any(|word| word.starts_with("ended")).then_some(()));
+    watcher.interrupt();
     let fourth = stage.offender("labelpress", &GROWN);
     let watcher = again("[cap]\nacts = 50", &budget);
     assert_eq!(verdict(fourth.pid()), "budget spent lower budget spent");

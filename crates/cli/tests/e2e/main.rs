@@ -6,6 +6,7 @@ mod alerts;
 mod asking;
 mod auditing;
 mod checkup;
+mod completing;
 mod crashes;
 mod demo;
 mod evading;

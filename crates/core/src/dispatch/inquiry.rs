@@ -91,11 +91,14 @@ impl Dispatcher {
         } else if rule.armed && self.is_disarmed() {
             standing.only_tells = Some("the watcher is disarmed, since its record cannot be relied on".to_owned());
         }
+        let by_word = self.back.until(name, &process.id);
+        let by_hand = self.hands.standing_back.get(&process.id).copied();
         standing.story = Some(Story {
             building: self.judge.building(name, &key).map(|held| held.as_secs_f64()),
             case: case.map(open),
             spent: self.judge.spent(name, &key, lead.as_ref()),
-            standing_back: self.hands.standing_back.get(&process.id).and_then(|until| left(*until)),
+            standing_back: by_word.max(by_hand).and_then(left),
+            by_word: by_word > by_hand,
             settling: left(self.judge.acting_from()),
         });
         Some(standing)

@@ -59,6 +59,9 @@ pub struct Story {
     pub spent: Option<usize>,
     /// For how long rules stand back from it.
     pub standing_back: Option<f64>,
+    /// Whether they do so by somebody's word, and not because a hand was at work.
+    #[serde(default)]
+    pub by_word: bool,
     /// For how long nothing is done after a start.
     pub settling: Option<f64>,
 }
@@ -156,8 +159,10 @@ impl Standing {
         if let Some(why) = &self.protected {
             return Some(format!("it only tells, since the process is protected ({why})"));
         }
-        if let Some(left) = story.and_then(|story| story.standing_back) {
-            return Some(format!("it does nothing for {} more, since a hand was at work", for_more(left)));
+        if let Some((left, by_word)) = story.and_then(|story| Some((story.standing_back?, story.by_word))) {
+            let why =
+                if by_word { "it is to stand back (`sophron stand-back` tells why)" } else { "a hand was at work" };
+            return Some(format!("it does nothing for {} more, since {why}", for_more(left)));
         }
         if let Some(left) = story.and_then(|story| story.settling) {
             return Some(format!(

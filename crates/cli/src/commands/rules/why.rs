@@ -97,7 +97,7 @@ fn other_file(args: &args::Why, digest: &str) -> Option<String> {
     let now = rules_file::digest(&path)?;
     (now != digest).then(|| {
         format!(
-            "this is what the watcher runs; {} has other rules now, which count from its next start",
+            "this is what the watcher runs; {} has other rules now, which count once it has read them: sophron rules reload",
             path.display()
         )
     })
