@@ -16,7 +16,7 @@ fn a_shell_offers_what_there_is() {
          breach = 'memory.held > 10 MiB'\nlasting = '0s'\nladder = [ { at = '0s', do = 'alert' } ]\n",
     );
     let press = stage.offender("labelpress", &["--grow", "400MiB/s", "--up-to", "30MiB"]);
-    let program = stage.write("labelx;reboot", "");
+    let program = stage.state().with_file_name("labelx;reboot");
     copy_program("/bin/sleep", &program);
     let hostile = Own(Command::new(&program).arg("60").spawn().unwrap());
     let watcher = stage.watch(&rules, &[]);

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use super::Dispatcher;
 use crate::happening::{Happening, News};
+use crate::judge::RuleStatus;
 use crate::model::{Field, Moment};
 use crate::rules::RuleName;
 
@@ -36,6 +37,22 @@ impl Dispatcher {
         }
     }
 
+    /// What a rule cannot read, for want of a right or because nobody may.
+    pub(super) fn wanting(&self, status: &RuleStatus) -> Vec<&'static str> {
+        // A rate may be unknown because it needs another reading. Of others' processes it is the right that is wanting, where it is.
+        let rates: BTreeSet<Field> = match self.protections.to_read {
+            Some(_) => status
+                .rates
+                .iter()
+                .filter(|(_, uid)| *uid != self.protections.service)
+                .map(|(field, _)| *field)
+                .collect(),
+            None => BTreeSet::new(),
+        };
+        let is_wanting = |field: &&Field| !field.info().rate || rates.contains(field);
+        status.unreadable.iter().filter(is_wanting).copied().map(Field::name).collect()
+    }
+
     pub(super) fn sees_again(&mut self) {
         self.said.blind = None;
     }
@@ -46,9 +63,7 @@ impl Dispatcher {
             if status.late > 0 && self.said.late.insert(rule.name.clone()) {
                 news.push((rule.name.clone(), News::Late(status.late)));
             }
-            // A rate is unknown at a process's first sample; that is no want of rights.
-            let fields = status.unreadable.iter().filter(|field| !field.info().rate);
-            let fields: Vec<&'static str> = fields.copied().map(Field::name).collect();
+            let fields = self.wanting(status);
             if fields.is_empty() || !self.said.unreadable.insert(rule.name.clone()) {
                 continue;
             }

@@ -7,7 +7,7 @@ use super::Dispatcher;
 use crate::condition::Truth;
 use crate::facts::Facts;
 use crate::judge::{Case, RuleStatus};
-use crate::model::{Field, Moment, Process, Snapshot};
+use crate::model::{Moment, Process, Snapshot};
 use crate::rules::Rule;
 use crate::severity::Severity;
 use crate::stand_back::StandBack;
@@ -99,9 +99,7 @@ impl Dispatcher {
     fn rule_standing(&self, rule: &Rule, seen: &RuleStatus, now: Moment, snapshot: &Snapshot) -> RuleStanding {
         let mut cases: Vec<&Case> = self.judge.cases().filter(|case| case.rule == rule.name).collect();
         cases.sort_by_key(|case| case.number);
-        // A rate is unknown at a process's first sample; that is no want of rights.
-        let fields: Vec<&str> =
-            seen.unreadable.iter().filter(|field| !field.info().rate).copied().map(Field::name).collect();
+        let fields = self.wanting(seen);
         let help = self.protections.to_read.unwrap_or("not even root may");
         let unknown = match (fields.is_empty(), seen.late) {
             (false, _) => Some(format!("{} cannot be read ({help})", fields.join(", "))),

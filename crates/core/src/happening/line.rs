@@ -11,6 +11,7 @@ use crate::decide::Verdict;
 use crate::dispatch::ActsAgain;
 use crate::rules::Action;
 use crate::severity::{Severity, Tone};
+use crate::stand_back::Whom;
 use crate::units::{Value, exact_duration, scaled_duration};
 
 /// What is seen of a case whose subject we have ended ourselves, which has been told by then.
@@ -177,7 +178,7 @@ impl Happening {
             What::StandsBack(said) => {
                 let because = said.because.as_ref().map(|because| format!(": {because}")).unwrap_or_default();
                 let until = clock(said.over.1, zone);
-                format!("{} has rules stand back from {} until {until}{because}", said.by.user, said.whom)
+                format!("{} has rules stand back from {} until {until}{because}", said.by.user, in_short(&said.whom))
             }
             What::ActsAgain(said, why) => {
                 let why = match why {
@@ -186,7 +187,7 @@ impl Happening {
                     ActsAgain::Said(by, None) => format!("{} says so", by.user),
                     ActsAgain::Said(by, Some(because)) => format!("{} says so: {because}", by.user),
                 };
-                format!("rules stand back from {} no longer: {why}", said.whom)
+                format!("rules stand back from {} no longer: {why}", in_short(&said.whom))
             }
             What::LetLoose { again: true } => {
                 "by somebody who left no record of it: suspended again for the rest of its time".to_owned()
@@ -330,4 +331,9 @@ fn reading_words(measure: Option<&Measure>, verb: &str) -> String {
 /// `09:32:20`.
 pub(crate) fn clock(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string()
+}
+
+/// A process is named where the line begins.
+fn in_short(whom: &Whom) -> String {
+    if let Whom::Process { .. } = whom { "it".to_owned() } else { whom.to_string() }
 }

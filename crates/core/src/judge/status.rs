@@ -19,6 +19,9 @@ pub struct RuleStatus {
     pub late: usize,
     /// What could not be read.
     pub unreadable: BTreeSet<Field>,
+    /// The rates among that, of processes that were there before, with the user IDs of those: a rate is unknown at a process's first
+    /// sample, and that is no want of rights.
+    pub rates: BTreeSet<(Field, u32)>,
 }
 
 impl RuleStatus {
@@ -40,6 +43,10 @@ impl RuleStatus {
             let all = fields.len();
             fields.retain(|field| !matches!(field, Field::App | Field::Command));
             self.late += usize::from(fields.len() < all);
+        }
+        if let Some(process) = facts.process.filter(|process| process.cpu.is_some()) {
+            let rates = fields.iter().filter(|field| field.info().rate);
+            self.rates.extend(rates.map(|field| (*field, process.uid)));
         }
         self.unreadable.extend(fields);
     }

@@ -8,7 +8,7 @@ use sophron_core::protect::Protections;
 use sophron_testkit::process;
 
 use crate::script::{PID, load, rule, seconds};
-use crate::watch::{Watch, lowered};
+use crate::watch::{Watch, lowered, settings};
 
 /// What is answered, by the ticket of the question.
 fn asked(watch: &mut Watch, rule: &str, pid: u32) -> Option<Standing> {
@@ -188,4 +188,29 @@ fn the_verdict_agrees_with_what_is_below_it() {
         told.push(format!("no watcher, {held} MiB: {}", standing.verdict()));
     }
     insta::assert_snapshot!(told.join("\n"));
+}
+
+/// What cannot be read for want of a right is said and shown, a rate too; a rate that is only unknown at a first sample is not.
+#[test]
+fn who_cannot_be_judged_is_told() {
+    let rules = load(
+        "[[rule]]\nname = 'herbarium-disk'\nwhere = 'app = labelpress'\nbreach = 'disk.write > 20 MiB/s'\n\
+         lasting = '2s'\n",
+    );
+    for (to_read, service, said) in [
+        (Some("run as root"), 1000, "disk.write cannot be read (run as root)"),
+        // Of his own he may read it, and of anybody with every right: it is not known yet.
+        (Some("run as root"), 1001, ""),
+        (None, 0, ""),
+    ] {
+        let protections = Protections { to_read, service, ..Protections::default() };
+        let mut watch = Watch::with(&rules, settings(), protections);
+        watch.world.processes[0].disk_write = None;
+        watch.ticks(2, 0);
+        let status = watch.dispatcher.status(watch.world.moment, &watch.world.snapshot());
+        let rule = &status.rules[0];
+        assert_eq!(rule.unknown.as_deref().unwrap_or_default(), said);
+        let expected = if said.is_empty() { ("within", vec![]) } else { ("unknown", vec!["unknown".to_owned()]) };
+        assert_eq!((rule.state.as_str(), watch.words()), expected);
+    }
 }

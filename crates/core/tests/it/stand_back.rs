@@ -80,9 +80,9 @@ fn the_record_has_who_and_why() {
         .collect();
     insta::assert_snapshot!(told.join("\n"), @r"
     stood back: root has rules stand back from everything until 07:40:00: the month-end run
-    stood back: root has rules stand back from labelpress 51907-jbm (ines) until 07:40:00: the month-end run
+    stood back: root has rules stand back from it until 07:40:00: the month-end run
     stood back: root has rules stand back from rule press-leak until 07:40:00: the month-end run
-    acts again: rules stand back from labelpress 51907-jbm (ines) no longer: root says so: the month-end run
+    acts again: rules stand back from it no longer: root says so: the month-end run
     acts again: rules stand back from everything no longer: root says so: the month-end run
     acts again: rules stand back from rule press-leak no longer: root says so: the month-end run
     ");
