@@ -1,6 +1,6 @@
 //! Manual pages in section 1, one a command, from the command line itself.
 
-use clap::Command;
+use clap::{Arg, Command};
 use clap_mangen::Man;
 use roff::{Roff, bold, roman};
 
@@ -55,8 +55,16 @@ fn page(command: &Command, name: &str, of: Option<&str>) -> Outcome<Vec<u8>> {
     }
     synopsis.control("fi", []).to_writer(&mut page)?;
     man.render_description_section(&mut page)?;
-    if command.get_arguments().any(|argument| !argument.is_hide_set()) {
-        man.render_options_section(&mut page)?;
+    // What has to be named first, and then how.
+    for (heading, positional) in [("ARGUMENTS", true), ("OPTIONS", false)] {
+        let is_meant = |argument: &Arg| argument.is_positional() == positional && !argument.is_hide_set();
+        if command.get_arguments().any(is_meant) {
+            let those =
+                command.clone().mut_args(|argument| if is_meant(&argument) { argument } else { argument.hide(true) });
+            let mut section = Vec::new();
+            Man::new(those).render_options_section(&mut section)?;
+            page.extend(String::from_utf8(section)?.replace(".SH OPTIONS", &format!(".SH {heading}")).into_bytes());
+        }
     }
     if command.has_subcommands() {
         man.render_subcommands_section(&mut page)?;

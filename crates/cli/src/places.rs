@@ -13,6 +13,9 @@ pub const MACHINE_RULES: &str = "/etc/sophron/rules.toml";
 
 const MACHINE_RUNTIME: &str = "/run/sophron";
 
+/// The control socket's name.
+const SOCKET: &str = "watch.sock";
+
 /// The state folder of the machine's watcher.
 pub const MACHINE_STATE: &str = "/var/lib/sophron";
 
@@ -102,7 +105,6 @@ pub fn answers_of(user: Option<u32>) -> String {
 /// The control socket of the watcher: in the state folder that was named, else in the machine's or the user's folder for
 /// what runs.
 pub fn control(state: Option<&Path>) -> Option<PathBuf> {
-    const SOCKET: &str = "watch.sock";
     match state {
         Some(folder) => Some(folder.join(SOCKET)),
         None if here::is_privileged() => Some(Path::new(MACHINE_RUNTIME).join(SOCKET)),
@@ -112,6 +114,11 @@ pub fn control(state: Option<&Path>) -> Option<PathBuf> {
             folder.or_else(|| own_folder("XDG_STATE_HOME", ".local/state")).map(|folder| folder.join(SOCKET))
         }
     }
+}
+
+/// Whether the machine's own watcher may run here, which nobody but root may ask.
+pub fn of_machine_may_run() -> bool {
+    !here::is_privileged() && is_there(&Path::new(MACHINE_RUNTIME).join(SOCKET))
 }
 
 fn own_folder(variable: &str, below_home: &str) -> Option<PathBuf> {

@@ -59,6 +59,15 @@ pub struct OpenCase {
     pub opened: Timestamp,
     /// Its next step, by its place.
     pub next: usize,
+    /// Steps before it that could not be taken and stay due, by their places.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub owed: Vec<usize>,
+    /// The one whose outcome was awaited.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub under_way: Option<usize>,
+    /// What was asked in it, and answered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub asked: Option<Answers>,
     /// Breached time since it opened.
     pub clock: Duration,
     /// Whether something was in force.
@@ -68,6 +77,21 @@ pub struct OpenCase {
     pub within_budget: Option<bool>,
     /// Whether its subject had come back.
     pub returned: bool,
+}
+
+/// What whoever was asked has decided in a case.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Answers {
+    /// How often it was let run.
+    pub kept: u32,
+    /// Whether it was suspended for him.
+    pub suspended: bool,
+    /// Until when nothing is done: on the boot-time clock, and in wall-clock time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<(Duration, Timestamp)>,
+    /// Whether the breach has to hold for `lasting` once more then.
+    #[serde(default)]
+    pub anew: bool,
 }
 
 /// A subject.
@@ -127,6 +151,9 @@ impl OpenCase {
             members: case.members.iter().map(|id| (id.pid, id.start)).collect(),
             opened: case.opened.wall,
             next: case.ladder.next,
+            owed: case.ladder.owed.iter().map(|owed| owed.step).collect(),
+            under_way: case.ladder.under_way(),
+            asked: None,
             clock: case.ladder.clock,
             has_effect: case.ladder.has_effect,
             within_budget,

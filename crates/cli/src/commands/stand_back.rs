@@ -13,6 +13,7 @@ use sophron_linux::{Sampler, here};
 use crate::args;
 use crate::commands::target::{self, Target};
 use crate::exit::{Exit, Failure};
+use crate::places;
 use crate::ui::{self, paragraph, table, when};
 use crate::watcher::control::{self, Reply, Said, Unanswered};
 
@@ -142,8 +143,14 @@ fn status(state: Option<&Path>) -> Result<Status, Failure> {
 
 pub fn unanswered(why: Unanswered) -> Failure {
     match why {
-        Unanswered::NoWatcher => Failure::new(Exit::Failed, "no watcher runs here that could be asked")
-            .hint("`sophron watch` runs the rules; one on another state folder is named with --state DIR"),
+        Unanswered::NoWatcher => {
+            let failure = Failure::new(Exit::Failed, "no watcher runs here that could be asked")
+                .hint("`sophron watch` runs the rules; one on another state folder is named with --state DIR");
+            match places::of_machine_may_run() {
+                true => failure.hint("the machine's own watcher, if it runs, answers to root alone"),
+                false => failure,
+            }
+        }
         Unanswered::Silent(why) => Failure::new(Exit::Failed, why),
     }
 }

@@ -91,7 +91,13 @@ fn no_watcher(args: &args::Status) -> Result<Exit, Failure> {
         ));
         return Ok(Exit::Found);
     }
-    Err(Failure::new(Exit::Found, format!("no watcher runs here: nobody watches this machine by rules{when}"))
+    let of_machine = args.state.folder.is_none() && places::of_machine_may_run();
+    let nobody = if of_machine {
+        "no watcher of yours runs here; the machine's own, if it runs, answers to root: sudo sophron status"
+    } else {
+        "no watcher runs here: nobody watches this machine by rules"
+    };
+    Err(Failure::new(Exit::Found, format!("{nobody}{when}"))
         .hint(format!("{how}`sophron watch` runs one here; one on another state folder is named with --state DIR")))
 }
 

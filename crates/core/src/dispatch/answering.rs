@@ -109,6 +109,7 @@ impl Dispatcher {
     fn heed(&mut self, now: Moment, place: usize, answered: Answered) -> String {
         let open = self.asks.open.remove(place);
         let (case, step) = (open.case, open.question.step);
+        self.revision += 1;
         let asked = self.asks.cases.entry(case).or_default();
         let keep = self.judge.case(case).and_then(|case| self.judge.rule(&case.rule)).and_then(|rule| rule.keep);
         let until = |length: Duration| now.wall.checked_add(length).unwrap_or(now.wall);

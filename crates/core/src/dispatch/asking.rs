@@ -13,6 +13,7 @@ use crate::decide::{Decision, Verdict};
 use crate::happening::{Grounds, Happening, Next, Subject, What};
 use crate::judge::{COMES_BACK, Case, Wait};
 use crate::model::{Manager, Moment, Process, ProcessId, Snapshot};
+use crate::open::Answers;
 use crate::rules::{Action, Hours, Pick, Rule, RuleName, Unasked};
 use crate::subject::{Judged, SubjectKey};
 
@@ -99,6 +100,31 @@ pub(super) struct Asked {
     pause: Duration,
     /// When something was last asked in it, on the boot clock.
     last: Duration,
+}
+
+impl Asked {
+    /// As the next run has to know it; nothing where nothing was decided.
+    pub(super) fn answers(&self, now: Moment) -> Option<Answers> {
+        let (until, anew) = match self.wait {
+            Wait::Until { over, anew } if over.0 > now.monotonic => {
+                (Some((now.boottime + (over.0 - now.monotonic), over.1)), anew)
+            }
+            _ => (None, false),
+        };
+        let answers = Answers { kept: self.kept, suspended: self.suspended, until, anew };
+        (until.is_some() || self.kept > 0 || self.suspended).then_some(answers)
+    }
+
+    /// As it was in the run before, of the same boot.
+    pub(super) fn of(answers: &Answers, now: Moment) -> Asked {
+        let left = answers.until.map(|until| (until.0.saturating_sub(now.boottime), until.1));
+        let wait = left.filter(|left| !left.0.is_zero()).map_or(Wait::Nothing, |(left, over)| Wait::Until {
+            over: (now.monotonic + left, over),
+            anew: answers.anew,
+        });
+        let (kept, suspended) = (answers.kept, answers.suspended);
+        Asked { kept, suspended, wait, pause: Duration::ZERO, last: now.boottime }
+    }
 }
 
 /// What is asked, and was.
@@ -283,6 +309,7 @@ impl Dispatcher {
         match unasked {
             Unasked::GoOn => self.grant(now, &open, person),
             Unasked::Leave => {
+                self.revision += 1;
                 let asked = self.asks.cases.entry(case).or_default();
                 asked.pause = (asked.pause * 2).clamp(FIRST_PAUSE, LONGEST_PAUSE);
                 let over = (now.monotonic + asked.pause, now.wall.checked_add(asked.pause).unwrap_or(now.wall));

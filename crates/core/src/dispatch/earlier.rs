@@ -1,5 +1,6 @@
 //! What the run before has left open, and what the next one has to know.
 
+use super::asking::Asked;
 use super::{Command, Dispatcher};
 use crate::happening::{Grounds, Happening, Next, Over, Subject, What};
 use crate::model::{Boot, Moment};
@@ -17,6 +18,9 @@ impl Dispatcher {
         let mut cases: Vec<OpenCase> = self.judge.open().collect();
         cases.sort_by_key(|case| std::cmp::Reverse(case.number));
         cases.truncate(MOST);
+        for case in &mut cases {
+            case.asked = self.asks.cases.get(&case.number).and_then(|asked| asked.answers(now));
+        }
         let stand_backs = self.stand_backs.all.clone();
         Open { format: FORMAT, boot: boot.to_string(), at: now.boottime, cases, stand_backs }
     }
@@ -29,6 +33,11 @@ impl Dispatcher {
         self.stand_backs.all = stand_backs.collect();
         for kept in open.cases.iter().filter(|_| open.counts(boot, now)) {
             if self.judge.restore(kept, boot, now) {
+                if let Some(answers) = &kept.asked {
+                    let asked = Asked::of(answers, now);
+                    self.asks.cases.insert(kept.number, asked);
+                    self.judge.wait(kept.number, asked.wait);
+                }
                 let members = self.judge.case(kept.number).map(|case| case.members.clone()).unwrap_or_default();
                 for id in members {
                     if self.held.fix(&kept.rule.as_str().into(), id) {

@@ -320,5 +320,5 @@ fn cases(open: usize) -> String {
 
 /// How many acts an hour may have, for people.
 pub(super) fn cap(cap: Cap) -> String {
-    format!("{} acts, {} of them terminations", cap.acts, cap.terminations)
+    format!("{} acts, at most {} of them terminations", cap.acts, cap.terminations.min(cap.acts))
 }

@@ -114,6 +114,13 @@ impl Case {
         let first_act = places(Action::is_act).next().filter(|_| revision.arms);
         let first = again.into_iter().chain(first_act).fold(revision.kept.min(kept.next), usize::min);
         ladder.revise(first, rule.ladder.get(first).map(|step| step.at));
+        // What may have been done already and is no undoing to repeat is not repeated.
+        let repeats = |step: &usize| {
+            let action = rule.ladder.get(*step).map(|step| step.action);
+            action.is_some_and(|action| action.is_act() && !matches!(action, Action::Restart))
+        };
+        let under_way = kept.under_way.filter(repeats);
+        kept.owed.iter().copied().chain(under_way).for_each(|step| ladder.owes(step, &now));
         ladder.stand_anew();
         let opened = Moment { wall: kept.opened, ..now };
         Box::new(Case {

@@ -148,6 +148,19 @@ impl Ladder {
         self.awaited != Awaited::Nothing || self.answering > 0
     }
 
+    /// The step whose outcomes are awaited.
+    pub(crate) fn under_way(&self) -> Option<usize> {
+        self.trying.filter(|_| self.awaited != Awaited::Nothing)
+    }
+
+    /// A step that was due in the run before and could not be taken, or nobody knows whether it was: it stays due.
+    pub(super) fn owes(&mut self, step: usize, now: &Moment) {
+        if step < self.next && self.owed.iter().all(|owed| owed.step != step) {
+            let from = (now.monotonic, now.wall);
+            self.owed.push(Owed { step, from, taken_on: BTreeSet::new(), pause: Duration::ZERO });
+        }
+    }
+
     /// Whether the budget of its subject is spent.
     pub fn is_over_budget(&self) -> bool {
         self.budget == Allowance::Spent

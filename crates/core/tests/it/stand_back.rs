@@ -1,6 +1,7 @@
 //! Rules stand back by somebody's word: as outside of hours, and people are told as before.
 
 use sophron_core::act::{Outcome, Restoring};
+use sophron_core::answer::Answer;
 use sophron_core::audit::{By, Kind, Who};
 use sophron_core::dispatch::{Input, Word};
 use sophron_core::open::Open;
@@ -152,6 +153,39 @@ fn the_next_run_goes_on() {
         anew.ticks(3, 800);
         assert_eq!(anew.words(), ["breach"]);
     }
+}
+
+/// A step that was in the way of something, or under way, is due in the next run as well; and who was let run by somebody runs on.
+#[test]
+fn what_was_due_stays_due_in_the_next_run() {
+    let lower = "lasting = '2s'\nladder = [ { at = '0s', do = 'lower' } ]";
+    let mut watch = Watch::new(&rule(lower));
+    watch.ticks(3, 800);
+    let mut under_way = next_run(&watch, &text(lower), 5, false);
+    under_way.ticks(2, 800);
+    assert_eq!(under_way.acts(), Vec::<String>::new(), "a fresh `lasting` first");
+    under_way.ticks(1, 800);
+    assert_eq!(under_way.acts(), ["lower to nice 10"]);
+    watch.came(Outcome::Refused("its control group is frozen".to_owned()));
+    let mut refused = next_run(&watch, &text(lower), 5, false);
+    let mut once_more = next_run(&refused, &text(lower), 5, false);
+    for next in [&mut refused, &mut once_more] {
+        next.ticks(4, 800);
+        assert_eq!(next.acts(), ["lower to nice 10"]);
+    }
+
+    let ask = "lasting = '0s'\nkeep = { for = '60s', times = 1 }\nladder = [ { at = '0s', do = 'terminate', ask = '10s' } ]\n";
+    let mut watch = Watch::new(&rule(ask));
+    watch.ticks(1, 800);
+    watch.shown(Ok("at the desk"));
+    watch.answer(Answer::LetRun).unwrap();
+    watch.ticks(2, 800);
+    let mut next = next_run(&watch, &text(ask), 30, false);
+    next.ticks(26, 800);
+    assert_eq!((next.asks.len(), next.acts()), (0, vec![]), "it runs on");
+    next.ticks(4, 800);
+    let offers: Vec<&str> = next.asks[0].question.offers.iter().map(Answer::word).collect();
+    assert_eq!(offers, ["suspend", "end"], "it was let run as often as may be");
 }
 
 /// By the boot-time clock; after another boot by the wall clock, and then no longer of the processes that were.

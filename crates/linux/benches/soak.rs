@@ -1,0 +1,177 @@
+//! A watcher for a quarter of an hour: 2,000 processes, 50 forks a second, 20 rules, the lookback, two channels. Its memory is to be flat,
+//! and no tick missed.
+//!
+//! `cargo build --release && cargo bench -p sophron-linux --bench soak` (`-- 3` for three minutes). Goals: over the last two thirds its
+//! own memory (`RssAnon`) stays within 1 MiB; as many samples as there is time for.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+#![allow(clippy::print_stdout)]
+
+use std::io::Read;
+use std::net::TcpListener;
+use std::os::unix::net::UnixDatagram;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+mod crowd;
+mod host;
+
+use crowd::{Crowd, program};
+
+const EVERY: Duration = Duration::from_millis(500);
+
+fn main() {
+    if crowd::is_of_it() {
+        return;
+    }
+    // What is forked does nothing.
+    if std::env::args().nth(1).as_deref() == Some("short") {
+        return;
+    }
+    let Some(program) = program() else { return };
+    let minutes: u64 = std::env::args().skip(1).find_map(|word| word.parse().ok()).unwrap_or(15);
+    let folder = tempfile::tempdir().unwrap();
+    let _crowd = Crowd::new(1800, 200);
+    let (forked, over) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+    let forker = {
+        let (forked, over) = (Arc::clone(&forked), Arc::clone(&over));
+        std::thread::spawn(move || {
+            let own = std::env::current_exe().unwrap();
+            while !over.load(Ordering::Relaxed) {
+                let began = Instant::now();
+                Command::new(&own).arg("short").stdout(Stdio::null()).status().unwrap();
+                forked.fetch_add(1, Ordering::Relaxed);
+                std::thread::sleep(Duration::from_millis(20).saturating_sub(began.elapsed()));
+            }
+        })
+    };
+    let log = folder.path().join("log");
+    let (lines, logged) = (UnixDatagram::bind(&log).unwrap(), Arc::new(AtomicU64::new(0)));
+    let collector = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = collector.local_addr().unwrap().port();
+    let collected = Arc::new(AtomicU64::new(0));
+    listen(lines, &logged, collector, &collected);
+    let (rules, state) = (folder.path().join("rules.toml"), folder.path().join("state"));
+    std::fs::write(&rules, rules_text(port)).unwrap();
+    std::fs::set_permissions(&rules, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    let mut watcher = Command::new(&program)
+        .args(["watch", "--service", "--rules"])
+        .arg(&rules)
+        .arg("--state")
+        .arg(&state)
+        .arg("--system-log")
+        .arg(&log)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let (began, length) = (Instant::now(), Duration::from_secs(minutes * 60));
+    let flat_from = length / 3;
+    let mut flat: Vec<f64> = Vec::new();
+    println!("after   own MiB  resident  samples  missed  forks/s  messages");
+    let mut next = Duration::from_secs(10);
+    while began.elapsed() < length {
+        std::thread::sleep(next.saturating_sub(began.elapsed()));
+        next += Duration::from_secs(10);
+        let (own, resident) = memory(watcher.id());
+        if began.elapsed() >= flat_from {
+            flat.push(own);
+        }
+        if next.as_secs() % 60 == 10 {
+            let (samples, missed) = samples(&program, &state);
+            let (forks, sent) =
+                (forked.load(Ordering::Relaxed), (logged.load(Ordering::Relaxed), collected.load(Ordering::Relaxed)));
+            println!(
+                "{:>4} s  {own:>7.2}  {resident:>8.2}  {samples:>7}  {missed:>6}  {:>7.0}  {} and {}",
+                began.elapsed().as_secs(),
+                forks as f64 / began.elapsed().as_secs_f64(),
+                sent.0,
+                sent.1
+            );
+        }
+    }
+    let used = sophron_linux::sys::process_cpu_time(watcher.id()).unwrap().as_secs_f64();
+    let (_, missed) = samples(&program, &state);
+    let _ = watcher.kill();
+    let _ = watcher.wait();
+    over.store(true, Ordering::Relaxed);
+    let _ = forker.join();
+    let (least, most) = flat.iter().fold((f64::MAX, 0.0_f64), |(least, most), own| (least.min(*own), most.max(*own)));
+    let share = 100.0 * used / began.elapsed().as_secs_f64();
+    println!("{share:.2}% of a core; the host took {} ticks of the cores", host::stolen());
+    println!(
+        "over the last {} s own memory {least:.2} to {most:.2} MiB (goal within 1, {}); missed {missed} (goal 0, {})",
+        (length - flat_from).as_secs(),
+        verdict(most - least <= 1.0),
+        verdict(missed == 0)
+    );
+}
+
+fn verdict(met: bool) -> &'static str {
+    if met { "met" } else { "MISSED" }
+}
+
+/// One rule that is breached all along and tells every ten seconds, and nineteen of all kinds.
+fn rules_text(port: u16) -> String {
+    let mut text = format!(
+        "format = 1\nevery = '{}ms'\n[[channel]]\nname = 'machine-log'\nto = 'log'\n[[channel]]\nname = 'office-logs'\nto = 'collector'\n\
+         server = '127.0.0.1:{port}'\nover = 'tcp'\n[[tell]]\nby = ['machine-log', 'office-logs']\n\
+         [[rule]]\nname = 'busy'\njudge = 'owner'\nbreach = 'cpu > 0.5%'\nlasting = '5s'\nagain = {{ after = '10s' }}\n",
+        EVERY.as_millis()
+    );
+    let kinds = [
+        "breach = 'cpu > 97%'",
+        "breach = 'memory.held > 700 MiB'",
+        "breach = 'avg(cpu, 2m) > 90%'",
+        "breach = 'growth(memory, 5m) > 300 MiB'",
+        "judge = 'app'\nbreach = 'memory > 8 GiB'",
+        "judge = 'tree'\nbreach = 'cpu > 300%'",
+        "judge = 'unit'\nbreach = 'climb(memory, 10m) > 2 GiB'",
+    ];
+    for number in 1..20 {
+        text += &format!("[[rule]]\nname = 'r{number}'\n{}\nlasting = '10s'\n", kinds[number % kinds.len()]);
+    }
+    text
+}
+
+fn listen(lines: UnixDatagram, logged: &Arc<AtomicU64>, collector: TcpListener, collected: &Arc<AtomicU64>) {
+    let logged = Arc::clone(logged);
+    std::thread::spawn(move || {
+        let mut bytes = [0; 8192];
+        while lines.recv(&mut bytes).is_ok() {
+            logged.fetch_add(1, Ordering::Relaxed);
+        }
+    });
+    let collected = Arc::clone(collected);
+    std::thread::spawn(move || {
+        for mut from in collector.incoming().flatten() {
+            let mut all = Vec::new();
+            let _ = from.read_to_end(&mut all);
+            collected.fetch_add(all.windows(7).filter(|bytes| bytes == b"sophron").count() as u64, Ordering::Relaxed);
+        }
+    });
+}
+
+/// MiB that are its own, and all that it has resident.
+fn memory(pid: u32) -> (f64, f64) {
+    let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap();
+    let of = |key: &str| {
+        let line = status.lines().find_map(|line| line.strip_prefix(key)).unwrap();
+        line.trim().trim_end_matches(" kB").parse::<f64>().unwrap() / 1024.0
+    };
+    (of("RssAnon:"), of("VmRSS:"))
+}
+
+/// How many samples it has taken, and how many fewer than there was time for.
+fn samples(program: &Path, state: &Path) -> (u64, i64) {
+    let told = Command::new(program).args(["status", "--format", "json", "--state"]).arg(state).output().unwrap();
+    let told: serde_json::Value = serde_json::from_slice(&told.stdout).unwrap();
+    let watcher = &told["watcher"];
+    let at = |key: &str| watcher[key].as_str().unwrap().parse::<jiff::Timestamp>().unwrap();
+    let (samples, every) = (watcher["samples"].as_u64().unwrap(), watcher["every"].as_f64().unwrap());
+    let since = at("sampled").duration_since(at("began")).as_secs_f64();
+    (samples, (since / every).floor() as i64 - samples as i64)
+}
