@@ -53,6 +53,7 @@ pub const EXAMPLES: &[(&str, &str, &str)] = &[
 ];
 
 #[cfg(test)]
+#[allow(clippy::unwrap_used, clippy::panic)]
 mod tests {
     use super::EXAMPLES;
 

@@ -55,7 +55,7 @@ fn rule_set() -> Option<RuleSet> {
     Some(rules_file::load_anew(&path).ok()?.rules)
 }
 
-fn beginning<'c>(current: &'c OsStr) -> &'c str {
+fn beginning(current: &OsStr) -> &str {
     current.to_str().unwrap_or("\0")
 }
 
