@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use sophron_core::open::Open;
 use sophron_core::text::with_causes;
@@ -15,8 +15,13 @@ const NAME: &str = "open.json";
 /// Largest that is read, bytes.
 const LARGEST: u64 = 64 << 20;
 
-/// What does not have to be told to anybody is written that often at most.
-const OFTEN: Duration = Duration::from_millis(500);
+/// After writing it rests for so many times as long as that took, and so that it writes no more than so many bytes a second: whoever
+/// brings forth case after case does not fill the disk's time. A kill right after an act is to find it written.
+const RESTS: u32 = 5;
+const BYTES_A_SECOND: f64 = 512.0 * 1024.0;
+
+/// But never for longer.
+const LONGEST_REST: Duration = Duration::from_millis(500);
 
 /// Told when it is on disk, or why it is not.
 pub type Then = Box<dyn FnOnce(Result<(), String>) + Send>;
@@ -64,7 +69,9 @@ fn keep(path: &Path, incoming: &Receiver<(Open, Option<Then>)>, failed: &dyn Fn(
             newest = open;
             waiting.extend(then);
         }
+        let began = Instant::now();
         let written = serde_json::to_vec(&newest).map_err(|error| error.to_string());
+        let size = written.as_ref().map_or(0, Vec::len);
         let written =
             written.and_then(|bytes| files::replace_durably(path, &bytes).map_err(|error| with_causes(&error)));
         if let Err(why) = &written
@@ -76,7 +83,8 @@ fn keep(path: &Path, incoming: &Receiver<(Open, Option<Then>)>, failed: &dyn Fn(
         let urgent = !waiting.is_empty();
         waiting.into_iter().for_each(|then| then(written.clone()));
         if !urgent {
-            std::thread::sleep(OFTEN);
+            let rest = (began.elapsed() * RESTS).max(Duration::from_secs_f64(size as f64 / BYTES_A_SECOND));
+            std::thread::sleep(rest.min(LONGEST_REST));
         }
     }
 }
