@@ -7,8 +7,9 @@ use crate::tree::Package;
 
 const SUMMARY: &str = "Watches processes for runaway CPU or memory use, acts by rules, keeps the record";
 
-const ABOUT: &str = "Threshold rules watch a machine's processes. Sophron alerts when one is broken, lowers the offender's \
-priority, suspends it or ends it, the mildest step first, undoes what it can as soon as it is calm, and keeps a record of every \
+const ABOUT: &str = "Threshold rules watch a machine's processes. Sophron alerts when one is broken,
+lowers the offender's priority, suspends it or ends it, the mildest step
+first, undoes what it can as soon as it is calm, and keeps a record of every
 step that nobody can change unseen.";
 
 /// The new service manager's files are known at once; a watcher that runs goes on as the new version.

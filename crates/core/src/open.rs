@@ -1,6 +1,7 @@
 //! What is open when a watcher ends, by itself or not: its cases with where they stand on their ladders, and from whom rules stand
 //! back. The next run of the same boot goes on with that.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -18,6 +19,9 @@ pub const FORMAT: u32 = 1;
 
 /// For so long cases are gone on with: whoever ended may be back as the same case for as long.
 pub const COUNTS_FOR: Duration = crate::judge::COMES_BACK;
+
+/// No case has a higher number.
+const HIGHEST: u64 = 1 << 52;
 
 /// Most cases that are kept, the newest.
 pub const MOST: usize = 1000;
@@ -176,7 +180,13 @@ impl Open {
         if head.format > FORMAT {
             return Err(format!("it was written by a newer version (format {})", head.format));
         }
-        serde_json::from_slice(bytes).map_err(|error| error.to_string())
+        let mut open: Open = serde_json::from_slice(bytes).map_err(|error| error.to_string())?;
+        let mut numbers = BTreeSet::new();
+        if open.cases.iter().any(|case| case.number > HIGHEST || !numbers.insert(case.number)) {
+            return Err("no watcher numbers its cases like that".to_owned());
+        }
+        open.cases.truncate(MOST);
+        Ok(open)
     }
 
     /// Whether its cases count: of the same boot, and not long ago.

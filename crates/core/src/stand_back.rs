@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::audit::{SubjectRecord, Who};
+use crate::dispatch::LONGEST_BACK;
 use crate::model::{Moment, Process, ProcessId};
 use crate::rules::RuleName;
 
@@ -99,6 +100,8 @@ impl StandBack {
     /// As it goes on in another run of the watcher: after another boot by the wall clock, and never longer than was said. Of
     /// that boot's processes none is left.
     pub fn in_this_boot(mut self, same_boot: bool, now: Moment) -> Option<StandBack> {
+        self.length = self.length.min(Duration::from_secs(LONGEST_BACK));
+        self.over.0 = self.over.0.min(now.boottime + self.length);
         if !same_boot {
             if matches!(self.whom, Whom::Process { .. }) {
                 return None;

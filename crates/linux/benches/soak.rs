@@ -148,9 +148,11 @@ fn listen(lines: UnixDatagram, logged: &Arc<AtomicU64>, collector: TcpListener, 
     let collected = Arc::clone(collected);
     std::thread::spawn(move || {
         for mut from in collector.incoming().flatten() {
-            let mut all = Vec::new();
-            let _ = from.read_to_end(&mut all);
-            collected.fetch_add(all.windows(7).filter(|bytes| bytes == b"sophron").count() as u64, Ordering::Relaxed);
+            let mut bytes = [0; 8192];
+            while let Ok(length @ 1..) = from.read(&mut bytes) {
+                let begins = bytes[..length].windows(9).filter(|bytes| bytes == b" sophron ").count();
+                collected.fetch_add(begins as u64, Ordering::Relaxed);
+            }
         }
     });
 }

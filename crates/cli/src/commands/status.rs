@@ -23,6 +23,9 @@ use crate::watcher::rules_file;
 
 const INDENT: usize = 10;
 
+/// Where packages put the unit of the machine's watcher.
+const UNIT: &str = "/usr/lib/systemd/system/sophron.service";
+
 /// A watcher that has not looked for so many times the time between two looks is late.
 const LATE: f64 = 5.0;
 
@@ -82,7 +85,11 @@ fn no_watcher(args: &args::Status) -> Result<Exit, Failure> {
         ),
         (_, None) => String::new(),
     };
-    let how = if here::is_root() { "`systemctl enable --now sophron` starts one with the machine, " } else { "" };
+    let how = if here::is_root() && Path::new(UNIT).exists() {
+        "`systemctl enable --now sophron` starts one with the machine, "
+    } else {
+        ""
+    };
     if args.format == TextOrJson::Json {
         let ended = last.as_ref().filter(|record| record.kind == Kind::WatcherEnded).map(|record| record.at);
         ui::out(format_args!(
@@ -234,12 +241,9 @@ fn text(report: &Report, record: &TheRecord, channels: &[OfChannel], trouble: &[
     if status.in_force > 0 {
         say("in force", &format!("something of ours on {}; `sophron audit` tells what", processes(status.in_force)));
     }
-    for (place, line) in trouble.iter().enumerate().filter(|(place, _)| *place > 0 || status.disarmed.is_none()) {
-        styled(
-            if place == 0 || status.disarmed.is_some() && place == 1 { "trouble" } else { "" },
-            line,
-            Label::Warning,
-        );
+    // The first of it is the verdict's.
+    for (place, line) in trouble.iter().enumerate().skip(1) {
+        styled(if place == 1 { "trouble" } else { "" }, line, Label::Warning);
     }
     say("rules", &of_rules(report, now));
     say("watcher", &of_watcher(report, now));

@@ -86,7 +86,7 @@ impl Watcher {
         let shadow = plan.shadow;
         let (rules_file, service) = (plan.rules_file.clone(), plan.service);
         let rules = Arc::new(plan.rules.clone());
-        let next_case = latest.in_force.highest_case + 1;
+        let next_case = latest.in_force.highest_case.saturating_add(1);
         let mut watcher = assemble(plan, &rules, next_case, (wake, bus), (recorder, scribe), lock)?;
         watcher.kept.recording = recording;
         watcher.post = post;
@@ -123,7 +123,7 @@ impl Watcher {
         match open_file::read(state) {
             Ok(None) => {}
             Ok(Some(open)) => self.step(Input::Earlier(Box::new(open), self.scribe.boot)),
-            Err(why) => self.say(News::NotKept(format!("what the run before had open cannot be read: {why}"))),
+            Err(why) => self.say(News::Forgotten(why)),
         }
         let wake = self.wake.clone();
         // Whoever ends needs not to be told.

@@ -115,7 +115,7 @@ impl Dispatcher {
         let until = |length: Duration| now.wall.checked_add(length).unwrap_or(now.wall);
         let (until, said) = match (&answered.answer, keep) {
             (Answer::LetRun, Some(keep)) => {
-                asked.kept += 1;
+                asked.kept = asked.kept.saturating_add(1);
                 let over = (now.monotonic + keep.length, until(keep.length));
                 asked.wait = Wait::Until { over, anew: true };
                 let wait = asked.wait;

@@ -102,6 +102,9 @@ pub(super) struct Asked {
     last: Duration,
 }
 
+/// Nobody lets a program run for longer.
+const LONGEST_KEPT: Duration = Duration::from_secs(7 * 86_400);
+
 impl Asked {
     /// As the next run has to know it; nothing where nothing was decided.
     pub(super) fn answers(&self, now: Moment) -> Option<Answers> {
@@ -117,7 +120,7 @@ impl Asked {
 
     /// As it was in the run before, of the same boot.
     pub(super) fn of(answers: &Answers, now: Moment) -> Asked {
-        let left = answers.until.map(|until| (until.0.saturating_sub(now.boottime), until.1));
+        let left = answers.until.map(|until| (until.0.saturating_sub(now.boottime).min(LONGEST_KEPT), until.1));
         let wait = left.filter(|left| !left.0.is_zero()).map_or(Wait::Nothing, |(left, over)| Wait::Until {
             over: (now.monotonic + left, over),
             anew: answers.anew,

@@ -123,7 +123,7 @@ impl Dispatcher {
             let next = case.upcoming(rule).map(|(step, left)| match left.is_zero() {
                 _ if back => format!("{}, not while rules stand back", step.action),
                 true => format!("{}, due", step.action),
-                false => format!("{} in {} of breach", step.action, scaled_duration(left)),
+                false => format!("{}; due in {} of breach", step.action, scaled_duration(left)),
             });
             let (subject, number, since) = (case.label(), case.number, case.opened.wall);
             Subject { subject, case: number, since, reading, next }

@@ -44,6 +44,8 @@ pub enum News {
     },
     /// What is open cannot be kept for the next run, and why.
     NotKept(String),
+    /// What the run before had open cannot be read, and why: it is forgotten.
+    Forgotten(String),
     /// What it watches, and how.
     Watching {
         /// The machine.
@@ -146,7 +148,7 @@ impl News {
                 ("rules", Tone::Notice, format!("{} of {origin} from now on: {why}", counted(names.len(), "rule")))
             }
             News::RulesRefused { .. } => ("rules", Tone::Critical, self.seen(rule)),
-            News::NotKept(_) => ("unkept", Tone::Warning, self.seen(rule)),
+            News::NotKept(_) | News::Forgotten(_) => ("unkept", Tone::Warning, self.seen(rule)),
             News::Watching { .. } => ("watching", Tone::Notice, self.seen(rule)),
             News::Places { .. } => ("watching", Tone::Faint, self.seen(rule)),
             News::Settling(until) => {
@@ -235,6 +237,11 @@ impl News {
                 )
             }
             News::NotKept(why) => format!("the next start will not know what is open: {why}"),
+            News::Forgotten(why) => {
+                format!(
+                    "the cases that the run before had open, and stand-backs, are forgotten: {why}; what was in force is put back"
+                )
+            }
             News::Watching { host, every, rules, armed } => {
                 let acting = match *armed {
                     0 => "all in shadow: nothing is acted upon".to_owned(),

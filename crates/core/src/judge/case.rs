@@ -96,11 +96,14 @@ pub(super) struct Easing {
     pub ticks: u32,
 }
 
+/// No clock of a case that is gone on with is further than that.
+const LONGEST_CLOCK: Duration = Duration::from_secs(400 * 86_400);
+
 impl Case {
     /// A case of the run before, by a rule that judges the same. What was in force has been taken back since: it goes on with
     /// the step that had the effect, where that was the last.
     pub(super) fn restored(kept: &OpenCase, rule: &Rule, revision: Revision, boot: Boot, now: Moment) -> Box<Case> {
-        let mut ladder = Ladder::at(kept.next, kept.clock);
+        let mut ladder = Ladder::at(kept.next.min(rule.ladder.len()), kept.clock.min(LONGEST_CLOCK));
         ladder.budget = match kept.within_budget {
             None => Allowance::Unasked,
             Some(true) => Allowance::Granted,

@@ -223,6 +223,7 @@ impl Judge {
         let Some(revision) = watched.meaning.revises(&kept.meaning) else { return false };
         let case = Case::restored(kept, &watched.rule, revision, boot, now);
         watched.state.tracks.insert(case.key.clone(), Track::of(case));
+        self.memory.is_taken(kept.number);
         self.anew = true;
         true
     }

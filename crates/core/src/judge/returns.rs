@@ -55,14 +55,20 @@ impl Memory {
     }
 
     pub(crate) fn next_number(&mut self) -> u64 {
-        self.next_case += 1;
-        self.next_case - 1
+        let number = self.next_case;
+        self.next_case = number.saturating_add(1);
+        number
     }
 
     pub fn ended(&mut self, case: &Case, now: &Moment) {
         let likeness = case.key.likeness(case.lead.as_ref());
         let (rule, number, next) = (case.rule.clone(), case.number, case.ladder.next);
         self.gone.push_back(Gone { rule, likeness, at: now.boottime, number, next });
+    }
+
+    /// That number is taken.
+    pub(super) fn is_taken(&mut self, number: u64) {
+        self.next_case = self.next_case.max(number.saturating_add(1));
     }
 
     /// Its breach was building up.

@@ -1,5 +1,6 @@
 //! Rules stand back by somebody's word: as outside of hours, and people are told as before.
 
+use serde_json::Value;
 use sophron_core::act::{Outcome, Restoring};
 use sophron_core::answer::Answer;
 use sophron_core::audit::{By, Kind, Who};
@@ -204,4 +205,45 @@ fn a_word_outlives_the_watcher() {
     assert_eq!(left(&next_run(&watch, &text(KEYS), 0, true)), [100]);
     let record = watch.drafts().into_iter().find(|draft| draft.kind == Kind::StoodBack).unwrap();
     assert_eq!(record.host, scribe().host);
+}
+
+/// Whatever stands in the file: it is refused or bounded, and nothing stops the watch.
+#[test]
+fn no_number_in_what_was_open_stops_a_watch() {
+    fn numbers(value: &mut Value, at: &mut usize, wanted: usize, new: u64) {
+        match value {
+            Value::Number(_) => {
+                if *at == wanted {
+                    *value = new.into();
+                }
+                *at += 1;
+            }
+            Value::Array(all) => all.iter_mut().for_each(|value| numbers(value, at, wanted, new)),
+            Value::Object(all) => all.values_mut().for_each(|value| numbers(value, at, wanted, new)),
+            _ => {}
+        }
+    }
+    let keys = "lasting = '1s'\nkeep = { for = '60s', times = 9 }\nladder = [ { at = '0s', do = 'lower' }, { at = '1s', do = 'terminate', ask = '10s' } ]\n";
+    let mut watch = Watch::new(&rule(keys));
+    watch.word(vec![Whom::Rule("nobodys".to_owned()), Whom::process(&process(PID + 1, "herbarium"))], Some(100));
+    watch.ticks(2, 800);
+    watch.came(Outcome::Refused("its control group is frozen".to_owned()));
+    watch.ticks(1, 800);
+    watch.shown(Ok("at the desk"));
+    watch.answer(Answer::LetRun).unwrap();
+    let boot = watch.world.processes[0].id.boot;
+    let open = serde_json::to_value(watch.dispatcher.open(watch.world.moment, boot)).unwrap();
+    assert!(open["cases"][0]["asked"]["until"].is_array() && open["cases"][0]["owed"].is_array(), "{open}");
+    let mut count = 0;
+    numbers(&mut open.clone(), &mut count, usize::MAX, 0);
+    for (place, new) in (0..count).flat_map(|place| [0, 1 << 52, u64::MAX].map(|new| (place, new))) {
+        let mut changed = open.clone();
+        numbers(&mut changed, &mut 0, place, new);
+        let Ok(open) = Open::read(&serde_json::to_vec(&changed).unwrap()) else { continue };
+        let mut next = Watch::new(&load(&text(keys)));
+        next.world = watch.world.clone();
+        next.step(Input::Earlier(Box::new(open), boot));
+        next.ticks(6, 800);
+        next.ticks(4, 100);
+    }
 }
