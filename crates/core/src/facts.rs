@@ -137,7 +137,7 @@ impl<'a> Facts<'a> {
     }
 
     /// Whether that is only carried over from an earlier sample. Of who has not run since, rates are known: he did nothing.
-    fn is_stale(&self, field: Field) -> bool {
+    pub(crate) fn is_stale(&self, field: Field) -> bool {
         if self.stale.is_none() {
             return false;
         }

@@ -93,9 +93,10 @@ impl Condition {
         }
     }
 
-    /// The fields whose readings could not be had.
+    /// The fields whose readings could not be had. What was not read for want of a reason is none of them.
     pub fn unreadable(&self, facts: &Facts<'_>) -> Vec<Field> {
-        let known = |field: &Field| facts.carried(*field).is_some() || facts.bound(*field).is_some();
+        let known =
+            |field: &Field| facts.is_stale(*field) || facts.carried(*field).is_some() || facts.bound(*field).is_some();
         self.fields().into_iter().filter(|field| !known(field)).collect()
     }
 

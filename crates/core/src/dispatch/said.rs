@@ -1,11 +1,11 @@
 //! What is said once, or now and then: what a rule cannot judge, for want of which reading; that no sample can be taken.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use super::Dispatcher;
 use crate::happening::{Happening, News};
-use crate::judge::RuleStatus;
+use crate::judge::Lacking;
 use crate::model::{Field, Moment};
 use crate::rules::RuleName;
 
@@ -14,6 +14,9 @@ use crate::rules::RuleName;
 pub(super) struct Said {
     unreadable: BTreeSet<RuleName>,
     late: BTreeSet<RuleName>,
+    /// What each rule could not read at the last tick, of whom, and at the one before as well.
+    lacking: BTreeMap<RuleName, BTreeSet<Lacking>>,
+    wanting: BTreeMap<RuleName, BTreeSet<Field>>,
     /// Why no sample could be taken, and when that was said.
     blind: Option<(String, Duration)>,
 }
@@ -37,20 +40,27 @@ impl Dispatcher {
         }
     }
 
-    /// What a rule cannot read, for want of a right or because nobody may.
-    pub(super) fn wanting(&self, status: &RuleStatus) -> Vec<&'static str> {
-        // A rate may be unknown because it needs another reading. Of others' processes it is the right that is wanting, where it is.
-        let rates: BTreeSet<Field> = match self.protections.to_read {
-            Some(_) => status
-                .rates
-                .iter()
-                .filter(|(_, uid)| *uid != self.protections.service)
-                .map(|(field, _)| *field)
-                .collect(),
-            None => BTreeSet::new(),
-        };
-        let is_wanting = |field: &&Field| !field.info().rate || rates.contains(field);
-        status.unreadable.iter().filter(is_wanting).copied().map(Field::name).collect()
+    /// What a rule cannot read, for want of a right or because nobody may: of the same process at two ticks in a row.
+    pub(super) fn wanting(&self, rule: &RuleName) -> Vec<&'static str> {
+        self.said.wanting.get(rule).into_iter().flatten().copied().map(Field::name).collect()
+    }
+
+    fn note_what_is_wanting(&mut self) {
+        let (right, own) = (self.protections.to_read.is_some(), self.protections.service);
+        let mut lacking = BTreeMap::new();
+        self.said.wanting.clear();
+        for (rule, status) in self.judge.status().filter(|(_, status)| !status.lacking.is_empty()) {
+            let before = self.said.lacking.remove(&rule.name).unwrap_or_default();
+            // A rate may be unknown because it needs another reading. Of others' processes it is the right that is wanting, where it is.
+            let counts = |(field, _, uid): &&Lacking| !field.info().rate || right && *uid != own;
+            let both = before.intersection(&status.lacking).filter(counts);
+            let fields: BTreeSet<Field> = both.map(|(field, ..)| *field).collect();
+            if !fields.is_empty() {
+                self.said.wanting.insert(rule.name.clone(), fields);
+            }
+            lacking.insert(rule.name.clone(), status.lacking.clone());
+        }
+        self.said.lacking = lacking;
     }
 
     pub(super) fn sees_again(&mut self) {
@@ -58,16 +68,17 @@ impl Dispatcher {
     }
 
     pub(super) fn say_what_is_unreadable(&mut self, now: Moment) {
+        self.note_what_is_wanting();
         let mut news = Vec::new();
         for (rule, status) in self.judge.status() {
             if status.late > 0 && self.said.late.insert(rule.name.clone()) {
                 news.push((rule.name.clone(), News::Late(status.late)));
             }
-            let fields = self.wanting(status);
+            let fields = self.wanting(&rule.name);
             if fields.is_empty() || !self.said.unreadable.insert(rule.name.clone()) {
                 continue;
             }
-            let count = status.undecided + status.unjudged;
+            let count = status.unread;
             news.push((rule.name.clone(), News::Unreadable { count, fields, help: self.protections.to_read }));
         }
         for (rule, news) in news {

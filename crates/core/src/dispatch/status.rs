@@ -99,7 +99,7 @@ impl Dispatcher {
     fn rule_standing(&self, rule: &Rule, seen: &RuleStatus, now: Moment, snapshot: &Snapshot) -> RuleStanding {
         let mut cases: Vec<&Case> = self.judge.cases().filter(|case| case.rule == rule.name).collect();
         cases.sort_by_key(|case| case.number);
-        let fields = self.wanting(seen);
+        let fields = self.wanting(&rule.name);
         let help = self.protections.to_read.unwrap_or("not even root may");
         let unknown = match (fields.is_empty(), seen.late) {
             (false, _) => Some(format!("{} cannot be read ({help})", fields.join(", "))),
@@ -139,7 +139,7 @@ impl Dispatcher {
             covered: snapshot.processes.iter().filter(covered).count(),
             subjects: cases.iter().take(MOST).map(subject).collect(),
             cases: cases.len(),
-            not_judged: seen.undecided + seen.unjudged,
+            not_judged: if unknown.is_some() { seen.unread + seen.late } else { 0 },
             unknown,
             outside: (!rule.hours.covers(now.wall, &self.settings.zone)).then(|| rule.hours.to_string()),
         }

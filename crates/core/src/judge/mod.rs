@@ -31,7 +31,7 @@ use processes::{Findings, Windows};
 pub use returns::COMES_BACK;
 use returns::Memory;
 pub use sight::Sight;
-pub use status::RuleStatus;
+pub use status::{Lacking, RuleStatus};
 pub use subjects::{MemoryWish, Part};
 use subjects::{Round, State};
 use track::Track;

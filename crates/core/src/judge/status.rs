@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::facts::Facts;
-use crate::model::Field;
+use crate::model::{Field, ProcessId};
 use crate::rules::Rule;
 
 /// What a rule saw at the last tick, of those whom it had to look at.
@@ -17,12 +17,20 @@ pub struct RuleStatus {
     pub unjudged: usize,
     /// Those of them of which it is not known yet what they run: their command line is tried again at each tick.
     pub late: usize,
+    /// Of how many of both something could not be read.
+    pub unread: usize,
     /// What could not be read.
     pub unreadable: BTreeSet<Field>,
-    /// The rates among that, of processes that were there before, with the user IDs of those: a rate is unknown at a process's first
-    /// sample, and that is no want of rights.
-    pub rates: BTreeSet<(Field, u32)>,
+    /// The same with whose readings those are, and their user IDs; so many at most. Who ends while it is read, or has no rate yet, is
+    /// not there at the next tick.
+    pub lacking: BTreeSet<Lacking>,
 }
+
+/// A field, whose reading it is (of no process, where it is the machine's), and that one's user ID.
+pub type Lacking = (Field, Option<ProcessId>, u32);
+
+/// Most that are kept of whom something cannot be read.
+const MOST: usize = 64;
 
 impl RuleStatus {
     /// Whom it covers could not be decided, and for want of what.
@@ -44,9 +52,11 @@ impl RuleStatus {
             fields.retain(|field| !matches!(field, Field::App | Field::Command));
             self.late += usize::from(fields.len() < all);
         }
-        if let Some(process) = facts.process.filter(|process| process.cpu.is_some()) {
-            let rates = fields.iter().filter(|field| field.info().rate);
-            self.rates.extend(rates.map(|field| (*field, process.uid)));
+        self.unread += usize::from(!fields.is_empty());
+        if self.lacking.len() < MOST {
+            let whose = facts.process.map(|process| process.id);
+            let uid = facts.process.map_or(u32::MAX, |process| process.uid);
+            self.lacking.extend(fields.iter().map(|field| (*field, whose, uid)));
         }
         self.unreadable.extend(fields);
     }

@@ -214,3 +214,25 @@ fn who_cannot_be_judged_is_told() {
         assert_eq!((rule.state.as_str(), watch.words()), expected);
     }
 }
+
+/// Whoever ends while it is read could not be read, and that is no want of a right; nor is a window that is not full, or what nobody had
+/// a reason to read.
+#[test]
+fn who_is_gone_is_not_unreadable() {
+    let rules = load(
+        "[[rule]]\nname = 'held'\nbreach = 'memory.held > 750 MiB'\nlasting = '2s'\n[[rule]]\nname = 'grown'\n\
+         breach = 'growth(memory, 5m) > 300 MiB'\nlasting = '2s'\n",
+    );
+    let mut watch = Watch::new(&rules);
+    for tick in 0..5 {
+        let mut short = process(PID + 10 + tick, "short");
+        short.memory_held = None;
+        watch.world.processes.push(short);
+        watch.world.pass(seconds(1));
+        watch.sample();
+        watch.world.processes.pop();
+    }
+    let status = watch.dispatcher.status(watch.world.moment, &watch.world.snapshot());
+    let states: Vec<&str> = status.rules.iter().map(|rule| rule.state.as_str()).collect();
+    assert_eq!((states, watch.words()), (vec!["within", "within"], vec![]));
+}
