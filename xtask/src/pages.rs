@@ -103,3 +103,28 @@ fn page(command: &Command, name: &str, of: Option<&str>) -> Outcome<Vec<u8>> {
     rest.to_writer(&mut page)?;
     Ok(page)
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    /// Each command has its page, and the page of rules files every key, field and function.
+    #[test]
+    fn nothing_is_without_a_page() {
+        let pages = super::all().unwrap();
+        let page = |name: &str| {
+            let (_, bytes) = pages.iter().find(|(found, _)| found == name).unwrap();
+            String::from_utf8(bytes.clone()).unwrap().replace('\\', "")
+        };
+        for name in ["sophron", "sophron-status", "sophron-rules-reload", "sophron-channels-try"] {
+            let page = page(&format!("{name}.1"));
+            assert!(page.contains(".SH SYNOPSIS") && page.contains(".SH EXIT STATUS"), "{name}");
+        }
+        assert!(pages.iter().all(|(name, _)| !name.contains("guard")), "helpers have none");
+        let rules = page("sophron-rules.5");
+        let keys = sophron_core::rules::keys::TABLES.iter().flat_map(|(_, table)| table.keys).map(|key| key.name);
+        let fields = sophron_core::model::Field::ALL.iter().map(|field| field.name());
+        for name in keys.chain(fields).chain(["climb(memory, 20m)"]) {
+            assert!(rules.contains(name), "{name} is not in sophron-rules(5)");
+        }
+    }
+}
