@@ -118,7 +118,7 @@ fn verdict(met: bool) -> &'static str {
 /// One rule that is breached all along and tells every ten seconds, and nineteen of all kinds.
 fn rules_text(port: u16) -> String {
     let mut text = format!(
-        "format = 1\nevery = '{}ms'\n[[channel]]\nname = 'machine-log'\nto = 'log'\n[[channel]]\nname = 'office-logs'\nto = 'collector'\n\
+        "format = 1\nevery = '{}ms'\n[deliver]\nas = 'nobody'\n[[channel]]\nname = 'machine-log'\nto = 'log'\n[[channel]]\nname = 'office-logs'\nto = 'collector'\n\
          server = '127.0.0.1:{port}'\nover = 'tcp'\n[[tell]]\nby = ['machine-log', 'office-logs']\n\
          [[rule]]\nname = 'busy'\njudge = 'machine'\nbreach = 'machine.memory.available > 1 MiB'\nlasting = '5s'\nagain = {{ after = '10s' }}\n",
         EVERY.as_millis()
