@@ -13,7 +13,7 @@ first, undoes what it can as soon as it is calm, and keeps a record of every
 step that nobody can change unseen.";
 
 /// The new service manager's files are known at once; a watcher that runs goes on as the new version.
-const POST: &str = "if [ -d /run/systemd/system ]; then systemctl daemon-reload || :; fi\n";
+const POST: &str = "systemd-sysusers sophron.conf >/dev/null 2>&1 || :\nif [ -d /run/systemd/system ]; then systemctl daemon-reload || :; fi\n";
 
 /// At the removal, and not at an upgrade: the watcher ends, and puts back what is in force.
 const PREUN: &str = "if [ \"$1\" -eq 0 ] && [ -d /run/systemd/system ]; then systemctl --no-reload disable --now sophron.service || :; fi\n";

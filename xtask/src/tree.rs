@@ -37,6 +37,7 @@ impl Package {
         package.add("usr/bin/sophron", 0o755, fs::read(program)?);
         package.plain("usr/lib/systemd/system/sophron.service", packaging("sophron.service")?);
         package.plain("usr/lib/systemd/user/sophron.service", packaging("sophron-user.service")?);
+        package.plain("usr/lib/sysusers.d/sophron.conf", packaging("sysusers.conf")?);
         package.plain("usr/share/sophron/starter.toml", of_workspace("examples/starter.toml")?);
         for (name, page) in pages::all()? {
             let section = name.rsplit('.').next().unwrap_or("1").to_owned();
