@@ -117,7 +117,7 @@ mod tests {
         };
         for name in ["sophron", "sophron-status", "sophron-rules-reload", "sophron-channels-try"] {
             let page = page(&format!("{name}.1"));
-            assert!(page.contains(".SH SYNOPSIS") && page.contains(".SH EXIT STATUS"), "{name}");
+            assert!(page.contains(".SH SYNOPSIS") && page.contains(".SH \"EXIT STATUS\""), "{name}");
         }
         assert!(pages.iter().all(|(name, _)| !name.contains("guard")), "helpers have none");
         let rules = page("sophron-rules.5");
