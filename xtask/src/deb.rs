@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 
 use ar::{Builder as Ar, Header as ArHeader};
 use md5::{Digest, Md5};
+use sophron_core::text::hex;
 use tar::{Builder as Tar, EntryType, Header};
 
 use crate::Outcome;
@@ -62,7 +63,7 @@ fn control_files(package: &Package) -> Outcome<Vec<Entry>> {
         // Every file and folder counts at least 1 KiB (deb-control(5), Installed-Size).
         size += entry.bytes.as_ref().map_or(1, |bytes| bytes.len().div_ceil(1024).max(1));
         if let Some(bytes) = &entry.bytes {
-            writeln!(sums, "{}  {}", sum(bytes), entry.path)?;
+            writeln!(sums, "{}  {}", hex(&Md5::digest(bytes)), entry.path)?;
         }
     }
     let program =
@@ -81,10 +82,6 @@ fn control_files(package: &Package) -> Outcome<Vec<Entry>> {
     }
     files.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(files)
-}
-
-fn sum(bytes: &[u8]) -> String {
-    Md5::digest(bytes).iter().fold(String::new(), |text, byte| format!("{text}{byte:02x}"))
 }
 
 /// The version of the C library that a program needs at least: the highest that a symbol of it names, as `2.34`.

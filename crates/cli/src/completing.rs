@@ -4,18 +4,18 @@
 use std::collections::BTreeMap;
 use std::env;
 use std::ffi::OsStr;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use clap_complete::CompleteEnv;
 use clap_complete::engine::CompletionCandidate;
 use sophron_core::audit::Kind;
-use sophron_core::model::{Field, Needs, Process, Snapshot};
+use sophron_core::model::{Field, Process};
 use sophron_core::rules::RuleSet;
 use sophron_core::text::{clean, processes};
-use sophron_linux::{Sampler, here, trail};
+use sophron_linux::{here, trail};
 
-use crate::places;
 use crate::watcher::rules_file;
+use crate::{places, source};
 
 /// The variable by which a shell's script asks: the name of the shell.
 pub const VARIABLE: &str = "SOPHRON_COMPLETE";
@@ -123,13 +123,9 @@ fn is_plain(app: &str) -> bool {
     app.starts_with(|c: char| c.is_ascii_alphanumeric()) && app.chars().all(plain)
 }
 
-fn present() -> Option<Snapshot> {
-    Sampler::new(Path::new("/proc"), Needs::PERIODIC).ok()?.look().ok()
-}
-
 /// Whom a command may be about: apps by their names, and from the first digit on processes by their checked PIDs.
 pub fn targets(current: &OsStr) -> Vec<CompletionCandidate> {
-    let Some(snapshot) = present() else { return Vec::new() };
+    let Ok(snapshot) = source::present() else { return Vec::new() };
     let begun = beginning(current);
     let somebody = |process: &&Process| !process.has_ended() && !process.kernel && !process.app_unread();
     let there = snapshot.processes.iter().filter(somebody);

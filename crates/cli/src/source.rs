@@ -20,6 +20,12 @@ const INTERVAL: Duration = Duration::from_secs(1);
 /// Over how long growth on the live machine is.
 const SPAN: Duration = Duration::from_secs(5);
 
+/// One look at this machine: who there is, without rates.
+pub fn present() -> Result<Snapshot, Failure> {
+    let failed = |error| Failure::of(Exit::Failed, error);
+    Sampler::new(Path::new("/proc"), Needs::PERIODIC).and_then(|mut sampler| sampler.look()).map_err(failed)
+}
+
 /// A source of snapshots.
 pub enum Source {
     /// This machine.

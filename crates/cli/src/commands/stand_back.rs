@@ -4,18 +4,18 @@
 use std::path::Path;
 
 use sophron_core::dispatch::{Back, Request, Status};
-use sophron_core::model::{CheckedPid, Needs, Snapshot};
+use sophron_core::model::{CheckedPid, Snapshot};
 use sophron_core::stand_back::StandBack;
 use sophron_core::text::{clean, counted};
 use sophron_core::units::scaled_duration;
-use sophron_linux::{Sampler, here};
+use sophron_linux::here;
 
 use crate::args;
 use crate::commands::target::{self, Target};
 use crate::exit::{Exit, Failure};
-use crate::places;
 use crate::ui::{self, paragraph, table, when};
 use crate::watcher::control::{self, Reply, Said, Unanswered};
+use crate::{places, source};
 
 const INDENT: usize = 10;
 
@@ -37,8 +37,7 @@ pub fn run(args: &args::StandBack) -> Result<Exit, Failure> {
         ..Back::default()
     };
     if !args.targets.is_empty() {
-        let failed = |error| Failure::of(Exit::Failed, error);
-        let snapshot = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?.look().map_err(failed)?;
+        let snapshot = source::present()?;
         for text in &args.targets {
             meant(text, &status, &snapshot, &mut back)?;
         }

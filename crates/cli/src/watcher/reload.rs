@@ -72,15 +72,18 @@ impl Reload {
     pub fn start(path: PathBuf, follows: bool, wake: SyncSender<Wake>) -> std::io::Result<Reload> {
         let (ask, asked) = channel();
         let run = move || {
-            let (mut used, mut seen) = (version(&path), version(&path));
+            let mut used = version(&path);
+            let mut seen = used.clone();
+            // Who does not follow the file only waits to be asked.
+            let wait = || if follows { asked.recv_timeout(LOOK) } else { asked.recv().map_err(Into::into) };
             loop {
-                let (reason, reply) = match asked.recv_timeout(LOOK) {
+                let (reason, reply) = match wait() {
                     Ok((reason, reply)) => (reason, reply),
                     Err(RecvTimeoutError::Disconnected) => return,
                     Err(RecvTimeoutError::Timeout) => {
                         let now = version(&path);
                         let settled = std::mem::replace(&mut seen, now.clone()) == now;
-                        if !follows || now == used || !settled {
+                        if now == used || !settled {
                             continue;
                         }
                         (Reason::Changed, None)

@@ -46,7 +46,7 @@ impl Dispatcher {
             Event::HoursEnded { case } => {
                 self.tell_of(*case, now, |_, _| What::HoursEnded);
                 for id in self.effects.of_case(*case) {
-                    self.let_go(id, *case);
+                    self.let_go(id, *case, None);
                 }
             }
             Event::Revised { case, stays } => self.revise(*case, *stays),
@@ -120,7 +120,7 @@ impl Dispatcher {
             match told {
                 Some(told) => {
                     self.tell(told);
-                    self.let_go(id, case);
+                    self.let_go(id, case, None);
                 }
                 None => self.forget(id, case),
             }
@@ -179,7 +179,7 @@ impl Dispatcher {
             if why == Closing::Ended && case.concerns(&id) && !alive.contains(&id) {
                 self.forget(id, case.number);
             } else {
-                self.let_go(id, case.number);
+                self.let_go(id, case.number, None);
             }
         }
         // Meanwhile the rule may have begun another story with them.
@@ -232,16 +232,8 @@ impl Dispatcher {
         for id in self.effects.processes() {
             let Some(process) = snapshot.find(&id) else { continue };
             let Some(why) = self.protections.reason(&Facts::new(process, &snapshot.machine)) else { continue };
-            self.let_go_of_all(id, &format!("it is protected now: {why}"));
-        }
-    }
-
-    /// No case holds anything on it any more.
-    pub(super) fn let_go_of_all(&mut self, id: ProcessId, why: &str) {
-        for case in self.effects.cases_of(&id) {
-            for undo in self.effects.let_go(&id, case) {
-                self.take_back(self.now, id, undo, Some(case), Some(why.to_owned()));
-            }
+            let why = format!("it is protected now: {why}");
+            self.effects.cases_of(&id).into_iter().for_each(|case| self.let_go(id, case, Some(&why)));
         }
     }
 

@@ -21,7 +21,7 @@ impl Dispatcher {
         for case in &mut cases {
             case.asked = self.asks.cases.get(&case.number).and_then(|asked| asked.answers(now));
         }
-        let stand_backs = self.stand_backs.all.clone();
+        let stand_backs = self.stand_backs.clone();
         Open { format: FORMAT, boot: boot.to_string(), at: now.boottime, cases, stand_backs }
     }
 
@@ -30,7 +30,7 @@ impl Dispatcher {
     pub(super) fn go_on_with(&mut self, now: Moment, open: &Open, boot: Boot) {
         let same = open.is_of(boot);
         let stand_backs = open.stand_backs.iter().cloned().filter_map(|one| one.in_this_boot(same, now));
-        self.stand_backs.all = stand_backs.collect();
+        self.stand_backs = stand_backs.collect();
         for kept in open.cases.iter().filter(|_| open.counts(boot, now)) {
             if self.judge.restore(kept, boot, now) {
                 if let Some(answers) = &kept.asked {

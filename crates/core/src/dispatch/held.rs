@@ -107,11 +107,11 @@ impl Dispatcher {
         }
     }
 
-    /// A case wants nothing of a process any more.
-    pub(super) fn let_go(&mut self, id: ProcessId, case: u64) {
+    /// A case wants nothing of a process any more; why, where that does not go without saying.
+    pub(super) fn let_go(&mut self, id: ProcessId, case: u64, why: Option<&str>) {
         let now = self.now;
         for undo in self.effects.let_go(&id, case) {
-            self.take_back(now, id, undo, Some(case), None);
+            self.take_back(now, id, undo, Some(case), why.map(str::to_owned));
         }
     }
 

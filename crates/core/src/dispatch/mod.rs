@@ -213,7 +213,8 @@ pub struct Dispatcher {
     touched: BTreeSet<ProcessId>,
     held: held::Held,
     hands: hands::Hands,
-    stand_backs: stand_backs::StandBacks,
+    /// What was said of standing back, as long as it holds.
+    stand_backs: Vec<StandBack>,
     /// From whom rules stood back at the last sample, by somebody's word.
     back: StandsBack,
     /// How often something changed that the next run has to know.
@@ -234,8 +235,6 @@ pub struct Dispatcher {
     throttle: throttle::Throttle,
     said: said::Said,
     trail: TrailState,
-    /// Why nothing is acted upon, while that is so.
-    disarmed_by: Option<String>,
     /// From when on exact memory of a group may be read; `None` while it is.
     memory_from: Option<Duration>,
     ending: ending::Ending,
@@ -254,11 +253,11 @@ pub struct Dispatcher {
     out: Vec<Command>,
 }
 
-/// Whether anything may be acted upon on the strength of the trail.
-#[derive(Debug, Clone, Copy, Default)]
+/// What keeps anything from being acted upon on the strength of the trail: why it cannot be written, what is doubtful about it.
+#[derive(Debug, Clone, Default)]
 struct TrailState {
-    lost: bool,
-    doubted: bool,
+    lost: Option<String>,
+    doubted: Option<String>,
 }
 
 impl Dispatcher {
@@ -278,7 +277,7 @@ impl Dispatcher {
             touched: BTreeSet::new(),
             held: held::Held::default(),
             hands: hands::Hands::default(),
-            stand_backs: stand_backs::StandBacks::default(),
+            stand_backs: Vec::new(),
             back: StandsBack::default(),
             revision: 0,
             measuring: measuring::Measuring::default(),
@@ -292,7 +291,6 @@ impl Dispatcher {
             throttle: throttle::Throttle::default(),
             said: said::Said::default(),
             trail: TrailState::default(),
-            disarmed_by: None,
             memory_from: Some(Duration::ZERO),
             ending: ending::Ending::default(),
             now: Moment::default(),
@@ -387,21 +385,19 @@ impl Dispatcher {
         use crate::happening::News;
         match trail {
             Trail::Lost(why) => {
-                self.trail.lost = true;
-                self.disarmed_by = Some(format!("the audit trail cannot be written: {why}"));
+                self.trail.lost = Some(why.clone());
                 self.news(now, News::TrailLost(why));
             }
             Trail::Back => {
-                self.trail.lost = false;
+                self.trail.lost = None;
                 self.news(now, News::TrailBack);
             }
             Trail::Doubted(what, to_record) => {
-                self.trail.doubted = true;
-                self.disarmed_by = Some(format!("the audit trail is not what it was: {what}"));
+                self.trail.doubted = Some(what.clone());
                 self.news(now, News::TrailDoubted(what, to_record));
             }
             Trail::Accepted(by) => {
-                self.trail.doubted = false;
+                self.trail.doubted = None;
                 self.news(now, News::LossAccepted(by));
             }
         }
@@ -414,7 +410,13 @@ impl Dispatcher {
 
     /// Whether nothing may be acted upon: the trail cannot be written, or is in doubt.
     pub fn is_disarmed(&self) -> bool {
-        self.trail.lost || self.trail.doubted
+        self.trail.lost.is_some() || self.trail.doubted.is_some()
+    }
+
+    /// Why, where that is so.
+    fn disarmed(&self) -> Option<String> {
+        let lost = self.trail.lost.as_ref().map(|why| format!("the audit trail cannot be written: {why}"));
+        lost.or_else(|| Some(format!("the audit trail is not what it was: {}", self.trail.doubted.as_ref()?)))
     }
 
     fn news(&mut self, now: Moment, news: crate::happening::News) {

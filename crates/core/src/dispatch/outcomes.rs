@@ -92,7 +92,7 @@ impl Dispatcher {
             && self.judge.case(case).is_none()
             && !self.closing.iter().any(|leaving| leaving.case.number == case)
         {
-            self.let_go(id, case);
+            self.let_go(id, case, None);
         }
     }
 

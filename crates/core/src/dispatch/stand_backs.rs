@@ -40,12 +40,6 @@ pub enum ActsAgain {
     Ended,
 }
 
-/// What was said, as long as it holds.
-#[derive(Debug, Default)]
-pub(super) struct StandBacks {
-    pub all: Vec<StandBack>,
-}
-
 impl Dispatcher {
     /// Somebody has said that rules stand back, or do so no longer.
     pub(super) fn take_word(&mut self, now: Moment, word: Word) {
@@ -54,16 +48,16 @@ impl Dispatcher {
         match length {
             Some(length) => {
                 for whom in whom {
-                    self.stand_backs.all.retain(|known| !known.whom.is_same(&whom));
+                    self.stand_backs.retain(|known| !known.whom.is_same(&whom));
                     let said = StandBack::new(whom, length, by.clone(), because.clone(), now);
                     self.tell(told(now, &said, What::StandsBack(Box::new(said.clone()))));
-                    self.stand_backs.all.push(said);
+                    self.stand_backs.push(said);
                 }
             }
             None => {
                 let meant =
                     |known: &mut StandBack| whom.iter().any(|whom| *whom == Whom::All || whom.is_same(&known.whom));
-                ended = self.stand_backs.all.extract_if(.., meant).collect();
+                ended = self.stand_backs.extract_if(.., meant).collect();
                 for one in &ended {
                     let why = ActsAgain::Said(by.clone(), because.clone());
                     self.tell(told(now, one, What::ActsAgain(Box::new(one.clone()), why)));
@@ -76,7 +70,7 @@ impl Dispatcher {
 
     /// What holds at present.
     pub fn stand_backs(&self) -> &[StandBack] {
-        &self.stand_backs.all
+        &self.stand_backs
     }
 
     /// What is over by time, or with its process.
@@ -89,9 +83,9 @@ impl Dispatcher {
             _ => None,
         };
         let ended: Vec<(StandBack, ActsAgain)> =
-            self.stand_backs.all.iter().filter_map(|one| Some((one.clone(), over(one)?))).collect();
+            self.stand_backs.iter().filter_map(|one| Some((one.clone(), over(one)?))).collect();
         for (one, why) in ended {
-            self.stand_backs.all.retain(|known| !known.whom.is_same(&one.whom));
+            self.stand_backs.retain(|known| !known.whom.is_same(&one.whom));
             self.tell(told(now, &one, What::ActsAgain(Box::new(one.clone()), why)));
             self.revision += 1;
         }
@@ -99,7 +93,7 @@ impl Dispatcher {
 
     /// From whom rules stand back by somebody's word: here, and in the watcher that recorded.
     pub(super) fn by_word(&self, now: Moment, beside: &Beside) -> StandsBack {
-        let mut back = StandsBack::of(&self.stand_backs.all, now);
+        let mut back = StandsBack::of(&self.stand_backs, now);
         let recorded = &beside.recorded.by_word;
         back.all = back.all.max(recorded.all);
         back.rules.extend(recorded.rules.iter().map(|(rule, until)| (rule.clone(), *until)));
@@ -123,14 +117,9 @@ impl Dispatcher {
             return;
         }
         for id in self.effects.processes().into_iter().filter(|id| !busy.contains(id)) {
-            let wanting = self.effects.cases_of(&id);
-            for number in wanting {
-                let rule = self.judge.case(number).map(|case| case.rule.clone());
-                if rule.is_some_and(|rule| self.back.until(&rule, &id).is_some()) {
-                    for undo in self.effects.let_go(&id, number) {
-                        let remark = Some("rules stand back from it".to_owned());
-                        self.take_back(self.now, id, undo, Some(number), remark);
-                    }
+            for case in self.effects.cases_of(&id) {
+                if self.stands_back_by_word(case, &id) {
+                    self.let_go(id, case, Some("rules stand back from it"));
                 }
             }
         }
@@ -138,8 +127,11 @@ impl Dispatcher {
 
     /// Whether a rule stands back from a process, by a hand or by somebody's word.
     pub(super) fn stands_back(&self, case: u64, id: &ProcessId) -> bool {
-        let by_word = || self.judge.case(case).is_some_and(|case| self.back.until(&case.rule, id).is_some());
-        self.hands.standing_back.contains_key(id) || by_word()
+        self.hands.standing_back.contains_key(id) || self.stands_back_by_word(case, id)
+    }
+
+    fn stands_back_by_word(&self, case: u64, id: &ProcessId) -> bool {
+        self.judge.case(case).is_some_and(|case| self.back.until(&case.rule, id).is_some())
     }
 }
 

@@ -88,9 +88,9 @@ impl Dispatcher {
             (settles > now.monotonic).then(|| now.wall.checked_add(settles - now.monotonic).unwrap_or(now.wall));
         Status {
             rules,
-            stand_backs: self.stand_backs.all.clone(),
+            stand_backs: self.stand_backs.clone(),
             shadow: self.settings.shadow,
-            disarmed: self.disarmed_by.clone().filter(|_| self.is_disarmed()),
+            disarmed: self.disarmed(),
             settling,
             in_force: self.effects.processes().len(),
         }

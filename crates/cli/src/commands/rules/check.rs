@@ -10,13 +10,14 @@ use sophron_core::units::exact_duration;
 use sophron_linux::here::Users;
 
 use crate::exit::{Exit, Failure};
+use crate::source;
 use crate::ui::style::{Label, Styled};
 use crate::ui::{self, paragraph, table};
 use crate::watcher::{errand, rules_file};
 
 pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
     let loaded = rules_file::load(file)?;
-    let snapshot = super::present()?;
+    let snapshot = source::present()?;
     // Whom the files protect, and not what this very command was started from.
     let protections = Protections { conditions: loaded.protections()?, ..Protections::default() };
     let users = std::cell::RefCell::new(Users::default());

@@ -6,6 +6,7 @@ use sophron_core::rules::{Rule, explain};
 use sophron_core::subject::Judged;
 
 use crate::exit::{Exit, Failure};
+use crate::source;
 use crate::ui::style::{Label, Styled};
 use crate::ui::{self, paragraph, table, when};
 use crate::watcher::rules_file;
@@ -18,7 +19,7 @@ pub fn run(file: &Path, rule: Option<&str>) -> Result<Exit, Failure> {
         Some(name) => vec![super::named(&loaded.rules, name)?.1],
         None => loaded.rules.rules.iter().collect(),
     };
-    let snapshot = super::present()?;
+    let snapshot = source::present()?;
     let width = table::terminal_width();
     let head = [
         Styled(Label::Heading, &snapshot.machine.host).to_string(),

@@ -9,17 +9,17 @@ use sophron_core::units::exact_duration;
 
 use crate::args::Format;
 use crate::exit::{Exit, Failure};
-use crate::places;
 use crate::ui::style::{Label, Styled};
 use crate::ui::table::{self, Column};
 use crate::ui::{self, machine, when};
 use crate::watcher::rules_file;
+use crate::{places, source};
 
 const COLUMNS: [&str; 9] = ["rule", "judge", "armed", "severity", "hours", "breach", "lasting", "steps", "covers"];
 
 pub fn run(rules: Option<&Path>, format: Format) -> Result<Exit, Failure> {
     let loaded = rules_file::load(&places::rules(rules)?)?;
-    let snapshot = super::present()?;
+    let snapshot = source::present()?;
     let rules = &loaded.rules.rules;
     let rows = || -> Vec<Map<String, Value>> { rules.iter().map(|rule| row(rule, &snapshot)).collect() };
     match format {

@@ -9,16 +9,13 @@ mod new;
 mod reload;
 mod why;
 
-use std::path::Path;
-
 use sophron_core::condition::Truth;
 use sophron_core::facts::Facts;
-use sophron_core::model::{Needs, Process, Snapshot};
+use sophron_core::model::{Process, Snapshot};
 use sophron_core::rules;
 use sophron_core::rules::keys::{TABLES, plain};
 use sophron_core::rules::{Rule, RuleSet};
 use sophron_core::text::{clean, nearest};
-use sophron_linux::Sampler;
 
 use crate::args::Rules;
 use crate::exit::{Exit, Failure};
@@ -73,15 +70,6 @@ pub fn named<'r>(rules: &'r RuleSet, name: &str) -> Result<(usize, &'r Rule), Fa
             None => failure.hint("`sophron rules list` shows all"),
         }
     })
-}
-
-/// One look at this machine: who there is, without rates.
-fn present() -> Result<Snapshot, Failure> {
-    let failed = |error| Failure::of(Exit::Failed, error);
-    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).map_err(failed)?;
-    let mut snapshot = Snapshot::default();
-    sampler.sample(&mut snapshot).map_err(failed)?;
-    Ok(snapshot)
 }
 
 /// Whom a rule covers, and of how many it is not known.
