@@ -4,8 +4,10 @@ mod answer;
 mod audit;
 mod channels;
 mod hands;
+mod report;
 mod rules;
 mod service;
+mod usage;
 
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -22,8 +24,10 @@ pub use audit::{
 };
 pub use channels::{Channels, ChannelsCommand};
 pub use hands::{Hand, Only, Restore};
+pub use report::{Reader, Report, ReportFormat};
 pub use rules::{Draft, Played, Rehearse, Rules, Suggest, Why};
 pub use service::{StandBack, Status};
+pub use usage::{UsageBy, UsageChanges, UsageCommand, UsageExport, UsageGroup, UsageList, UsageSpan};
 
 use crate::completing;
 use crate::exit::{Exit, TABLE};
@@ -95,6 +99,17 @@ pub enum Command {
     /// Take back what Sophron lowered and is still in force
     #[command(after_help = TABLE, arg_required_else_help = true)]
     Restore(Restore),
+    /// Tell what was bad when and because of whom, over a day or several: to read, to print, to send
+    #[command(after_help = TABLE)]
+    Report(Report),
+    /// Tell who used how much over weeks and months, and which hour is bad; since when something is otherwise
+    #[command(after_help = TABLE, args_conflicts_with_subcommands = true)]
+    Usage {
+        #[command(flatten)]
+        list: UsageList,
+        #[command(subcommand)]
+        command: Option<UsageCommand>,
+    },
     /// Record this machine to a file, for looking at it later
     #[command(after_help = TABLE)]
     Record(Record),

@@ -7,6 +7,7 @@ mod args;
 mod commands;
 mod completing;
 mod exit;
+mod history;
 mod lookback;
 mod places;
 mod recording_file;

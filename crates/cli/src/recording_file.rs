@@ -43,6 +43,10 @@ impl Player {
         if path == Path::new("demo") {
             return Player::from_reader(DEMO_DAY, "the demo day");
         }
+        if crate::history::is_history(path) {
+            let failure = Failure::new(Exit::Usage, format!("{} is a history of usage, and no recording", path.display()));
+            return Err(failure.hint("`sophron usage` and `sophron report` read it"));
+        }
         let failed =
             |error: io::Error| Failure::new(Exit::Failed, format!("{} cannot be read", path.display())).because(error);
         let file = File::open(path).map_err(failed)?;

@@ -354,19 +354,24 @@ impl<'s> Day<'s> {
 }
 
 /// More is done in the middle of the morning and of the afternoon than at noon and in the evening.
-fn rhythm(now: Time) -> f64 {
+pub(crate) fn rhythm(now: Time) -> f64 {
     let hour = f64::from(now.hour()) + f64::from(now.minute()) / 60.0;
     let hill = |at: f64| (-(hour - at).powi(2) / 4.0).exp();
     0.35 + 0.8 * hill(9.8) + 0.7 * hill(14.6)
 }
 
-fn person(program: &Program, app: &str, id: ProcessId, parent: u32, boottime: Duration) -> Process {
-    let uid = match program.owner.as_str() {
+/// The user ID of a person of the story.
+pub(crate) fn uid_of(owner: &str) -> u32 {
+    match owner {
         "ines" => 1001,
         "tomas" => 1002,
         "kiosk" => 1003,
         _ => 0,
-    };
+    }
+}
+
+fn person(program: &Program, app: &str, id: ProcessId, parent: u32, boottime: Duration) -> Process {
+    let uid = uid_of(&program.owner);
     let (slice, origin) = match uid {
         0 | 1003 => ("/system.slice".to_owned(), Origin::Service),
         _ if program.unit.starts_with("app-") => {

@@ -1,11 +1,13 @@
-//! The recorded working day: a story in, the lines of a recording out. The same story gives the same lines, always.
+//! The recorded working day, and the weeks before it: a story in, the lines of a recording and of a history out. The same story gives the same lines, always.
 
 mod day;
+mod months;
 mod random;
 mod story;
 
 use std::fmt;
 
+pub use months::{Months, history};
 pub use story::Story;
 
 /// What is wrong with a story.
@@ -26,4 +28,13 @@ impl std::error::Error for StoryError {}
 /// The story does not make sense.
 pub fn lines(story: &str) -> Result<String, StoryError> {
     day::record(&Story::read(story)?)
+}
+
+/// The lines of the history that the weeks before the story tell.
+///
+/// # Errors
+/// They do not make sense.
+pub fn months(story: &str, months: &str) -> Result<String, StoryError> {
+    let history = history(&Story::read(story)?, &Months::read(months)?)?;
+    Ok(sophron_core::usage::file::write(&history))
 }

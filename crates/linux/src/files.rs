@@ -123,6 +123,38 @@ pub fn made_folder(path: &Path) -> Result<(OwnedFd, bool), PathError> {
     open_folder(&absolute(path)?, Missing::IsMade)
 }
 
+/// Lets a group read what stands in a folder of ours. The folder above is given to it only where that is Sophron's own: what else
+/// stands there it can neither list nor read.
+///
+/// # Errors
+/// It cannot be given.
+pub fn give_to_group(path: &Path, group: u32, above_is_ours: bool) -> Result<(), PathError> {
+    let path = absolute(path)?;
+    let folder = private_folder(&path)?;
+    give(&folder, &path, group, Mode::RWXU | Mode::RGRP | Mode::XGRP)?;
+    if let Some(above) = path.parent().filter(|_| above_is_ours) {
+        give(&private_folder(above)?, above, group, Mode::RWXU | Mode::XGRP)?;
+    }
+    Ok(())
+}
+
+/// Lets a group read a file of ours.
+///
+/// # Errors
+/// It cannot be given.
+pub fn give_to_group_file(path: &Path, group: u32) -> Result<(), PathError> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let fd = rustix::fs::openat(CWD, path, flags, Mode::empty()).map_err(|error| opening(path, error))?;
+    give(&fd, path, group, Mode::RUSR | Mode::WUSR | Mode::RGRP)
+}
+
+/// Gives a file or folder to a group, with these rights.
+pub(crate) fn give(of: &OwnedFd, path: &Path, group: u32, mode: Mode) -> Result<(), PathError> {
+    let given = rustix::fs::fchown(of, None, Some(rustix::fs::Gid::from_raw(group)));
+    let given = given.and_then(|()| rustix::fs::fchmod(of, mode));
+    given.map_err(|error| PathError::of(path, "given to its readers", error.into()))
+}
+
 /// Opens an existing folder; each folder on the way is checked.
 ///
 /// # Errors

@@ -16,12 +16,14 @@ mod list;
 mod misbehave;
 mod record;
 mod rehearse;
+mod report;
 mod rules;
 mod stand_back;
 mod status;
 mod suggest;
 mod target;
 mod unit;
+mod usage;
 mod watch;
 
 use sophron_core::condition::{Condition, Place};
@@ -74,6 +76,8 @@ pub fn run(command: Command) -> Result<Exit, Failure> {
         Command::Terminate { hand, force_after } => hands::run(Act::Terminate { force_after }, &hand),
         Command::Restart { hand } => hands::run(Act::Restart, &hand),
         Command::Restore(args) => hands::restore(&args),
+        Command::Usage { list, command } => usage::run(&list, command),
+        Command::Report(args) => report::run(&args),
         Command::Record(args) => record::run(&args),
         Command::Rehearse(args) => rehearse::run(&args),
         Command::Suggest(args) => suggest::run(&args),

@@ -40,6 +40,26 @@ pub fn bar(eighths: f64) -> char {
     BARS[(eighths.round() as usize).clamp(1, 8)]
 }
 
+/// A column each in so many rows, the top one first; a blank where nothing was seen, and beneath what is beyond the full height all
+/// of it.
+pub fn rows(cells: &[Option<f64>], full: f64, rows: usize) -> Vec<String> {
+    let row = |row: usize| {
+        let below = (rows - 1 - row) as f64;
+        let bar = |cell: &Option<f64>| {
+            let Some(value) = cell else { return ' ' };
+            let eighths = (value / full * 8.0 * rows as f64).round().clamp(0.0, 8.0 * rows as f64) - below * 8.0;
+            match (eighths >= 1.0, below > 0.0) {
+                (true, _) => BARS[(eighths as usize).min(8)],
+                (false, true) => ' ',
+                // A little is not nothing.
+                (false, false) => BARS[usize::from(*value > 0.0)],
+            }
+        };
+        cells.iter().map(bar).collect()
+    };
+    (0..rows).map(row).collect()
+}
+
 /// A course that varies by less than that part of its highest is a straight line, which says less than the word.
 const STRAIGHT: f64 = 0.1;
 
@@ -76,6 +96,13 @@ mod tests {
         let drawn = bars(&[390.0, 190.0, 210.0, 0.0], 2);
         assert_eq!(drawn, Drawn { line: "█▃".to_owned(), columns: 2, full: 300.0 });
         assert_eq!(bars(&[], 60).columns, 0);
+    }
+
+    #[test]
+    fn rows_stand_on_one_another() {
+        let cells = [Some(0.0), Some(0.1), Some(50.0), Some(100.0), None, Some(140.0)];
+        assert_eq!(rows(&cells, 100.0, 2), ["   █ █", "·▁██ █"]);
+        assert_eq!(rows(&cells, 100.0, 1), ["·▁▄█ █"]);
     }
 
     /// A straight line says less than a word, and the word says which way it goes.

@@ -1,18 +1,31 @@
 //! A document as text for a terminal.
 
 use jiff::tz::TimeZone;
-use sophron_core::document::{Block, Chart, Document, Entry, Text};
+use sophron_core::document::{Block, Cell, Chart, Document, Entry, Plot, Table, TableRow, Text};
 
 use super::style::{Label, Styled};
 use super::timeline::Canvas;
-use super::{paragraph, table};
+use super::table::Column;
+use super::{paragraph, plot, table};
 
 /// The width where there is no terminal.
 const PAGE: usize = 110;
 
 /// Laid out, fitted to the width.
 pub fn text(document: &Document, width: Option<usize>) -> String {
-    document.blocks.iter().map(|block| of_block(block, document.indent, width)).collect()
+    let mut text = String::new();
+    for (place, block) in document.blocks.iter().enumerate() {
+        // Drawings one after the other share their times.
+        let shares = matches!(document.blocks.get(place + 1), Some(Block::Plot(_)));
+        if matches!(block, Block::Heading(_)) && document.has_sections() {
+            text.push('\n');
+        }
+        text.push_str(&match block {
+            Block::Plot(plot) => plot::text(plot, 0, width, !shares),
+            block => of_block(block, document.indent, width),
+        });
+    }
+    text
 }
 
 fn of_block(block: &Block, indent: usize, width: Option<usize>) -> String {
@@ -34,7 +47,51 @@ fn of_block(block: &Block, indent: usize, width: Option<usize>) -> String {
             };
             entry.lines.iter().enumerate().map(line).collect()
         }
+        Block::List(lines) => lines.iter().map(|line| paragraph::under("-", 2, line, width)).collect(),
+        Block::Plot(plot) => plot::text(plot, 0, width, true),
+        Block::Tiles(plots) => of_tiles(plots, width),
+        Block::Table(table) => of_table(table, width),
     }
+}
+
+/// A row each: the name, the course, the highest.
+fn of_tiles(plots: &[Plot], width: Option<usize>) -> String {
+    let rows: Vec<Vec<String>> = plots.iter().map(|plot| plot::tile(plot, width)).collect();
+    let columns = [
+        Column::text("app").gives_way(),
+        Column::text("owner").gives_way(),
+        Column::text("over the time"),
+        Column::text("highest"),
+    ];
+    table::render(&columns, &rows, width)
+}
+
+fn of_table(of: &Table, width: Option<usize>) -> String {
+    let columns: Vec<Column> = of
+        .columns
+        .iter()
+        .enumerate()
+        .map(|(place, heading)| match place {
+            0 => Column::text(heading.clone()).gives_way(),
+            _ => Column::number(heading.clone()),
+        })
+        .collect();
+    let cell = |cell: &Cell| if cell.text.is_empty() { "·".to_owned() } else { cell.text.clone() };
+    let row = |row: &TableRow| {
+        let name = if row.name.1.is_empty() { row.name.0.clone() } else { format!("{} {}", row.name.0, row.name.1) };
+        // Words that would widen a column stand beneath the table.
+        let cells = row.cells.iter().filter(|of| of.value.is_some() || of.text.is_empty()).map(cell);
+        [name].into_iter().chain(cells).collect::<Vec<_>>()
+    };
+    let caption = if of.caption.is_empty() { String::new() } else { paragraph::under("", 0, &of.caption, width) };
+    let rows: Vec<Vec<String>> = of.rows.iter().map(row).collect();
+    let mut text = caption + &table::render(&columns, &rows, width);
+    for row in &of.rows {
+        for words in row.cells.iter().filter(|cell| cell.value.is_none() && !cell.text.is_empty()) {
+            text.push_str(&paragraph::under("", 0, &format!("{}: {}", row.name.0, words.text), width));
+        }
+    }
+    text
 }
 
 fn of_line(entry: &Entry, word: &str, line: &Text, indent: usize, width: Option<usize>) -> String {
@@ -42,6 +99,17 @@ fn of_line(entry: &Entry, word: &str, line: &Text, indent: usize, width: Option<
     match line {
         Text::Words(words) => paragraph::under(word, indent, words, width),
         Text::Marked(words) => paragraph::styled(word, indent, words, width, label),
+        Text::Command(command, what) if what.is_empty() => {
+            paragraph::under(word, indent, &format!("next  {}", Styled(Label::Notice, command)), width)
+        }
+        Text::Title(what, when) => {
+            let line = format!("{what}   {when}");
+            format!("\n{}", paragraph::styled(word, indent, &line, width, label))
+        }
+        Text::Plot(plot) => {
+            let steps = plot::steps(plot);
+            plot::text(plot, indent, width, false) + &paragraph::under("", indent, &steps, width)
+        }
         Text::Command(command, what) => {
             paragraph::under(word, indent, &format!("{}   {what}", Styled(Label::Notice, command)), width)
         }

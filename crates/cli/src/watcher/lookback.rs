@@ -1,5 +1,5 @@
-//! The watcher's lookback: a thread of its own with a sampler of its own, so that it neither delays a tick nor depends
-//! on what the rules need. If it cannot be written the watch goes on without it.
+//! The watcher's lookback and its history of usage: a thread of its own with a sampler of its own, so that it neither delays a tick
+//! nor depends on what the rules need. If one of them cannot be written the watch goes on without it.
 
 use std::path::PathBuf;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel};
@@ -10,10 +10,11 @@ use std::time::{Duration, Instant};
 use jiff::SignedDuration;
 use sophron_core::model::{Needs, Snapshot};
 use sophron_core::recording::{Ours, Writer};
-use sophron_core::rules::Lookback as Settings;
+use sophron_core::rules::{Lookback as Settings, RuleSet};
 use sophron_linux::{Sampler, files};
 
 use super::Wake;
+use super::usage;
 use crate::exit::{Exit, Failure};
 use crate::lookback;
 use crate::recording_file::{self, Sink};
@@ -35,6 +36,8 @@ const TRY_AGAIN: Duration = Duration::from_secs(60);
 struct Heard {
     /// What is to be written beside the next sample.
     ours: Ours,
+    /// The rules that are in force, by their digest, where they became others.
+    rules: Option<String>,
     /// When the last tick was, and how long after the one before it.
     ticked: Option<(Instant, Option<Duration>)>,
 }
@@ -70,13 +73,16 @@ pub struct Lookback {
 
 impl Lookback {
     /// Starts it; `None` where nothing is to be kept, or no thread can be started, which is said.
-    pub fn start(state: PathBuf, settings: Settings, news: SyncSender<Wake>) -> Option<Lookback> {
-        if settings.keep.is_zero() {
+    pub fn start(state: PathBuf, rules: &RuleSet, own_folder: bool, news: SyncSender<Wake>) -> Option<Lookback> {
+        let settings = rules.lookback;
+        let mut usage = usage::Keeper::new(&state, &rules.usage, own_folder);
+        if settings.keep.is_zero() && usage.is_none() {
             return None;
         }
+        usage.iter_mut().for_each(|usage| usage.rules(&rules.digest));
         let heard = Arc::new(Mutex::new(Heard::default()));
         let (stop, stopped) = channel();
-        let mut keeper = Keeper { state, settings, heard: Arc::clone(&heard), piece: None };
+        let mut keeper = Keeper { state, settings, heard: Arc::clone(&heard), piece: None, usage };
         let told = news.clone();
         let run = move || keeper.run(&stopped, &news);
         match std::thread::Builder::new().name("lookback".to_owned()).spawn(run) {
@@ -104,6 +110,11 @@ impl Lookback {
         ours.outcomes.extend(tick.outcomes);
     }
 
+    /// The rules that are in force from now on.
+    pub fn rules(&self, digest: &str) {
+        self.heard.lock().unwrap_or_else(PoisonError::into_inner).rules = Some(digest.to_owned());
+    }
+
     /// Ends it; the piece is whole then.
     pub fn end(self) {
         drop(self.stop);
@@ -117,6 +128,7 @@ struct Keeper {
     settings: Settings,
     heard: Arc<Mutex<Heard>>,
     piece: Option<Piece>,
+    usage: Option<usage::Keeper>,
 }
 
 /// The piece that is being written.
@@ -131,21 +143,26 @@ struct Piece {
 impl Keeper {
     fn run(&mut self, stopped: &Receiver<()>, news: &SyncSender<Wake>) {
         sophron_linux::own_life::stand_back();
-        let mut trouble = false;
+        let mut trouble = [None, None];
         let mut sampler = None;
         let mut snapshot = Snapshot::default();
+        if let Some(usage) = &mut self.usage {
+            // What was recorded before is read before anything is recorded anew.
+            let caught_up = usage.fill();
+            say(&mut trouble[1], &caught_up, Wake::Usage, news);
+        }
         loop {
             let begun = Instant::now();
             let done = self.one(&mut sampler, &mut snapshot);
-            if trouble != done.is_err() {
-                trouble = done.is_err();
-                // The watcher may have ended meanwhile.
-                let _ = news.try_send(Wake::Lookback(done.as_ref().err().map(Failure::in_a_line)));
+            let why = done.as_ref().map(|_| ()).map_err(Failure::in_a_line);
+            say(&mut trouble[0], &why, Wake::Lookback, news);
+            if let Some(kept) = done.ok().flatten() {
+                say(&mut trouble[1], &kept, Wake::Usage, news);
             }
-            if done.is_err() {
+            if why.is_err() {
                 self.piece = None;
             }
-            let wait = if trouble { TRY_AGAIN } else { self.settings.every.saturating_sub(begun.elapsed()) };
+            let wait = if why.is_err() { TRY_AGAIN } else { self.settings.every.saturating_sub(begun.elapsed()) };
             let goes_on = |wait| matches!(stopped.recv_timeout(wait), Err(RecvTimeoutError::Timeout));
             let now_or_between = || self.heard().until_between(Instant::now(), self.settings.every);
             if !goes_on(wait) || !goes_on(now_or_between()) {
@@ -153,6 +170,9 @@ impl Keeper {
                 let _ = self.one(&mut sampler, &mut snapshot);
                 if let Some(piece) = self.piece.take() {
                     let _ = piece.sink.finish();
+                }
+                if let Some(usage) = self.usage.take() {
+                    usage.end();
                 }
                 return;
             }
@@ -163,8 +183,8 @@ impl Keeper {
         self.heard.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// One sample, into the present piece or a new one.
-    fn one(&mut self, sampler: &mut Option<Sampler>, snapshot: &mut Snapshot) -> Result<(), Failure> {
+    /// One sample, into the present piece or a new one, and into the history: whether that could be kept, where it was time to.
+    fn one(&mut self, sampler: &mut Option<Sampler>, snapshot: &mut Snapshot) -> Result<Option<Result<(), String>>, Failure> {
         let failed = |error| Failure::of(Exit::Failed, error);
         let sampler = match sampler {
             Some(sampler) => sampler,
@@ -173,7 +193,17 @@ impl Keeper {
         sampler.sample(snapshot).map_err(failed)?;
         // Beside what the watcher runs all the time this runs rarely: without it both would stay in memory.
         let _ = sophron_linux::sys::let_go_of_code();
-        let ours = std::mem::take(&mut self.heard().ours);
+        let (ours, rules) = {
+            let mut heard = self.heard();
+            (std::mem::take(&mut heard.ours), heard.rules.take())
+        };
+        let kept = self.usage.as_mut().and_then(|usage| {
+            rules.iter().for_each(|rules| usage.rules(rules));
+            usage.take(snapshot)
+        });
+        if self.settings.keep.is_zero() {
+            return Ok(kept);
+        }
         let most = self.settings.most / PIECES;
         let mut last = None;
         if let Some(full) = self.piece.take_if(|piece| piece.size >= most || piece.begun.elapsed() >= PIECE) {
@@ -187,7 +217,8 @@ impl Keeper {
                 self.piece.insert(piece)
             }
         };
-        piece.write(snapshot, ours)
+        piece.write(snapshot, ours)?;
+        Ok(kept)
     }
 
     /// A new piece. With the latest sample of the one before it begins, so that no interval is lost between two.
@@ -214,6 +245,16 @@ impl Keeper {
             piece.sink.go_on(&mut piece.writer, last).map_err(unwritten)?;
         }
         Ok(piece)
+    }
+}
+
+/// What became otherwise is said once.
+fn say(trouble: &mut Option<String>, done: &Result<(), String>, wake: fn(Option<String>) -> Wake, news: &SyncSender<Wake>) {
+    let why = done.as_ref().err().cloned();
+    if *trouble != why {
+        trouble.clone_from(&why);
+        // The watcher may have ended meanwhile.
+        let _ = news.try_send(wake(why));
     }
 }
 

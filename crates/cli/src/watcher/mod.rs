@@ -26,6 +26,7 @@ mod requests;
 pub mod rules_file;
 mod service;
 mod start;
+mod usage;
 mod work;
 mod workers;
 
@@ -117,6 +118,8 @@ pub enum Wake {
     Unchecked(String),
     /// The lookback cannot be written, and why; or it can again.
     Lookback(Option<String>),
+    /// The same of the history of usage.
+    Usage(Option<String>),
     Memory(Box<MemoryWish>, Option<u64>, Duration),
     /// What became of messages to people.
     Told(ToldRecord),
@@ -198,6 +201,8 @@ struct Watcher {
     /// Those who have said something about standing back.
     said: BTreeMap<u64, Sender<control::Reply>>,
     state: PathBuf,
+    /// Whether that is Sophron's own folder, so that readers may be let through it.
+    own_folder: bool,
     shadow: bool,
     rule_set: Arc<RuleSet>,
     rules: control::RulesInUse,
@@ -347,6 +352,7 @@ impl Watcher {
             Wake::Answer(incoming, reply) => self.answer_comes(incoming, reply),
             Wake::Figures(why) => self.say(News::NoFigures(why)),
             Wake::Lookback(why) => self.say(News::Lookback(why)),
+            Wake::Usage(why) => self.say(News::Usage(why)),
             Wake::Unchecked(why) => self.say(News::Unchecked(why)),
             Wake::Unsound(what) => {
                 self.recorder.doubt(true);

@@ -194,8 +194,10 @@ impl Watcher {
         if rules.telling != before.telling || rules.figures != before.figures {
             self.tell_otherwise();
         }
-        if rules.lookback != before.lookback {
+        if rules.lookback != before.lookback || rules.usage != before.usage {
             self.keep_other_days(&rules);
+        } else if let Some(lookback) = &self.kept.lookback {
+            lookback.rules(&rules.digest);
         }
         if rules.rules.iter().any(sophron_core::rules::Rule::asks) && self.answers.is_none() {
             self.listen_for_answers();
@@ -237,12 +239,12 @@ impl Watcher {
         self.say_what_channels_want(&rules);
     }
 
-    fn keep_other_days(&mut self, rules: &RuleSet) {
+    fn keep_other_days(&mut self, rules: &Arc<RuleSet>) {
         let before = self.kept.lookback.take();
-        let (state, settings, wake) = (self.state.clone(), rules.lookback, self.wake.clone());
+        let (state, rules, wake, own) = (self.state.clone(), Arc::clone(rules), self.wake.clone(), self.own_folder);
         let change = move || {
             before.into_iter().for_each(Lookback::end);
-            let _ = wake.clone().send(Wake::Keeps(Lookback::start(state, settings, wake)));
+            let _ = wake.clone().send(Wake::Keeps(Lookback::start(state, &rules, own, wake)));
         };
         if let Err(error) = std::thread::Builder::new().name("change".to_owned()).spawn(change) {
             self.say(News::Lookback(Some(format!("no thread can be started: {error}"))));

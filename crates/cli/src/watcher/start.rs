@@ -59,7 +59,8 @@ impl Watcher {
         let left = left::resume(&latest.in_force, boot);
         let scribe = scribe(boot, By::Watcher, plan.rules.audit.command_lines);
         let recording = plan.record.as_deref().map(|path| Recording::create(path, plan.rules.every)).transpose()?;
-        let keeping = Keeping { own_folder: made || plan.own_state, ..keeping(&plan.rules.audit)? };
+        let own_folder = made || plan.own_state;
+        let keeping = Keeping { own_folder, ..keeping(&plan.rules.audit)? };
         let opened = scribe.plain(here::now().wall, Kind::TrailOpened);
         let mut file = TrailFile::open(&plan.state, opened, keeping).map_err(unarmed)?;
         let latest = match &latest.fault {
@@ -89,6 +90,7 @@ impl Watcher {
         let next_case = latest.in_force.highest_case.saturating_add(1);
         let mut watcher = assemble(plan, &rules, next_case, (wake, bus), (recorder, scribe), lock)?;
         watcher.kept.recording = recording;
+        watcher.own_folder = own_folder;
         watcher.post = post;
         watcher.figures = watcher.begin_figures(&rules, &latest.in_force, ends.clone());
         watcher.begin_to_tell(&rules, &latest.in_force, (&state, ends));
@@ -109,7 +111,7 @@ impl Watcher {
             }
         }
         watcher.check_the_rest(&state, latest.in_force.clone());
-        watcher.kept.lookback = Lookback::start(state.clone(), rules.lookback, watcher.wake.clone());
+        watcher.kept.lookback = Lookback::start(state.clone(), &rules, watcher.own_folder, watcher.wake.clone());
         watcher.tell_who_was_left(left);
         watcher.remember(&latest.in_force);
         watcher.close_what_was_announced(&latest.in_force.announced());
@@ -373,6 +375,7 @@ fn assemble(
         asked: BTreeMap::new(),
         said: BTreeMap::new(),
         state: plan.state,
+        own_folder: plan.own_state,
         shadow: plan.shadow,
         rule_set: Arc::clone(rules),
         rules: in_use,

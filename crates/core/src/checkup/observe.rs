@@ -153,7 +153,7 @@ impl Observation {
 
 impl MachineMeans {
     fn add(&mut self, machine: &Machine, seconds: f64) {
-        let stall = |stall: &Option<Stall>| stall.and_then(|stall| stall.interval);
+        let stall = |stall: &Option<Stall>| stall.map(|stall| stall.interval.unwrap_or(stall.ten_seconds));
         let figures = [
             machine.cpu,
             machine.core_fullest,

@@ -120,6 +120,8 @@ pub enum News {
     Unlogged(String),
     /// This machine's last days are not kept, or are kept again.
     Lookback(Option<String>),
+    /// The history of usage is not kept, or is kept again.
+    Usage(Option<String>),
     /// The recording ends, and why.
     Unrecorded(String),
     /// So many lines were lost, since nobody took them.
@@ -171,6 +173,8 @@ impl News {
             News::Unlogged(_) => ("unlogged", Tone::Faint, self.seen(rule)),
             News::Lookback(Some(_)) => ("lookback", Tone::Notice, self.seen(rule)),
             News::Lookback(None) => ("lookback", Tone::Faint, self.seen(rule)),
+            News::Usage(Some(_)) => ("usage", Tone::Notice, self.seen(rule)),
+            News::Usage(None) => ("usage", Tone::Faint, self.seen(rule)),
             News::Unrecorded(_) => ("unrecorded", Tone::Warning, self.seen(rule)),
             News::LinesLost(_) => ("unread", Tone::Warning, self.seen(rule)),
             News::RecordsLost(_) => ("lost", Tone::Critical, self.seen(rule)),
@@ -297,6 +301,8 @@ impl News {
             News::Unlogged(why) => format!("the system log does not take the trail's stamps: {why}"),
             News::Lookback(Some(why)) => format!("this machine's last days are not kept: {why}"),
             News::Lookback(None) => "kept again".to_owned(),
+            News::Usage(Some(why)) => format!("the history of usage: {why}"),
+            News::Usage(None) => "kept again".to_owned(),
             News::Unrecorded(why) => format!("the recording cannot be written, and ends here: {why}"),
             News::LinesLost(count) => {
                 let lines = if *count == 1 { "1 line was".to_owned() } else { format!("{count} lines were") };

@@ -1,4 +1,4 @@
-//! What is kept on disk, how, and for how long: `[lookback]`, `[audit]`.
+//! What is kept on disk, how, and for how long: `[lookback]`, `[usage]`, `[audit]`.
 
 use std::time::Duration;
 
@@ -29,6 +29,25 @@ pub struct Lookback {
 impl Default for Lookback {
     fn default() -> Self {
         Lookback { keep: 3 * DAY, most: 300 << 20, every: 10 * SECOND }
+    }
+}
+
+/// The history of usage: who used how much, hour by hour, kept by the watcher.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Usage {
+    /// How far back; zero for not at all.
+    pub keep: Duration,
+    /// At most so many bytes on disk.
+    pub most: u64,
+    /// Whether it is kept whose the programs were.
+    pub owners: bool,
+    /// The group that may read it.
+    pub readers: Option<String>,
+}
+
+impl Default for Usage {
+    fn default() -> Self {
+        Usage { keep: 400 * DAY, most: 200 << 20, owners: true, readers: None }
     }
 }
 
@@ -104,4 +123,26 @@ pub(super) fn lookback(source: &mut Source<'_>, section: &Section<'_>) -> Lookba
     (lookback.keep, lookback.every) = (keep.unwrap_or(lookback.keep), every.unwrap_or(lookback.every));
     lookback.most = size(source, &section, "most", [LEAST, u64::MAX], "1 MiB or more").unwrap_or(lookback.most);
     lookback
+}
+
+/// `[usage]`. Its readers are let through the same folder as those of the trail: it can be given to one group only.
+pub(super) fn usage(source: &mut Source<'_>, section: &Section<'_>, audit: &Audit) -> Usage {
+    let mut usage = Usage::default();
+    let Some(section) = table(source, section, "usage", "[usage]", "{ keep = \"400d\", most = \"200 MiB\" }") else {
+        return usage;
+    };
+    source.only(&section, &keys::USAGE, Reading::All);
+    let keep = source.duration(&section, "keep", [Duration::ZERO, 3660 * DAY], "\"400d\"");
+    usage.keep = keep.unwrap_or(usage.keep);
+    usage.most = size(source, &section, "most", [LEAST, u64::MAX], "1 MiB or more").unwrap_or(usage.most);
+    usage.owners = source.flag(&section, "owners").unwrap_or(usage.owners);
+    let readers = source.text(&section, "readers", "\"support\"");
+    if let Some(text) = readers.as_ref().filter(|text| audit.readers.as_ref().is_some_and(|other| *other != text.value)) {
+        source.error(
+            Diagnostic::at(text.span.clone(), "`readers` of [usage] and of [audit] are two groups", "another group")
+                .help("both stand in one folder, which one group can be let into: name the same one"),
+        );
+    }
+    usage.readers = readers.map(|text| text.value);
+    usage
 }

@@ -275,6 +275,16 @@ pub(super) static LOOKBACK: Table = Table {
     ],
 };
 
+pub(super) static USAGE: Table = Table {
+    name: "[usage]",
+    keys: &[
+        key("keep", Wants::Duration, "how far back (default `\"400d\"`); `\"0s\"` for not at all"),
+        key("most", Wants::Text, "at most so much on disk (default `\"200 MiB\"`)"),
+        key("owners", Wants::Flag, "`false` to keep of no program whose it was"),
+        key("readers", Wants::Text, "the group that may read it; the same as that of `[audit]`, where both are given"),
+    ],
+};
+
 pub(super) static AUDIT: Table = Table {
     name: "[audit]",
     keys: &[
@@ -306,7 +316,7 @@ pub(super) static KNOWN: Table = Table {
 };
 
 /// Every table that has keys of its own, with its heading in the help.
-pub const TABLES: [(&str, &Table); 14] = [
+pub const TABLES: [(&str, &Table); 15] = [
     ("the file", &FILE),
     ("[[rule]]", &RULE),
     ("a step of ladder", &STEP),
@@ -316,6 +326,7 @@ pub const TABLES: [(&str, &Table); 14] = [
     ("[cap]", &CAP),
     ("[protect]", &PROTECT),
     ("[lookback]", &LOOKBACK),
+    ("[usage]", &USAGE),
     ("[audit]", &AUDIT),
     ("[[channel]]", &CHANNEL),
     ("[[tell]]", &TELL),

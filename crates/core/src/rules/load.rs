@@ -12,7 +12,7 @@ use super::options::Names;
 use super::section::{Section, Source};
 use super::wording::wording;
 use super::{
-    Action, Again, Audit, Budget, Cap, FORMAT, Hours, Keep, Lookback, Pick, Rule, RuleSet, Severity, Step, Unasked,
+    Action, Again, Audit, Budget, Cap, FORMAT, Hours, Keep, Lookback, Pick, Rule, RuleSet, Severity, Step, Unasked, Usage,
     asking, channels, checkup, figures, keeping, ladder, options, telling,
 };
 use crate::condition::{Condition, Place};
@@ -72,6 +72,7 @@ pub fn load_files(files: &[File<'_>]) -> Result<RuleSet, Vec<(usize, Rejected)>>
     }
     // What is only known when all are read: which windows each rule keeps.
     let mut rules = so_far.rules;
+    rules.hours = so_far.hours;
     rules.rules.iter_mut().for_each(bind_windows);
     rules.digest = hex(&digest.finalize());
     if rejected.is_empty() { Ok(rules) } else { Err(rejected) }
@@ -99,8 +100,10 @@ impl Default for SoFar {
             cap: Cap::default(),
             protect: Vec::new(),
             rules: Vec::new(),
+            hours: Names::new(),
             checkup: crate::checkup::Settings::default(),
             lookback: Lookback::default(),
+            usage: Usage::default(),
             audit: Audit::default(),
             telling: Telling::default(),
             figures: None,
@@ -167,6 +170,7 @@ fn file(source: &mut Source<'_>, table: &Spanned<DeTable<'_>>, so_far: &mut SoFa
         rules.cap = options::cap(source, &section);
         rules.audit = keeping::audit(source, &section);
         rules.lookback = keeping::lookback(source, &section);
+        rules.usage = keeping::usage(source, &section, &rules.audit);
         channels::deliver(source, &section, &mut rules.telling);
         rules.figures = figures::figures(source, &section);
         rules.checkup = section.get("checkup").map(|value| checkup::settings(source, value)).unwrap_or_default();
@@ -246,7 +250,7 @@ fn format_is_ours(source: &mut Source<'_>, section: &Section<'_>) -> bool {
 fn rules(source: &mut Source<'_>, section: &Section<'_>, so_far: &mut SoFar, place: usize) {
     // A file that only protects is a whole file: the machine's protections bind every user's rules. So is one that
     // only says what checkup goes by, who is told, or changes another file's rules.
-    let enough = ["rule", "protect", "lookback", "audit", "checkup", "adjust", "hours", "channel", "tell"];
+    let enough = ["rule", "protect", "lookback", "usage", "audit", "checkup", "adjust", "hours", "channel", "tell"];
     if !enough.iter().any(|key| section.get(key).is_some()) {
         source.error(
             Diagnostic::at(section.place(), "the rules file has no rule and no protection", "nothing in it to watch for").help(

@@ -27,7 +27,7 @@ pub use asking::{Keep, Unasked};
 pub use explain::{Sentence, explain};
 pub use figures::Figures;
 pub use hours::{Hours, Span};
-pub use keeping::{Audit, Lookback};
+pub use keeping::{Audit, Lookback, Usage};
 pub use load::{File, LARGEST, Rejected, load, load_files};
 pub use meaning::Meaning;
 pub(crate) use meaning::Revision;
@@ -59,12 +59,16 @@ pub struct RuleSet {
     pub protect: Vec<Condition>,
     /// The rules, in the file's order.
     pub rules: Vec<Rule>,
+    /// What `[hours]` says: times of the week by their name.
+    pub hours: std::collections::BTreeMap<String, Arc<[Span]>>,
     /// What `[checkup]` says.
     pub checkup: crate::checkup::Settings,
     /// What `[audit]` says.
     pub audit: Audit,
     /// What `[lookback]` says.
     pub lookback: Lookback,
+    /// What `[usage]` says.
+    pub usage: Usage,
     /// What `[[channel]]` and `[[tell]]` say.
     pub telling: Telling,
     /// What others' monitoring reads of the watcher; nothing, if not given.

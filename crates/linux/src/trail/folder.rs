@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use rustix::fs::{AtFlags, FallocateFlags, FlockOperation, Gid, Mode, OFlags};
 use rustix::io::Errno;
 
-use crate::files::{PathError, check_owner, made_folder, private_folder};
+use crate::files::{PathError, check_owner, give, made_folder, private_folder};
 
 const LOCK_NAME: &str = "lock";
 const OWNER_ONLY: Mode = Mode::RUSR.union(Mode::WUSR);
@@ -151,13 +151,6 @@ impl Disk {
             .map_err(|error| PathError::of(&path.join(LOCK_NAME), "opened", error.into()))?;
         Ok(Disk { path: path.to_owned(), folder, lock, readers })
     }
-}
-
-/// Gives a folder to a group, with these rights.
-fn give(folder: &OwnedFd, path: &Path, group: u32, mode: Mode) -> Result<(), PathError> {
-    let given = rustix::fs::fchown(folder, None, Some(Gid::from_raw(group)));
-    let given = given.and_then(|()| rustix::fs::fchmod(folder, mode));
-    given.map_err(|error| PathError::of(path, "given to its readers", error.into()))
 }
 
 impl Folder for Disk {

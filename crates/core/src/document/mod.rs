@@ -1,8 +1,12 @@
 //! What a command has to tell a person, before it is laid out: a first line, entries with a word in the margin, paragraphs,
-//! drawings. Text for a terminal and JSON are renderings of it.
+//! drawings, tables. Text for a terminal, JSON and a page are renderings of it.
+
+mod plot;
 
 use jiff::Timestamp;
 use serde_json::{Value, json};
+
+pub use plot::{Axis, Drawing, Mark, Plot, Span, Stairs};
 
 use crate::severity::Tone;
 
@@ -30,6 +34,49 @@ pub enum Block {
     Paragraph(String),
     /// A word in the margin, and what belongs to it.
     Entry(Entry),
+    /// A line each.
+    List(Vec<String>),
+    /// A drawing over the whole width.
+    Plot(Box<Plot>),
+    /// Small drawings side by side.
+    Tiles(Vec<Plot>),
+    /// Figures in rows and columns.
+    Table(Table),
+}
+
+/// Figures in rows and columns.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Table {
+    /// What its figures are; empty where the headings say all.
+    pub caption: String,
+    /// Headings; the first column is of names.
+    pub columns: Vec<String>,
+    /// Whether cells are shaded by how much they are.
+    pub shaded: bool,
+    /// The rows.
+    pub rows: Vec<TableRow>,
+}
+
+/// One row.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct TableRow {
+    /// Its name, and what stands beside it.
+    pub name: (String, String),
+    /// Its cells.
+    pub cells: Vec<Cell>,
+    /// Whether it sums up the others.
+    pub sum: bool,
+}
+
+/// One cell.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Cell {
+    /// For people; empty for nothing.
+    pub text: String,
+    /// For programs, in base units.
+    pub value: Option<f64>,
+    /// How much it is, from 0 to 1, where cells are shaded.
+    pub share: f64,
 }
 
 /// A word in the margin, and what belongs to it.
@@ -56,6 +103,10 @@ pub enum Text {
     Verbatim(String),
     /// Readings against their limit.
     Chart(Chart),
+    /// What it is about, and when that was.
+    Title(String, String),
+    /// A drawing.
+    Plot(Box<Plot>),
 }
 
 /// Readings over time against a limit.
@@ -111,6 +162,11 @@ impl Document {
         }
     }
 
+    /// Whether it has several parts, each under its heading.
+    pub fn has_sections(&self) -> bool {
+        self.blocks.iter().filter(|block| matches!(block, Block::Heading(_))).count() > 1
+    }
+
     /// For programs: the first line, what it comes to, and the entries in their order.
     pub fn json(&self) -> Value {
         let head = self.blocks.iter().find_map(|block| match block {
@@ -130,9 +186,55 @@ impl Block {
             Block::Heading(text) => json!({ "word": "heading", "lines": [text] }),
             Block::Paragraph(text) => json!({ "word": null, "lines": [text] }),
             Block::Entry(entry) => {
-                json!({ "word": entry.word, "lines": entry.lines.iter().map(Text::json).collect::<Vec<_>>() })
+                let mut told =
+                    json!({ "word": entry.word, "lines": entry.lines.iter().map(Text::json).collect::<Vec<_>>() });
+                if let (Some(tone), Some(told)) = (entry.tone, told.as_object_mut()) {
+                    told.insert("tone".to_owned(), json!(tone_word(tone)));
+                }
+                told
             }
+            Block::List(lines) => json!({ "word": "list", "lines": lines }),
+            Block::Plot(plot) => json!({ "word": "plot", "lines": [plot.json()] }),
+            Block::Tiles(plots) => json!({ "word": "plot", "lines": plots.iter().map(Plot::json).collect::<Vec<_>>() }),
+            Block::Table(table) => json!({ "word": "table", "lines": [table.json()] }),
         })
+    }
+}
+
+/// Its word, for programs.
+fn tone_word(tone: Tone) -> &'static str {
+    match tone {
+        Tone::Faint => "faint",
+        Tone::Notice => "notice",
+        Tone::Warning => "warning",
+        Tone::Critical => "critical",
+    }
+}
+
+impl Table {
+    fn json(&self) -> Value {
+        let row = |row: &TableRow| {
+            let cells: Vec<Value> = row.cells.iter().map(|cell| cell.value.map_or(json!(cell.text), |value| json!(value))).collect();
+            json!({ "name": row.name.0, "of": row.name.1, "cells": cells, "sum": row.sum })
+        };
+        json!({ "caption": self.caption, "columns": self.columns, "rows": self.rows.iter().map(row).collect::<Vec<_>>() })
+    }
+}
+
+impl Cell {
+    /// A figure in its base unit, and for people; nothing where it is nothing.
+    pub fn figure(value: f64, text: String) -> Cell {
+        Cell { text, value: Some(value), share: 0.0 }
+    }
+
+    /// The same, shaded.
+    pub fn shaded(value: f64, text: String, share: f64) -> Cell {
+        Cell { text, value: Some(value), share: share.clamp(0.0, 1.0) }
+    }
+
+    /// Words only.
+    pub fn words(text: impl Into<String>) -> Cell {
+        Cell { text: text.into(), ..Cell::default() }
     }
 }
 
@@ -145,6 +247,8 @@ impl Text {
                 let points: Vec<Value> = chart.points.iter().map(|(at, value)| json!([at, value])).collect();
                 json!({ "points": points, "limit": chart.limit })
             }
+            Text::Title(what, when) => json!({ "title": what, "when": when }),
+            Text::Plot(plot) => plot.json(),
         }
     }
 }

@@ -1,0 +1,187 @@
+//! `sophron usage`: who used how much over weeks and months, which hour is bad, and since when something is otherwise.
+
+use std::io::Write;
+
+use jiff::SignedDuration;
+use serde_json::{Map, Value, json};
+use sophron_core::condition::{Condition, Truth};
+use sophron_core::document::{Block, Document, Table};
+use sophron_core::facts::Facts;
+use sophron_core::model::{Boot, Field, Machine, Process, ProcessId};
+use sophron_core::usage::{self, App, Asked, By, Group, all_changes, since};
+use sophron_linux::files;
+
+use super::condition;
+use crate::args::{self, Format, TextOrJson, UsageBy, UsageCommand, UsageGroup};
+use crate::exit::{Exit, Failure};
+use crate::history;
+use crate::ui::{self, document, table};
+
+/// Of this machine so much is told of unless a time is given.
+const LATELY: &str = "7d ago";
+
+/// The same for changes, and for what is written to a file.
+const LONG: &str = "60d ago";
+const ALL: &str = "1970-01-01T00:00:00Z";
+
+/// Fields of which a history tells.
+const KNOWN: [Field; 2] = [Field::App, Field::Owner];
+
+pub fn run(args: &args::UsageList, command: Option<UsageCommand>) -> Result<Exit, Failure> {
+    match command {
+        Some(UsageCommand::Changes(args)) => changes(&args),
+        Some(UsageCommand::Export(args)) => export(&args),
+        None => told(args),
+    }
+}
+
+fn told(args: &args::UsageList) -> Result<Exit, Failure> {
+    let covers = args.covers.as_deref().map(covering).transpose()?;
+    let asked = asked(args, covers.is_some())?;
+    let earlier = args.against.map(|against| SignedDuration::try_from(against).unwrap_or(SignedDuration::MAX));
+    let (history, since, until) = history::asked(&args.span, LATELY, earlier.unwrap_or(SignedDuration::ZERO))?;
+    let of = |part: usage::History| match &covers {
+        Some(condition) => part.only(|app| is_covered(condition, app)),
+        None => part,
+    };
+    let before = earlier.map(|earlier| {
+        // The same length, so much earlier; of what is open at its end, up to the end of what is known.
+        let (first, last) = history.span().unwrap_or_default();
+        let (since, until) = (since.max(first), until.min(last));
+        of(history.within(since - earlier, until - earlier))
+    });
+    let now = of(history.within(since, until));
+    let told = usage::view(&now, asked, before.as_ref());
+    match args.format {
+        Format::Text => ui::page(&document::text(&told, table::terminal_width())),
+        format => ui::out(machine_format(&told, format)),
+    }
+    Ok(Exit::Fine)
+}
+
+fn asked(args: &args::UsageList, of_some: bool) -> Result<Asked, Failure> {
+    let group = match args.group {
+        UsageGroup::App => Group::App,
+        UsageGroup::Owner => Group::Owner,
+        UsageGroup::Hour => Group::Hour,
+        UsageGroup::Weekday => Group::Weekday,
+        UsageGroup::Day => Group::Day,
+    };
+    let of_time = matches!(group, Group::Hour | Group::Weekday | Group::Day);
+    let by = match args.by {
+        Some(UsageBy::Cpu) => By::Cpu,
+        Some(UsageBy::Held) => By::Held,
+        Some(UsageBy::Read) => By::Read,
+        Some(UsageBy::Waiting) => By::Waiting,
+        Some(UsageBy::Cases) => By::Cases,
+        None if of_time && !of_some => By::Waiting,
+        None => By::Cpu,
+    };
+    if by == By::Waiting && (!of_time || of_some) {
+        return Err(Failure::new(Exit::Usage, "who waited is not known, only that somebody did: waiting is the machine's")
+            .hint("ask when it was: --group hour, weekday or day, without --where"));
+    }
+    Ok(Asked { group, by, of_some, limit: args.limit })
+}
+
+/// A condition over what a history knows of a program.
+fn covering(text: &str) -> Result<Condition, Failure> {
+    let condition = condition(text)?;
+    if let Some(other) = condition.fields().into_iter().find(|field| !KNOWN.contains(field)) {
+        return Err(Failure::new(Exit::Usage, format!("a history does not know {} of the programs in it", other.name()))
+            .hint("it knows app and owner: --where 'app = labelpress and owner = ines'"));
+    }
+    Ok(condition)
+}
+
+fn is_covered(condition: &Condition, app: &App) -> bool {
+    let mut process = Process::unread(ProcessId { pid: 1, start: 0, boot: Boot::default() });
+    process.uid = app.uid;
+    let names = process.names_mut();
+    names.app.clone_from(&app.app);
+    names.owner.clone_from(&app.owner);
+    names.app_rests_on = sophron_core::model::Basis::Proof;
+    condition.evaluate(&Facts::new(&process, &Machine::default())) == Truth::True
+}
+
+/// The rows for programs, in base units.
+fn machine_format(told: &Document, format: Format) -> String {
+    let table = told.blocks.iter().find_map(|block| match block {
+        Block::Table(table) => Some(table),
+        _ => None,
+    });
+    let verdict = told.blocks.iter().find_map(|block| match block {
+        Block::Verdict(_, words) => Some(words.as_str()),
+        _ => None,
+    });
+    let (names, rows) = table.map(rows).unwrap_or_default();
+    match format {
+        Format::Json => format!("{}\n", json!({ "verdict": verdict, "rows": rows })),
+        Format::Jsonl => rows.iter().map(|row| format!("{}\n", json!(row))).collect(),
+        Format::Csv => csv(&names, &rows),
+        Format::Text => String::new(),
+    }
+}
+
+/// The headings as names, with whose a row is beside its own.
+fn rows(of: &Table) -> (Vec<String>, Vec<Map<String, Value>>) {
+    let own = of.columns.first().cloned().unwrap_or_default();
+    let has_owner = own == "app";
+    let mut names = vec![own.clone()];
+    names.extend(has_owner.then(|| "owner".to_owned()));
+    names.extend(of.columns.iter().skip(1).cloned());
+    let row = |row: &sophron_core::document::TableRow| {
+        let mut values: Map<String, Value> = Map::new();
+        values.insert(own.clone(), json!(row.name.0));
+        if has_owner {
+            values.insert("owner".to_owned(), json!(row.name.1));
+        }
+        for (heading, cell) in of.columns.iter().skip(1).zip(&row.cells) {
+            values.insert(heading.clone(), cell.value.map_or(Value::Null, |value| json!(value)));
+        }
+        values
+    };
+    (names, of.rows.iter().map(row).collect())
+}
+
+fn csv(names: &[String], rows: &[Map<String, Value>]) -> String {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    let cell = |row: &Map<String, Value>, name: &String| match row.get(name) {
+        Some(Value::String(text)) => text.clone(),
+        Some(Value::Null) | None => String::new(),
+        Some(value) => value.to_string(),
+    };
+    // Writing to memory does not fail.
+    let _ = writer.write_record(names);
+    for row in rows {
+        let _ = writer.write_record(names.iter().map(|name| cell(row, name)));
+    }
+    writer.into_inner().map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default()
+}
+
+fn changes(args: &args::UsageChanges) -> Result<Exit, Failure> {
+    let (history, from, until) = history::asked(&args.span, LONG, SignedDuration::ZERO)?;
+    let history = history.within(from, until);
+    let changes = all_changes(&history);
+    let told = since(&history, &changes);
+    match args.format {
+        TextOrJson::Text => ui::page(&document::text(&told, table::terminal_width())),
+        TextOrJson::Json => ui::out(format_args!("{}\n", told.json())),
+    }
+    Ok(if changes.is_empty() { Exit::Fine } else { Exit::Found })
+}
+
+fn export(args: &args::UsageExport) -> Result<Exit, Failure> {
+    let (history, from, until) = history::asked(&args.span, ALL, SignedDuration::ZERO)?;
+    let history = history.within(from, until);
+    let name = sophron_core::text::clean(args.file.as_os_str().as_encoded_bytes());
+    let failed = |error: std::io::Error| Failure::new(Exit::Failed, format!("{name} cannot be written")).because(error);
+    let lines = usage::file::write(&history);
+    let packed = args.file.extension().is_some_and(|ending| ending == "zst");
+    let bytes = if packed { zstd::encode_all(lines.as_bytes(), 0).map_err(failed)? } else { lines.into_bytes() };
+    let mut file = files::create_new(&args.file).map_err(|error| Failure::of(Exit::Failed, error))?;
+    file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(failed)?;
+    let hours = sophron_core::text::counted(history.rows.len(), "hour");
+    ui::err(format_args!("sophron: {hours} written to {name}\n"));
+    Ok(Exit::Fine)
+}

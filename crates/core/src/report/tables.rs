@@ -1,0 +1,160 @@
+//! The tables of a report: which hour, and who used how much.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+
+use super::collect::Stretch;
+use super::times::Times;
+use crate::document::{Cell, Table, TableRow};
+use crate::units::scaled_percent;
+use crate::usage::{App, AppHour, Slot, Total, bytes, cpu_time, total};
+
+/// Most apps of a table.
+const MOST: usize = 12;
+
+/// So many columns of hours at most; beyond that days are told.
+const HOURS: usize = 26;
+
+fn ranked<K: Clone>(totals: BTreeMap<K, Total>) -> Vec<(K, Total)>
+where
+    K: Ord,
+{
+    let mut ranked: Vec<(K, Total)> = totals.into_iter().collect();
+    ranked.sort_by(|a, b| b.1.sum.accounted().total_cmp(&a.1.sum.accounted()).then_with(|| a.0.cmp(&b.0)));
+    ranked
+}
+
+/// CPU time of each app in each hour, or on each day where the hours are too many.
+pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
+    let hour = |at: Timestamp| Slot::Hour.start(at, &stretch.setting.zone);
+    let mut hours: Vec<Timestamp> = stretch.rows.iter().map(|row| hour(row.start)).collect();
+    hours.dedup();
+    let by_day = hours.len() > HOURS;
+    let day = |at: Timestamp| times.local(at).start_of_day().map_or(at, |day| day.timestamp());
+    let slot = |at: Timestamp| if by_day { day(at) } else { hour(at) };
+    let mut slots: Vec<Timestamp> = stretch.rows.iter().map(|row| slot(row.start)).collect();
+    slots.dedup();
+    let cores = f64::from(stretch.machine.cores.max(1));
+    let whole = cores * if by_day { 86_400.0 } else { 3600.0 };
+    let apps = ranked(total(&stretch.rows, App::clone));
+    if apps.is_empty() {
+        return None;
+    }
+    let mut cells: BTreeMap<(&App, Timestamp), f64> = BTreeMap::new();
+    let mut machine: BTreeMap<Timestamp, f64> = BTreeMap::new();
+    for row in &stretch.rows {
+        *machine.entry(slot(row.start)).or_default() += row.machine.cpu;
+        for (app, hour) in &row.apps {
+            *cells.entry((app, slot(row.start))).or_default() += hour.accounted();
+        }
+    }
+    let minutes = |seconds: f64| if seconds < 30.0 { String::new() } else { format!("{:.0}", seconds / 60.0) };
+    let most = cells.values().copied().fold(whole / 8.0, f64::max);
+    let row = |(app, total): &(App, Total)| {
+        let of = |at: &Timestamp| {
+            let seconds = cells.get(&(app, *at)).copied().unwrap_or(0.0);
+            Cell::shaded(seconds, minutes(seconds), seconds / most)
+        };
+        let sum = total.sum.accounted();
+        TableRow {
+            name: (app.app.clone(), app.owner.clone()),
+            cells: slots.iter().map(of).chain([Cell::figure(sum, cpu_time(sum))]).collect(),
+            sum: false,
+        }
+    };
+    let mut rows: Vec<TableRow> = apps.iter().take(MOST - 2).filter(|(_, total)| total.sum.accounted() >= 60.0).map(row).collect();
+    let all: f64 = machine.values().sum();
+    let of = |at: &Timestamp| machine.get(at).map_or(Cell::default(), |seconds| Cell::figure(*seconds, minutes(*seconds)));
+    rows.push(TableRow {
+        name: ("the machine".to_owned(), String::new()),
+        cells: slots.iter().map(of).chain([Cell::figure(all, cpu_time(all))]).collect(),
+        sum: true,
+    });
+    let heading = |at: &Timestamp| times.local(*at).strftime(if by_day { "%a %-d" } else { "%H" }).to_string();
+    let (what, minutes) = if by_day { ("on each day; a day", cores * 1440.0) } else { ("in each hour; an hour", cores * 60.0) };
+    Some(Table {
+        caption: format!("Minutes of CPU time {what} of {cores} cores has {minutes}"),
+        columns: ["app".to_owned()].into_iter().chain(slots.iter().map(heading)).chain(["in all".to_owned()]).collect(),
+        shaded: true,
+        rows,
+    })
+}
+
+/// Who used how much, by app.
+pub(super) fn by_app(stretch: &Stretch) -> Table {
+    let busy: f64 = stretch.rows.iter().map(|row| row.machine.cpu).sum();
+    let unseen: f64 = stretch.rows.iter().map(|row| row.machine.unseen).sum();
+    let share = |seconds: f64| scaled_percent(100.0 * seconds / busy.max(1.0));
+    let row = |(app, total): (App, Total)| {
+        let sum: AppHour = total.sum;
+        let held = total.held();
+        TableRow {
+            name: (app.app, app.owner),
+            cells: vec![
+                Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
+                Cell::figure(sum.accounted() / busy.max(1.0), share(sum.accounted())),
+                Cell::figure(sum.through, cpu_time(sum.through)),
+                Cell::figure(held, bytes(held)),
+                Cell::figure(sum.held_high, bytes(sum.held_high)),
+                Cell::figure(sum.read, bytes(sum.read)),
+                Cell::figure(sum.written, bytes(sum.written)),
+                Cell::figure(f64::from(sum.most), sum.most.to_string()),
+            ],
+            sum: false,
+        }
+    };
+    let apps = ranked(total(&stretch.rows, App::clone));
+    let more = apps.len().saturating_sub(MOST);
+    let mut rows: Vec<TableRow> = apps.into_iter().take(MOST).map(row).collect();
+    let nobody = "used by the kernel for devices, and by processes that came and went between two samples";
+    rows.push(TableRow {
+        name: ("nobody, by what could be seen".to_owned(), String::new()),
+        cells: vec![Cell::figure(unseen, cpu_time(unseen)), Cell::figure(unseen / busy.max(1.0), share(unseen)), Cell::words(nobody)],
+        sum: true,
+    });
+    Table {
+        caption: if more > 0 { format!("The {MOST} with most CPU time; {more} more used less") } else { String::new() },
+        columns: [
+            "app",
+            "cpu time",
+            "of all used",
+            "by its short-lived children",
+            "memory held, typical",
+            "highest",
+            "read",
+            "written",
+            "processes at most",
+        ]
+        .map(str::to_owned)
+        .to_vec(),
+        shaded: false,
+        rows,
+    }
+}
+
+/// Who used how much, by owner.
+pub(super) fn by_owner(stretch: &Stretch) -> Table {
+    let busy: f64 = stretch.rows.iter().map(|row| row.machine.cpu).sum();
+    let row = |(owner, total): (String, Total)| {
+        let (sum, held) = (total.sum, total.held());
+        TableRow {
+            name: (owner, String::new()),
+            cells: vec![
+                Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
+                Cell::figure(sum.accounted() / busy.max(1.0), scaled_percent(100.0 * sum.accounted() / busy.max(1.0))),
+                Cell::figure(held, bytes(held)),
+                Cell::figure(sum.read, bytes(sum.read)),
+                Cell::figure(sum.written, bytes(sum.written)),
+            ],
+            sum: false,
+        }
+    };
+    let owners = ranked(total(&stretch.rows, |app| app.owner.clone()));
+    Table {
+        caption: String::new(),
+        columns: ["owner", "cpu time", "of all used", "memory held, typical", "read", "written"].map(str::to_owned).to_vec(),
+        shaded: false,
+        rows: owners.into_iter().take(MOST).map(row).collect(),
+    }
+}

@@ -1,0 +1,17 @@
+//! Usage over time: who used how much of the machine, hour by hour. Snapshots in, rows out; where they are kept is others' business.
+
+mod changes;
+pub mod file;
+mod history;
+mod rows;
+mod since;
+mod tally;
+mod view;
+
+pub use changes::{Change, Course, Day, LEAST_DAYS, Measure, changed};
+pub use history::{CaseAt, Event, Happened, History};
+pub use rows::{App, AppHour, MachineHour, OTHERS, Row, Total, total};
+pub use since::{Changed, all_changes, since};
+pub use tally::{Slot, Tally};
+pub(crate) use view::bytes;
+pub use view::{Asked, By, Group, cpu_time, view};

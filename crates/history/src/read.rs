@@ -1,0 +1,71 @@
+//! Reading a history, also while it is written.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use rusqlite::{Connection, OptionalExtension};
+use sophron_core::usage::{Event, Happened, History};
+
+use crate::{HistoryError, open, rows};
+
+/// A history that is being read.
+#[derive(Debug)]
+pub struct Reader {
+    connection: Connection,
+    path: PathBuf,
+}
+
+impl Reader {
+    /// Opens the history in that folder.
+    ///
+    /// # Errors
+    /// There is none, it is of a newer version, or it cannot be read.
+    pub fn open(folder: &Path) -> Result<Reader, HistoryError> {
+        let path = open::path(folder);
+        Ok(Reader { connection: open::to_read(&path)?, path })
+    }
+
+    /// What it tells of a part of the time, by that clock.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn read(&self, zone: TimeZone, from: Timestamp, until: Timestamp) -> Result<History, HistoryError> {
+        let failed = |error| HistoryError::of(&self.path, "read", error);
+        // One state of it, whatever is written meanwhile.
+        let view = self.connection.unchecked_transaction().map_err(failed)?;
+        let host: Option<String> = view
+            .query_row("SELECT value FROM known WHERE name = 'host'", [], |row| row.get(0))
+            .optional()
+            .map_err(failed)?;
+        let mut history = History::empty(&rows::name(&host.unwrap_or_default()), zone);
+        let apps = rows::apps(&view).map_err(failed)?;
+        history.rows = rows::hours(&view, &apps, from, until).map_err(failed)?;
+        history.happened = happened(&view, from, until).map_err(failed)?;
+        Ok(history)
+    }
+
+    /// The first hour of it.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn begins(&self) -> Result<Option<Timestamp>, HistoryError> {
+        let first = self.connection.query_row("SELECT min(start) FROM machine", [], |row| row.get::<_, Option<i64>>(0));
+        let first = first.map_err(|error| HistoryError::of(&self.path, "read", error))?;
+        Ok(first.and_then(|at| Timestamp::from_second(at).ok()))
+    }
+}
+
+fn happened(connection: &Connection, from: Timestamp, until: Timestamp) -> rusqlite::Result<Vec<Happened>> {
+    let mut statement =
+        connection.prepare("SELECT at, event, app, words FROM happened WHERE at >= ?1 AND at < ?2 ORDER BY at")?;
+    let read = statement.query_map([from.as_second(), until.as_second()], |row| {
+        Ok(Happened {
+            at: Timestamp::from_second(row.get(0)?).unwrap_or_default(),
+            event: Event::from(row.get_ref(1)?.as_str()?),
+            app: rows::name(row.get_ref(2)?.as_str()?),
+            words: rows::name(row.get_ref(3)?.as_str()?),
+        })
+    })?;
+    read.collect()
+}
