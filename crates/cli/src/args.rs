@@ -282,6 +282,9 @@ pub struct List {
     /// Whether processes that use no CPU are shown [default: hidden where cpu ranks and no --where names them, and counted]
     #[arg(long, value_enum)]
     pub idle: Option<Idle>,
+    /// Draw how the machine went, above the rows: over the span that is asked for [default: the last hour of the lookback]
+    #[arg(long, conflicts_with_all = ["every", "times", "at"])]
+    pub chart: bool,
     /// Measure over this time, and again and again
     #[arg(long, value_name = "TIME", value_parser = units::parse_duration)]
     pub every: Option<Duration>,

@@ -11,7 +11,7 @@ use sophron_core::checkup::Limits;
 use sophron_core::moment::{self, Anchor};
 use sophron_core::subject::Judged;
 use sophron_core::text::clean;
-use sophron_core::usage::{CaseAt, History, Slot, Tally, file};
+use sophron_core::usage::{CaseAt, History, Slot, Tally, Usual, file};
 use sophron_history::{HistoryError, Reader};
 use sophron_linux::trail;
 
@@ -108,6 +108,13 @@ pub fn of_this_machine(state: &args::State, zone: TimeZone, from: Timestamp, unt
             .collect();
     }
     Ok(history)
+}
+
+/// What is usual of apps on this machine; none where there is no history that can be read.
+pub fn usual(state: &args::State) -> Option<Usual> {
+    let folder = places::state(state.folder.as_deref()).ok()?;
+    let since = Timestamp::now().checked_sub(sophron_history::USUAL).ok()?;
+    Reader::open(&sophron_history::folder(&folder)).ok()?.usual(since).ok()
 }
 
 /// Whether that is a kept history, and no recording.

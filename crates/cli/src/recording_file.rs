@@ -84,6 +84,11 @@ impl Player {
         self.replay.follow(last);
     }
 
+    /// What is usual of apps on the machine that recorded.
+    pub fn know(&mut self, usual: std::sync::Arc<sophron_core::usage::Usual>) {
+        self.replay.know(usual);
+    }
+
     /// What the first line says.
     pub fn header(&self) -> &Header {
         self.replay.header()

@@ -3,6 +3,7 @@
 
 use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
@@ -12,6 +13,7 @@ use sophron_core::moment::{self, Anchor};
 use sophron_core::over::{Over, Seen};
 use sophron_core::recording::Ours;
 use sophron_core::units::scaled_duration;
+use sophron_core::usage::Usual;
 
 use crate::args;
 use crate::exit::{Exit, Failure};
@@ -43,6 +45,8 @@ pub struct Recordings {
     of_watcher: bool,
     /// What makes another command look at the same.
     suffix: String,
+    /// What is usual of apps on that machine, where it is known.
+    usual: Option<Arc<Usual>>,
 }
 
 /// What was read.
@@ -80,6 +84,14 @@ impl Recordings {
     /// From its beginning on, where no beginning was asked for.
     pub fn or_whole(mut self) -> Recordings {
         self.since = self.since.or(Some(Timestamp::UNIX_EPOCH));
+        self
+    }
+
+    /// With what is usual of apps here, where it is the lookback of a machine that has a history, and somebody asks.
+    pub fn knowing_what_is_usual(mut self, asks: bool, state: &args::State) -> Recordings {
+        if asks && self.of_watcher {
+            self.usual = crate::history::usual(state).map(Arc::new);
+        }
         self
     }
 
@@ -145,7 +157,7 @@ impl Recordings {
         };
         let every = Duration::try_from_secs_f64(every).unwrap_or_default().min(Duration::from_secs(3600));
         let of_watcher = now.is_some();
-        Ok(Recordings { paths, name, since: from_when, until: to_when, zone, every, recorder, of_watcher, suffix })
+        Ok(Recordings { paths, name, since: from_when, until: to_when, zone, every, recorder, of_watcher, suffix, usual: None })
     }
 
     pub fn every(&self) -> Duration {
@@ -178,6 +190,7 @@ impl Recordings {
         let mut begins_later = None;
         'files: for path in &self.paths {
             let mut player = Player::open(path)?;
+            self.usual.iter().for_each(|usual| player.know(Arc::clone(usual)));
             told.host.clone_from(&player.header().host);
             told.every = player.header().every;
             let goes_on = last;

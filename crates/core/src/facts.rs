@@ -8,7 +8,7 @@ use crate::model::{Field, Machine, Needs, Process};
 use crate::subject::Totals;
 use crate::units::Value;
 use crate::window::Quantity;
-use crate::window::{Feed, History};
+use crate::window::{Feed, Function, History};
 
 /// What a condition is evaluated on: one subject on its machine.
 #[derive(Debug, Clone, Copy)]
@@ -65,8 +65,15 @@ impl<'a> Facts<'a> {
     pub fn quantity(&self, quantity: &Quantity) -> Option<Value> {
         match quantity {
             Quantity::Now(field) => self.reading(*field),
+            Quantity::Over(series) if series.function == Function::Typical => self.typical(series.field),
             Quantity::Over(series) => self.history.filter(|_| !self.lasting_only)?.value(series, self),
         }
+    }
+
+    /// What is usual of its app here: of a group that of all its processes together.
+    fn typical(&self, field: Field) -> Option<Value> {
+        let app = self.text(Field::App).or_else(|| Some(Cow::Borrowed(self.process?.app.as_str())))?;
+        self.machine.usual.as_ref()?.value(&app, field, self.totals.is_some())
     }
 
     /// An upper bound of a reading that is not known.

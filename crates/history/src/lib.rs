@@ -20,6 +20,9 @@ pub use write::{ProgramFile, Store};
 /// The name of the database file.
 pub const FILE: &str = "usage.db";
 
+/// What is usual is told by the last so many hours: 60 days.
+pub const USUAL: jiff::SignedDuration = jiff::SignedDuration::from_hours(60 * 24);
+
 /// The folder in which it stands.
 pub fn folder(state: &Path) -> PathBuf {
     state.join("usage")

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use rusqlite::{Connection, OptionalExtension};
-use sophron_core::usage::{Event, Happened, History};
+use sophron_core::usage::{Event, Happened, History, Usual};
 
 use crate::{HistoryError, open, rows};
 
@@ -43,6 +43,14 @@ impl Reader {
         history.rows = rows::hours(&view, &apps, from, until).map_err(failed)?;
         history.happened = happened(&view, from, until).map_err(failed)?;
         Ok(history)
+    }
+
+    /// What is usual of each app since then.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn usual(&self, since: Timestamp) -> Result<Usual, HistoryError> {
+        rows::usual(&self.connection, since).map_err(|error| HistoryError::of(&self.path, "read", error))
     }
 
     /// The first hour of it.

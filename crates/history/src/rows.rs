@@ -6,7 +6,7 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use rusqlite::Connection;
 use sophron_core::text::{clean, cut};
-use sophron_core::usage::{App, AppHour, MachineHour, Row};
+use sophron_core::usage::{App, AppHour, Gathering, MachineHour, Row, Usual};
 
 /// Names are cut at so many characters.
 const LONGEST: usize = 256;
@@ -93,6 +93,30 @@ pub(crate) fn hours(
         known.apps.push((Arc::clone(app), hour));
     }
     Ok(rows)
+}
+
+/// What is usual of each app since then.
+pub(crate) fn usual(connection: &Connection, since: Timestamp) -> rusqlite::Result<Usual> {
+    let apps = apps(connection)?;
+    let mut gathering = Gathering::default();
+    let mut statement = connection
+        .prepare("SELECT app, seconds, cpu, through, held, read, written, most FROM hour WHERE start >= ?1 ORDER BY start")?;
+    let mut found = statement.query([since.as_second()])?;
+    while let Some(row) = found.next()? {
+        let Some(app) = apps.get(&row.get(0)?) else { continue };
+        let hour = AppHour {
+            seconds: seconds(row.get(1)?),
+            cpu: seconds(row.get(2)?),
+            through: seconds(row.get(3)?),
+            held: bytes(row.get(4)?),
+            read: bytes(row.get(5)?),
+            written: bytes(row.get(6)?),
+            most: u32::try_from(row.get::<_, i64>(7)?).unwrap_or(1),
+            ..AppHour::default()
+        };
+        gathering.add(&app.app, &hour);
+    }
+    Ok(gathering.finish())
 }
 
 fn machine(row: &rusqlite::Row<'_>) -> rusqlite::Result<MachineHour> {

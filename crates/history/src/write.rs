@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
 use rusqlite::{Connection, OptionalExtension, params};
-use sophron_core::usage::{App, Happened, Row};
+use sophron_core::usage::{App, Happened, Row, Usual};
 
 use crate::rows::{kib, milli};
 use crate::{HistoryError, open, rows};
@@ -82,6 +82,14 @@ impl Store {
     pub fn until(&self) -> Result<Option<Timestamp>, HistoryError> {
         let last = self.connection.query_row("SELECT max(until) FROM machine", [], |row| row.get::<_, Option<i64>>(0));
         Ok(last.map_err(|error| self.failed(error))?.and_then(|at| Timestamp::from_millisecond(at).ok()))
+    }
+
+    /// What is usual of each app since then.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn usual(&self, since: Timestamp) -> Result<Usual, HistoryError> {
+        rows::usual(&self.connection, since).map_err(|error| self.failed(error))
     }
 
     /// The hour that begins then, as it is there.

@@ -6,11 +6,12 @@ use serde_json::{Value, json};
 use sophron_core::protect::Protections;
 use sophron_core::rehearsal::Rehearsal;
 use sophron_core::rules;
-use sophron_core::suggest::{Advice, Figures, Suggestion, suggest};
+use sophron_core::suggest::{Advice, Figures, Longer, Suggestion, suggest};
 use sophron_core::units::scaled_duration;
 
 use crate::args::{self, TextOrJson};
 use crate::exit::{Exit, Failure};
+use crate::history;
 use crate::recordings::Recordings;
 use crate::ui::style::{Label, Styled};
 use crate::ui::table;
@@ -20,6 +21,9 @@ pub fn run(args: &args::Suggest) -> Result<Exit, Failure> {
     let recordings = Recordings::played(&args.played, &args.state)?;
     let mut figures = Figures::default();
     let told = recordings.each(|snapshot, _, _| figures.take(snapshot, |_| true))?;
+    if args.played.from.is_empty() {
+        figures.longer = longer(args);
+    }
     for note in &told.notes {
         ui::err(format_args!("sophron: {note}\n"));
     }
@@ -45,6 +49,14 @@ pub fn run(args: &args::Suggest) -> Result<Exit, Failure> {
         TextOrJson::Text => ui::out(text(&advice, &fired, &figures, &told.host, recordings.suffix())),
     }
     Ok(Exit::Fine)
+}
+
+/// What the history of usage knows of the time before; none where it does not reach further.
+fn longer(args: &args::Suggest) -> Option<Longer> {
+    let now = jiff::Zoned::now();
+    let since = now.timestamp().checked_sub(sophron_history::USUAL).ok()?;
+    let history = history::of_this_machine(&args.state, now.time_zone().clone(), since, now.timestamp()).ok()?;
+    Longer::of(&history, jiff::SignedDuration::from_hours(24))
 }
 
 /// What each suggestion would have done on the very samples that it was drawn from, by the judge itself.

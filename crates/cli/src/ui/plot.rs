@@ -61,8 +61,9 @@ pub fn text(plot: &Plot, indent: usize, width: Option<usize>, axis: bool) -> Str
             lines.extend(rows(&plot.axis, stairs, wide, ROWS));
         }
     }
-    if axis {
-        lines.push(times(&plot.axis, wide));
+    let times = times(&plot.axis, wide);
+    if axis && !times.is_empty() {
+        lines.push(times);
     }
     let head = if plot.title.is_empty() { String::new() } else { format!("{margin}{head}\n") };
     head + &lines.iter().map(|line| format!("{margin}{}\n", line.trim_end())).collect::<String>()

@@ -36,8 +36,8 @@ const TRY_AGAIN: Duration = Duration::from_secs(60);
 struct Heard {
     /// What is to be written beside the next sample.
     ours: Ours,
-    /// The rules that are in force, by their digest, where they became others.
-    rules: Option<String>,
+    /// The rules that are in force, where they became others: their digest, and whether they ask what is usual.
+    rules: Option<(String, bool)>,
     /// When the last tick was, and how long after the one before it.
     ticked: Option<(Instant, Option<Duration>)>,
 }
@@ -82,7 +82,7 @@ impl Lookback {
         usage.iter_mut().for_each(|usage| usage.rules(&rules.digest));
         let heard = Arc::new(Mutex::new(Heard::default()));
         let (stop, stopped) = channel();
-        let mut keeper = Keeper { state, settings, heard: Arc::clone(&heard), piece: None, usage };
+        let mut keeper = Keeper { state, settings, heard: Arc::clone(&heard), piece: None, usage, asks: rules.ask_what_is_usual() };
         let told = news.clone();
         let run = move || keeper.run(&stopped, &news);
         match std::thread::Builder::new().name("lookback".to_owned()).spawn(run) {
@@ -111,8 +111,9 @@ impl Lookback {
     }
 
     /// The rules that are in force from now on.
-    pub fn rules(&self, digest: &str) {
-        self.heard.lock().unwrap_or_else(PoisonError::into_inner).rules = Some(digest.to_owned());
+    pub fn rules(&self, rules: &RuleSet) {
+        let told = Some((rules.digest.clone(), rules.ask_what_is_usual()));
+        self.heard.lock().unwrap_or_else(PoisonError::into_inner).rules = told;
     }
 
     /// Ends it; the piece is whole then.
@@ -129,6 +130,8 @@ struct Keeper {
     heard: Arc<Mutex<Heard>>,
     piece: Option<Piece>,
     usage: Option<usage::Keeper>,
+    /// Whether a rule asks what is usual.
+    asks: bool,
 }
 
 /// The piece that is being written.
@@ -158,6 +161,9 @@ impl Keeper {
             say(&mut trouble[0], &why, Wake::Lookback, news);
             if let Some(kept) = done.ok().flatten() {
                 say(&mut trouble[1], &kept, Wake::Usage, news);
+            }
+            if let Some(usual) = self.usage.as_mut().filter(|_| self.asks).and_then(usage::Keeper::usual) {
+                let _ = news.try_send(Wake::Usual(usual));
             }
             if why.is_err() {
                 self.piece = None;
@@ -198,7 +204,10 @@ impl Keeper {
             (std::mem::take(&mut heard.ours), heard.rules.take())
         };
         let kept = self.usage.as_mut().and_then(|usage| {
-            rules.iter().for_each(|rules| usage.rules(rules));
+            if let Some((digest, asks)) = &rules {
+                usage.rules(digest);
+                self.asks = *asks;
+            }
             usage.take(snapshot)
         });
         if self.settings.keep.is_zero() {

@@ -120,6 +120,8 @@ pub enum Wake {
     Lookback(Option<String>),
     /// The same of the history of usage.
     Usage(Option<String>),
+    /// What is usual of apps here, by that history.
+    Usual(Arc<sophron_core::usage::Usual>),
     Memory(Box<MemoryWish>, Option<u64>, Duration),
     /// What became of messages to people.
     Told(ToldRecord),
@@ -203,6 +205,8 @@ struct Watcher {
     state: PathBuf,
     /// Whether that is Sophron's own folder, so that readers may be let through it.
     own_folder: bool,
+    /// What is usual of apps here, where a rule asks.
+    usual: Option<Arc<sophron_core::usage::Usual>>,
     shadow: bool,
     rule_set: Arc<RuleSet>,
     rules: control::RulesInUse,
@@ -353,6 +357,7 @@ impl Watcher {
             Wake::Figures(why) => self.say(News::NoFigures(why)),
             Wake::Lookback(why) => self.say(News::Lookback(why)),
             Wake::Usage(why) => self.say(News::Usage(why)),
+            Wake::Usual(usual) => self.usual = Some(usual),
             Wake::Unchecked(why) => self.say(News::Unchecked(why)),
             Wake::Unsound(what) => {
                 self.recorder.doubt(true);

@@ -197,7 +197,7 @@ impl Watcher {
         if rules.lookback != before.lookback || rules.usage != before.usage {
             self.keep_other_days(&rules);
         } else if let Some(lookback) = &self.kept.lookback {
-            lookback.rules(&rules.digest);
+            lookback.rules(&rules);
         }
         if rules.rules.iter().any(sophron_core::rules::Rule::asks) && self.answers.is_none() {
             self.listen_for_answers();

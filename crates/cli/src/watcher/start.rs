@@ -376,6 +376,7 @@ fn assemble(
         said: BTreeMap::new(),
         state: plan.state,
         own_folder: plan.own_state,
+        usual: None,
         shadow: plan.shadow,
         rule_set: Arc::clone(rules),
         rules: in_use,

@@ -13,7 +13,7 @@ use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::rules::Usage as Settings;
 use sophron_core::text::with_causes;
 use sophron_core::units::{scaled_duration, scaled_size};
-use sophron_core::usage::{App, Event, Happened, Row, Slot, Tally};
+use sophron_core::usage::{App, Event, Happened, Row, Slot, Tally, Usual};
 use sophron_history::{HistoryError, ProgramFile, Store};
 use sophron_linux::handle::Handle;
 use sophron_linux::here;
@@ -29,6 +29,9 @@ const TRY_AGAIN: Duration = Duration::from_secs(60);
 
 /// What is too old is removed that often.
 const PRUNED: Duration = Duration::from_secs(3600);
+
+/// What is usual is told that often.
+const TOLD: Duration = Duration::from_secs(6 * 3600);
 
 /// Hours that could not be kept are remembered for that long.
 const REMEMBERED: SignedDuration = SignedDuration::from_hours(48);
@@ -66,6 +69,8 @@ pub struct Keeper {
     rules: String,
     /// Whose files were looked at already.
     looked_at: HashSet<ProcessId>,
+    /// When it was last told what is usual.
+    told: Option<Instant>,
 }
 
 impl Keeper {
@@ -84,7 +89,19 @@ impl Keeper {
             failed: None,
             rules: String::new(),
             looked_at: HashSet::new(),
+            told: None,
         })
+    }
+
+    /// What is usual of apps here, where it was not told for some hours.
+    pub fn usual(&mut self) -> Option<Arc<Usual>> {
+        if self.told.is_some_and(|told| told.elapsed() < TOLD) {
+            return None;
+        }
+        let since = here::now().wall.checked_sub(sophron_history::USUAL).ok()?;
+        let usual = self.store.as_ref()?.usual(since).ok()?;
+        self.told = Some(Instant::now());
+        Some(Arc::new(usual))
     }
 
     /// The rules that are in force now.

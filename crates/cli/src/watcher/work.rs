@@ -24,6 +24,7 @@ impl Watcher {
         match self.sampler.sample(&mut snapshot) {
             Ok(()) => {
                 self.hear_hands(snapshot.machine.boot);
+                snapshot.machine.usual.clone_from(&self.usual);
                 let beside = self.beside(&snapshot);
                 let moment = snapshot.moment;
                 let commands = self.dispatcher.step(moment, Input::Look(&mut snapshot, &mut self.sampler, &beside));

@@ -9,6 +9,7 @@ use crate::diag::Diagnostic;
 use crate::model::Field;
 use crate::text::nearest;
 use crate::units::{Kind, Value, exact_duration};
+use crate::usage::Usual;
 use crate::window::{Function, Series};
 
 /// Shortest window.
@@ -141,6 +142,13 @@ impl Checker {
         }
         let (fits, wants) = match function {
             Function::Slope => (field.kind() == Kind::Size, "a size; for anything else there is `growth`"),
+            Function::Typical if !Usual::knows(field) => {
+                let known = Usual::fields();
+                return self.fail(
+                    Diagnostic::at(operand.span.clone(), format!("the history of usage does not tell of `{field}`"), "not kept")
+                        .help(format!("`typical` knows {known}")),
+                );
+            }
             _ => (field.kind().is_ordered(), "a quantity"),
         };
         if fits {

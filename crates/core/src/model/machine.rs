@@ -1,8 +1,10 @@
 //! The machine's figures in one sample.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use super::Boot;
+use crate::usage::Usual;
 
 /// Figures of the whole machine.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -65,6 +67,8 @@ pub struct Machine {
     pub hidden: bool,
     /// Time since the start of the machine, naps included.
     pub uptime: Duration,
+    /// What is usual of apps here, by the history of usage; none where there is none, or nobody asks.
+    pub usual: Option<Arc<Usual>>,
 }
 
 impl Machine {

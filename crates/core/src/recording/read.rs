@@ -1,5 +1,6 @@
 //! Lines to snapshots, one at a time and in place.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::SignedDuration;
@@ -9,6 +10,7 @@ use super::table::{MACHINE, PROCESS, set};
 use super::{FORMAT, Header, LONGEST_LINE, Line, MOST_PROCESSES, MOST_TEXT, MOST_VALUES, Ours};
 use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
 use crate::text;
+use crate::usage::Usual;
 
 /// Why a recording cannot be read, or not any further.
 #[derive(Debug, thiserror::Error)]
@@ -100,6 +102,11 @@ impl Replay {
     /// The latest sample.
     pub fn snapshot(&self) -> &Snapshot {
         &self.snapshot
+    }
+
+    /// What is usual of apps on the machine that recorded, by its history: a recording does not hold that.
+    pub fn know(&mut self, usual: Arc<Usual>) {
+        self.snapshot.machine.usual = Some(usual);
     }
 
     /// The sample of one more line.

@@ -77,7 +77,7 @@ pub(super) fn felt(stretch: &Stretch, axis: &Axis) -> Plot {
         .collect();
     let of = |felt: Felt| {
         let seen = stretch.felt(felt);
-        (!seen.is_zero() || felt == Felt::Smooth).then(|| (felt.tone(), format!("{} {}", felt.word(), long(seen))))
+        (!seen.is_zero()).then(|| (felt.tone(), format!("{} {}", felt.word(), long(seen))))
     };
     let key: Vec<_> = [Felt::HeldUp, Felt::Slower, Felt::Smooth, Felt::NotCounted].into_iter().filter_map(of).collect();
     let words: Vec<&str> = key.iter().map(|(_, words)| words.as_str()).collect();

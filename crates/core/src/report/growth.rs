@@ -16,6 +16,9 @@ const PART: f64 = 0.5;
 /// Growth that came within so few minutes is a program that loaded something.
 const AT_ONCE: i64 = 10;
 
+/// Having held so much of it before is having held as much.
+const GIVEN_BACK: f64 = 0.8;
+
 /// Most processes of which heights are kept; beyond that the short-lived go first.
 const MOST: usize = 4096;
 
@@ -114,6 +117,11 @@ fn grew(id: ProcessId, height: &Height, last: i64) -> Option<Grew> {
     // What comes before and after the growing is none of it.
     let from = kept.iter().rfind(|(_, held)| *held <= first + by * 0.01).map_or(begun, |(minute, _)| *minute);
     let until = kept.iter().find(|(_, held)| *held >= top - by * 0.01).map_or(end, |(minute, _)| *minute);
+    // Who has held as much before, and gave it back, fills and empties.
+    let before = height.least.iter().filter(|(minute, _)| *minute < from).map(|(_, held)| *held as f64);
+    if before.fold(0.0, f64::max) >= top * GIVEN_BACK {
+        return None;
+    }
     // Growth in a few great steps is work that keeps what it loaded.
     let within = |minutes: i64| {
         let mut most: f64 = 0.0;

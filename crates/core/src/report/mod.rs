@@ -21,5 +21,5 @@ pub use customer::customer;
 pub use episodes::{Culprit, Episode, episodes};
 pub use felt::Felt;
 pub use months::{months, months_for_customer};
-pub use page::{Frame, page};
+pub use page::{Frame, charts, page};
 pub use times::Times;

@@ -99,6 +99,19 @@ pub fn page(stretch: &Stretch, episodes: &[Episode], cases: &[Case], frame: &Fra
     document
 }
 
+/// Only the drawings of the machine, with what was bad in them.
+pub fn charts(stretch: &Stretch) -> Document {
+    let times = Times::new(&stretch.setting.zone, stretch.from, stretch.until);
+    let axis = figures::axis(stretch, &times);
+    let episodes = super::episodes(stretch);
+    let mut document = Document::new(0);
+    for plot in figures::machine(stretch, &episodes, &axis, &times) {
+        document.push(Block::Plot(Box::new(plot)));
+    }
+    document.push(Block::Gap);
+    document
+}
+
 fn head(stretch: &Stretch, times: &Times) -> Block {
     let machine = &stretch.machine;
     let napped: jiff::SignedDuration = stretch.naps.iter().map(|(from, until)| until.duration_since(*from)).sum();

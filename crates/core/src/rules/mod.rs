@@ -296,7 +296,21 @@ impl Rule {
     }
 }
 
+impl Rule {
+    /// Whether it asks what is usual of an app here.
+    pub fn asks_what_is_usual(&self) -> bool {
+        let conditions = self.covers.iter().chain([&self.breach]).chain(&self.calm);
+        let mut series = conditions.flat_map(Condition::series);
+        series.any(|series| series.function == crate::window::Function::Typical)
+    }
+}
+
 impl RuleSet {
+    /// Whether one of them asks what is usual of an app here.
+    pub fn ask_what_is_usual(&self) -> bool {
+        self.rules.iter().any(Rule::asks_what_is_usual)
+    }
+
     /// The fields that any of its conditions names.
     pub fn fields(&self) -> BTreeSet<Field> {
         let protect = self.protect.iter().flat_map(Condition::fields);

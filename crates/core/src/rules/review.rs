@@ -11,7 +11,6 @@ use crate::protect::{Protections, says_whose};
 use crate::subject::Judged;
 use crate::telling::{Channel, To};
 use crate::units::{Value, scaled_duration};
-use crate::window::Function;
 
 /// A warning.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -45,7 +44,7 @@ pub fn review(rules: &RuleSet, present: Option<Present<'_>>) -> Vec<Warning> {
     // Rules of the same subjects: only they can be at odds.
     let mut acting_alike: BTreeMap<(Judged, Option<String>), Vec<Acting<'_>>> = BTreeMap::new();
     for rule in &rules.rules {
-        found.times(rule, rules.every);
+        found.times(rule, rules);
         found.ladder(rule);
         found.forkers(rule);
         found.limits(rule, present.map(|present| present.snapshot.machine.cores));
@@ -128,7 +127,8 @@ impl Found {
         }
     }
 
-    fn times(&mut self, rule: &Rule, every: Duration) {
+    fn times(&mut self, rule: &Rule, rules: &RuleSet) {
+        let every = rules.every;
         if !rule.lasting.is_zero() && rule.lasting < every * 2 {
             let (lasting, every) = (scaled_duration(rule.lasting), scaled_duration(every));
             self.say(
@@ -146,13 +146,12 @@ impl Found {
                 "lengthen it, or shorten `every`",
             );
         }
-        let typical =
-            |condition: &Condition| condition.series().iter().any(|series| series.function == Function::Typical);
-        if typical(&rule.breach) || rule.calm.as_ref().is_some_and(typical) {
+        let kept = !rules.usage.keep.is_zero();
+        if !kept && rule.asks_what_is_usual() {
             self.say(
                 rule,
-                "`typical` is unknown until a history of usage exists",
-                "an unknown condition never acts: compare with a limit of your own meanwhile",
+                "`typical` is unknown without a history of usage, and [usage] keeps none",
+                "an unknown condition never acts: compare with a limit of your own, or keep a history",
             );
         }
     }

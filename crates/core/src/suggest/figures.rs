@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use super::longer::Longer;
 use crate::model::{Process, ProcessId, Snapshot};
 
 /// A minute without a sample is none.
@@ -58,6 +59,8 @@ pub struct Figures {
     pub total: u64,
     /// How many samples.
     pub samples: u64,
+    /// What a history adds that reaches further back; none where there is none.
+    pub longer: Option<Longer>,
 }
 
 impl Figures {

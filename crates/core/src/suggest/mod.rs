@@ -6,10 +6,12 @@
 
 mod draft;
 mod figures;
+mod longer;
 mod rule;
 
 pub use draft::{Course, Trouble, draft};
 pub use figures::{App, Figures, middle};
+pub use longer::{Longer, Most};
 pub use rule::Written;
 
 use crate::model::is_at_work;
@@ -27,6 +29,8 @@ const LEAST_MINUTES: usize = 120;
 const LEAST_OF_APP: usize = 30;
 /// Less than that share of one core for minutes is no runaway, percent.
 const LEAST_CPU: f64 = 80.0;
+/// The limit stands so much above what an app does in one of 20 hours.
+const ABOVE: f64 = 1.2;
 /// CPU is averaged over so many minutes, and has to be over the limit for as many.
 const CPU_MINUTES: usize = 5;
 /// Memory is looked at over so many minutes; one step up is over in them.
@@ -95,8 +99,9 @@ pub fn suggest(figures: &Figures, only: Option<&str>) -> Result<Advice, TooLittl
             advice.too_short += 1;
             continue;
         }
-        of_cpu(&key.1, app, only.is_some(), &mut advice);
-        of_memory(key, app, figures, &climbs, only.is_some(), &mut advice);
+        let longer = figures.longer.as_ref().and_then(|longer| Some((longer.days, *longer.apps.get(key)?)));
+        of_cpu(&key.1, app, longer, only.is_some(), &mut advice);
+        of_memory(key, app, figures, (&climbs, longer), only.is_some(), &mut advice);
     }
     if let Some(app) = only
         && advice.apps == advice.too_short
@@ -132,11 +137,13 @@ fn longest_run(of: impl Iterator<Item = (u32, bool)>) -> usize {
     longest
 }
 
-fn of_cpu(name: &str, app: &App, asked: bool, advice: &mut Advice) {
+fn of_cpu(name: &str, app: &App, longer: Option<(i64, Most)>, asked: bool, advice: &mut Advice) {
     let all: Vec<(u32, _)> = app.minutes.iter().map(|(minute, of)| (*minute, *of)).collect();
     let cpu: Vec<f64> = all.iter().map(|(_, minute)| minute.cpu()).collect();
     let Some((normal, spread)) = middle(&cpu) else { return };
-    let limit = (normal + SPREADS * spread).max(LEAST_CPU);
+    // What an app does now and then all the time is no runaway.
+    let now_and_then = longer.map_or(0.0, |(_, longer)| longer.cpu * ABOVE);
+    let limit = (normal + SPREADS * spread).max(LEAST_CPU).max(now_and_then);
     // The mean of the last minutes, where they follow on each other.
     let means = |figure: fn(&figures::Minute) -> f64| -> Vec<(u32, f64)> {
         let mean = |window: &[(u32, figures::Minute)]| {
@@ -171,7 +178,13 @@ fn of_cpu(name: &str, app: &App, asked: bool, advice: &mut Advice) {
             run => format!("it was passed without work at the disk for {} at most", minutes(run + CPU_MINUTES - 1)),
         },
     ];
+    let because = because.into_iter().chain(longer.map(|(days, longer)| in_hours(days, &format!("{:.1}% of a core", longer.cpu)))).collect();
     advice.suggestions.push(Suggestion { rule: rule_of_cpu(name, app, normal, limit), because });
+}
+
+/// What the history says.
+fn in_hours(days: i64, most: &str) -> String {
+    format!("over {days} days, by the history of usage, it was at most {most} in 19 of 20 hours")
 }
 
 fn rule_of_cpu(name: &str, app: &App, normal: f64, limit: f64) -> Written {
@@ -239,7 +252,14 @@ impl Climbs {
     }
 }
 
-fn of_memory(key: &(u32, String), app: &App, figures: &Figures, climbs: &Climbs, asked: bool, advice: &mut Advice) {
+fn of_memory(
+    key: &(u32, String),
+    app: &App,
+    figures: &Figures,
+    (climbs, longer): (&Climbs, Option<(i64, Most)>),
+    asked: bool,
+    advice: &mut Advice,
+) {
     let name = &key.1;
     let mine = |id: &crate::model::ProcessId| figures.held.get(id).is_some_and(|held| held.app == *key);
     let of_app = || climbs.of.iter().filter(|(id, _)| mine(id));
@@ -248,7 +268,7 @@ fn of_memory(key: &(u32, String), app: &App, figures: &Figures, climbs: &Climbs,
     let most = app.minutes.values().map(|minute| minute.held).fold(0.0, f64::max);
     if longest < CLIMB_MINUTES {
         if asked && most > 0.0 {
-            advice.suggestions.push(never_climbed(name, app, most));
+            advice.suggestions.push(never_climbed(name, app, most, longer));
         }
         return;
     }
@@ -295,17 +315,19 @@ fn rule_of_memory(name: &str, app: &App, note: &str) -> Written {
     )
 }
 
-fn never_climbed(name: &str, app: &App, most: f64) -> Suggestion {
+fn never_climbed(name: &str, app: &App, seen: f64, longer: Option<(i64, Most)>) -> Suggestion {
+    let most = longer.map_or(seen, |(_, longer)| longer.held.max(seen));
     let rule = rule_of_memory(name, app, &format!("{name} holds more memory than it ever did."))
         .text("breach", &format!("memory.held > {}", size(most * 1.5)), "half as much again as the most it held")
         .text("lasting", "2m", "a moment's need is over sooner")
         .raw("armed", "false".to_owned(), IN_SHADOW)
         .raw("ladder", ALERT.to_owned(), "what to do besides is yours to say");
-    let because = vec![format!(
+    let mut because = vec![format!(
         "it never climbed for {} on end; one of its processes held {} at most",
         minutes(CLIMB_MINUTES),
-        scaled_size(most)
+        scaled_size(seen)
     )];
+    because.extend(longer.map(|(days, longer)| in_hours(days, &format!("{} for each process", scaled_size(longer.held)))));
     Suggestion { rule, because }
 }
 

@@ -6,6 +6,7 @@ mod history;
 mod rows;
 mod since;
 mod tally;
+mod usual;
 mod view;
 
 pub use changes::{Change, Course, Day, LEAST_DAYS, Measure, changed};
@@ -13,5 +14,6 @@ pub use history::{CaseAt, Event, Happened, History};
 pub use rows::{App, AppHour, MachineHour, OTHERS, Row, Total, total};
 pub use since::{Changed, all_changes, since};
 pub use tally::{Slot, Tally};
+pub use usual::{Gathering, Usual};
 pub(crate) use view::bytes;
 pub use view::{Asked, By, Group, cpu_time, view};

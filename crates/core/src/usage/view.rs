@@ -85,6 +85,9 @@ const SEEN: f64 = 1200.0;
 const OFTEN: f64 = 0.5;
 const DAYS: usize = 3;
 
+/// A change by less than that part is none.
+const FIFTH: f64 = 0.2;
+
 /// `3.1 h`, `39 min`, `40 s`.
 pub fn cpu_time(seconds: f64) -> String {
     match seconds {
@@ -258,7 +261,9 @@ fn compared(
         })
         .collect();
     rows.sort_by(|a, b| (b.1 - b.2).abs().total_cmp(&(a.1 - a.2).abs()).then_with(|| a.0.cmp(&b.0)));
-    let headline = match rows.first().filter(|(_, now, before)| (now - before).abs() > 0.0) {
+    // What is about as it was is no news, however much it is.
+    let is_news = |(_, now, before): &&(Name, f64, f64)| (now - before).abs() > FIFTH * now.max(*before);
+    let headline = match rows.iter().find(is_news) {
         Some((name, now, before)) => {
             let name = if name.1.is_empty() { name.0.clone() } else { format!("{} ({})", name.0, name.1) };
             format!(
@@ -269,7 +274,7 @@ fn compared(
                 ratio(*now, *before).map(|ratio| format!(" ({ratio})")).unwrap_or_default()
             )
         }
-        None => "nothing is otherwise".to_owned(),
+        None => "nothing is otherwise by as much as a fifth".to_owned(),
     };
     let more = rows.len().saturating_sub(asked.limit);
     rows.truncate(asked.limit);

@@ -88,7 +88,7 @@ impl Function {
             Function::Climb => "climb(memory, 20m)",
             Function::Slope => "slope(memory.held, 10m)",
             Function::Until => "until(machine.memory.available, 256 MiB, 10m)",
-            Function::Typical => "typical(memory)",
+            Function::Typical => "typical(memory.held)",
         }
     }
 
@@ -113,7 +113,7 @@ impl Function {
                 "the time until the level is reached at the present least-squares slope: 0 when it is past the level, never when it does not approach it. `machine.memory.available` and `machine.files.free` are past a level below it, everything else above it"
             }
             Function::Typical => {
-                "the median for this app on this machine, from its history of usage; unknown until such a history exists"
+                "the median for this app on this machine, over all hours in which it was there, by the history of usage: of a process that of one of its processes, of a group that of all of them together. Of cpu, memory.held, disk.read and disk.write; unknown before it was there for 8 hours"
             }
         }
     }

@@ -1,7 +1,7 @@
 //! A document for programs: everything that it tells people, in its order, and nothing of how it is laid out.
 
 use serde_json::json;
-use sophron_core::document::{Block, Chart, Document, Text};
+use sophron_core::document::{Block, Cell, Chart, Document, Table, TableRow, Text};
 use sophron_core::severity::Tone;
 use sophron_testkit::World;
 
@@ -33,6 +33,16 @@ fn all_that_is_told_is_in_the_object() {
             Text::Chart(chart),
         ],
     );
+    document.push(Block::Table(Table {
+        caption: "cpu".to_owned(),
+        columns: vec!["app".to_owned(), "cpu time".to_owned()],
+        shaded: false,
+        rows: vec![TableRow {
+            name: ("labelpress".to_owned(), "ines".to_owned()),
+            cells: vec![Cell::figure(90.0, "2 min".to_owned())],
+            sum: false,
+        }],
+    }));
     document.push(Block::Paragraph("Hello ines.".to_owned()));
     let time = at.to_string();
     assert_eq!(
@@ -43,12 +53,17 @@ fn all_that_is_told_is_in_the_object() {
                 { "word": "verdict", "lines": ["short of memory"] },
                 { "word": "heading", "lines": ["suspects"] },
                 { "word": "who", "lines": ["labelpress 746-wkc (ines)"] },
-                { "word": "next", "lines": [
+                { "word": "next", "tone": "notice", "lines": [
                     { "command": "sophron inspect 746-wkc", "what": "who it is" },
                     "look at it",
                     "  [[rule]]",
                     { "points": [[time, 812.0], [time, 900.5]], "limit": 750.0 },
                 ] },
+                { "word": "table", "lines": [{
+                    "caption": "cpu",
+                    "columns": ["app", "cpu time"],
+                    "rows": [{ "name": "labelpress", "of": "ines", "cells": [90.0], "sum": false }],
+                }] },
                 { "word": null, "lines": ["Hello ines."] },
             ],
         })

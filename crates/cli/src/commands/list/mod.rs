@@ -15,6 +15,7 @@ use sophron_core::condition::{Condition, Truth};
 use sophron_core::facts::Facts;
 use sophron_core::groups::{Group, Grouping};
 use sophron_core::model::{Cost, Field, Machine, Needs, Process, Snapshot};
+use sophron_core::report::{self, Collector, Setting};
 use sophron_core::text::nearest;
 use sophron_core::units::scaled_duration;
 use sophron_linux::files;
@@ -24,8 +25,7 @@ use crate::exit::{Exit, Failure};
 use crate::recordings::{Recordings, Spanned};
 use crate::source::{Look, Source};
 use crate::ui::style::{Label, Styled};
-use crate::ui::table;
-use crate::ui::{self, when};
+use crate::ui::{self, document, table, when};
 use query::Query;
 
 /// Less than that in percent of one core is idle.
@@ -48,9 +48,11 @@ pub fn run(args: &args::List) -> Result<Exit, Failure> {
     let recordings = match Recordings::asked(&args.recorded, &args.state)? {
         // Growth is over a span: of a recording the whole of it, else the last hour of the lookback, where there is one.
         Some(recordings) if query.growth => Some(recordings.or_whole()),
-        None if query.growth => Recordings::last_of_lookback(GROWTH, &args.state),
+        Some(recordings) if args.chart => Some(recordings.or_whole()),
+        None if query.growth || args.chart => Recordings::last_of_lookback(GROWTH, &args.state),
         asked => asked,
     };
+    let charts = args.chart.then(|| charts(args, recordings.as_ref())).transpose()?.unwrap_or_default();
     let mut source = Source::new(recordings, query.needs(), query.asks_for_rates())?;
     let mut file = args.save.as_deref().map(files::create_new).transpose().map_err(|error| {
         Failure::of(Exit::Failed, error)
@@ -58,6 +60,10 @@ pub fn run(args: &args::List) -> Result<Exit, Failure> {
     })?;
     let times =
         if source.is_live() { args.times.unwrap_or(if args.every.is_some() { u32::MAX } else { 1 }) } else { 1 };
+    ui::out(&charts);
+    if let Some(file) = file.as_mut() {
+        save(file, &charts, args)?;
+    }
     for time in 0..times {
         let look = if query.growth { source.span(args.every)? } else { source.look(args.every)? };
         let shown = query.show(look, &mut source, time == 0);
@@ -67,6 +73,24 @@ pub fn run(args: &args::List) -> Result<Exit, Failure> {
         }
     }
     Ok(Exit::Fine)
+}
+
+/// How the machine went over the span.
+fn charts(args: &args::List, recordings: Option<&Recordings>) -> Result<String, Failure> {
+    if args.format != Format::Text {
+        return Err(Failure::new(Exit::Usage, "a chart is for people: it is drawn in text only")
+            .hint("`sophron report --format json` has its figures"));
+    }
+    let recordings = recordings.ok_or_else(|| {
+        Failure::new(Exit::Failed, "there is nothing to draw: no lookback was kept in the last hour")
+            .hint("`sophron watch` keeps one while it runs; `--from FILE` draws a recording")
+    })?;
+    let setting = Setting { checkup: Default::default(), zone: recordings.zone().clone(), hours: None };
+    let mut collector = Collector::new(setting);
+    recordings.each(|snapshot, _, _| collector.take(snapshot))?;
+    let stretch = collector.finish().filter(|stretch| !stretch.minutes.is_empty());
+    let stretch = stretch.ok_or_else(|| Failure::new(Exit::Failed, "there are too few samples in that time to draw"))?;
+    Ok(document::text(&report::charts(&stretch), table::terminal_width()))
 }
 
 fn save(file: &mut File, shown: &str, args: &args::List) -> Result<(), Failure> {

@@ -43,6 +43,7 @@ pub fn run(args: &args::Rehearse) -> Result<Exit, Failure> {
     let loaded = rules_file::load(&args.rules)?;
     let rules = only(&loaded.rules, args.only.as_deref())?;
     let recordings = Recordings::played(&args.played, &args.state)?;
+    let recordings = recordings.knowing_what_is_usual(rules.ask_what_is_usual(), &args.state);
     // Hours are meant in the recording's own zone.
     let zone = recordings.zone().clone();
     let begin = |rules: &RuleSet, protections| -> Result<Rehearsal, Failure> {

@@ -1,0 +1,207 @@
+//! The report: what must hold of any day, and the hard ones of them.
+
+use std::time::Duration;
+
+use jiff::SignedDuration;
+use jiff::tz::TimeZone;
+use sophron_core::checkup::FindingKind;
+use sophron_core::document::{Block, Document, Drawing, Plot, Text};
+use sophron_core::model::{Process, Stall};
+use sophron_core::report::{Collector, Frame, Setting, Stretch, customer, episodes, page};
+use sophron_core::rules::{Hours, Span};
+use sophron_core::severity::Severity;
+use sophron_testkit::{World, process};
+
+const MIB: u64 = 1 << 20;
+
+struct Day {
+    world: World,
+    collector: Collector,
+}
+
+impl Day {
+    fn new(processes: Vec<Process>, hours: Option<Hours>) -> Day {
+        let setting = Setting { checkup: Default::default(), zone: TimeZone::UTC, hours };
+        let mut day = Day { world: World::new(processes), collector: Collector::new(setting) };
+        day.sample();
+        day
+    }
+
+    fn sample(&mut self) {
+        let mut snapshot = self.world.snapshot();
+        snapshot.interval = Some(Duration::from_secs(10));
+        self.collector.take(&snapshot);
+    }
+
+    fn minutes(&mut self, minutes: u64, mut each: impl FnMut(&mut World)) {
+        for _ in 0..minutes * 6 {
+            each(&mut self.world);
+            self.world.pass(Duration::from_secs(10));
+            self.sample();
+        }
+    }
+
+    fn finish(self) -> Stretch {
+        self.collector.finish().unwrap()
+    }
+}
+
+fn stall(share: f64) -> Option<Stall> {
+    Some(Stall { interval: Some(share), ..Stall::default() })
+}
+
+fn works(world: &mut World, pid: u32, percent: u64) {
+    let process = world.process(pid);
+    process.cpu = Some(percent as f64);
+    process.cpu_time += Duration::from_millis(percent * 100);
+}
+
+fn frame() -> Frame {
+    Frame { suffix: " --from day.jsonl".to_owned(), recorded: true, source: "a day".to_owned(), ..Frame::default() }
+}
+
+fn verdict(document: &Document) -> &str {
+    let verdict = document.blocks.iter().find_map(|block| match block {
+        Block::Verdict(_, words) => Some(words.as_str()),
+        _ => None,
+    });
+    verdict.unwrap_or_default()
+}
+
+fn plots(document: &Document) -> Vec<&Plot> {
+    document
+        .blocks
+        .iter()
+        .filter_map(|block| match block {
+            Block::Plot(plot) => Some(plot.as_ref()),
+            _ => None,
+        })
+        .collect()
+}
+
+/// Waiting for CPU for an hour, with a pause that does not end it, and again after one that does.
+#[test]
+fn windows_become_episodes() {
+    let mut day = Day::new(vec![process(100, "tilebaker"), process(101, "notepatch")], None);
+    let calm = |world: &mut World| (world.machine.cpu, world.machine.stall_cpu) = (Some(5.0), stall(0.5));
+    let short = |world: &mut World| {
+        (world.machine.cpu, world.machine.stall_cpu) = (Some(99.0), stall(70.0));
+        works(world, 100, 390);
+    };
+    day.minutes(30, calm);
+    day.minutes(20, short);
+    day.minutes(6, calm);
+    day.minutes(14, short);
+    day.minutes(40, calm);
+    day.minutes(10, short);
+    day.minutes(20, calm);
+    let stretch = day.finish();
+    let found = episodes(&stretch);
+    let cpu: Vec<_> = found.iter().filter(|episode| episode.kind == FindingKind::Cpu).collect();
+    assert_eq!(cpu.len(), 1, "{found:#?}");
+    assert_eq!(cpu[0].severity, Severity::Critical);
+    // 07:30 and half an hour: twice, the second time after forty minutes.
+    let begin = stretch.from + SignedDuration::from_mins(30);
+    let spans: Vec<_> = cpu[0]
+        .spans
+        .iter()
+        .map(|(from, until)| (from.duration_since(begin).as_mins(), until.duration_since(*from).as_mins()))
+        .collect();
+    assert_eq!(spans, [(0, 40), (80, 10)]);
+    assert_eq!(cpu[0].first().map(|first| first.app.as_str()), Some("tilebaker"));
+    let document = page(&stretch, &found, &[], &frame());
+    assert_eq!(verdict(&document), "Short of CPU for 50 m in the morning");
+    let told = document.blocks.iter().find_map(|block| match block {
+        Block::Entry(entry) if entry.word == "critical" => Some(entry.lines.clone()),
+        _ => None,
+    });
+    let told = told.unwrap();
+    assert_eq!(told[0], Text::Title("short of CPU because of tilebaker (ines)".into(), "08:00 to 08:40, and again 09:20 to 09:30".into()));
+    assert_eq!(told[2], Text::Command("sophron checkup --from day.jsonl --at 08:20".into(), String::new()));
+    // What is drawn is what is said.
+    let felt = plots(&document)[0];
+    assert_eq!(felt.says, "How the machine felt, in bars of 5 minutes, each by its worst minute: held up 44 m, smooth 1 h 36 m.");
+    let customer = customer(&stretch, &found, &[], false, &["Close the tile baker at noon.".to_owned()]);
+    assert_eq!(verdict(&customer), "The computer was slow twice, and for 44 minutes hardly usable");
+}
+
+/// A leak is found where nothing was short; what fills and empties, or loads something once, is none.
+#[test]
+fn only_what_keeps_more_and_more_grows() {
+    let mut day = Day::new(vec![process(100, "labelpress"), process(101, "herbarium"), process(102, "plantledger")], None);
+    for minute in 0..120 {
+        let held = |world: &mut World, pid: u32, mib: u64| world.process(pid).memory_held = Some(mib * MIB);
+        day.minutes(1, |world| {
+            world.machine.cpu = Some(3.0);
+            held(world, 100, 100 + 3 * minute.clamp(20, 80));
+            held(world, 101, 100 + (minute % 30) * 20);
+            held(world, 102, if minute > 40 { 900 } else { 200 });
+        });
+    }
+    let stretch = day.finish();
+    let found = episodes(&stretch);
+    assert_eq!(found.iter().map(|episode| episode.kind).collect::<Vec<_>>(), [FindingKind::Grows], "{found:#?}");
+    let grew = &found[0].grew[0];
+    assert_eq!((grew.app.as_str(), grew.ended), ("labelpress", false));
+    assert!((grew.first - 160.0 * MIB as f64).abs() < 1.0 && (grew.last - 340.0 * MIB as f64).abs() < 1.0, "{grew:?}");
+    let began = grew.from.duration_since(stretch.from).as_mins();
+    assert!((19..=22).contains(&began), "{began}");
+    let document = page(&stretch, &found, &[], &frame());
+    assert_eq!(verdict(&document), "Labelpress grows");
+}
+
+/// Who reads as he computes is left in peace: it stands among what is fine, and nothing is news.
+#[test]
+fn honest_work_is_no_news() {
+    let mut day = Day::new(vec![process(100, "plantledger")], None);
+    day.minutes(60, |world| {
+        (world.machine.cpu, world.machine.core_fullest) = (Some(26.0), Some(99.0));
+        works(world, 100, 99);
+        world.process(100).disk_read = Some(4e6);
+    });
+    let stretch = day.finish();
+    let found = episodes(&stretch);
+    assert!(found.iter().all(|episode| episode.honest.is_some()), "{found:#?}");
+    let document = page(&stretch, &found, &[], &frame());
+    assert_eq!(verdict(&document), "Nothing was short");
+    let fine = document.blocks.iter().find_map(|block| match block {
+        Block::List(lines) => Some(lines.clone()),
+        _ => None,
+    });
+    assert!(fine.unwrap().iter().any(|line| line.starts_with("plantledger (ines) kept one core busy")), "{document:?}");
+}
+
+/// Outside the hours nobody waited, since nobody was there; and a nap is no time in which all was well.
+#[test]
+fn only_the_hours_that_are_meant_count() {
+    let office = Hours::named("office", false, ["Tue 08:00-09:00"].map(|span| Span::parse(span).unwrap()).into());
+    let mut day = Day::new(vec![process(100, "nightcopy")], Some(office));
+    let waits = |world: &mut World| (world.machine.cpu, world.machine.stall_io) = (Some(5.0), stall(30.0));
+    // From 07:30 on: half an hour before the hours, half an hour in them, a nap of twenty minutes.
+    day.minutes(60, waits);
+    day.world.nap(Duration::from_secs(1200));
+    day.minutes(30, waits);
+    let stretch = day.finish();
+    let document = page(&stretch, &episodes(&stretch), &[], &frame());
+    let felt = &plots(&document)[0];
+    assert!(felt.says.contains("slower 40 m") && felt.says.contains("outside the hours 50 m") && !felt.says.contains("smooth"), "{}", felt.says);
+    assert_eq!(felt.axis.blanks.iter().map(|(.., why)| *why).collect::<Vec<_>>(), ["asleep"]);
+    let Drawing::Levels { bars, .. } = &felt.drawing else { panic!("it is a strip") };
+    assert!(bars.iter().all(|(from, until, _)| from <= until && *from >= felt.axis.from && *until <= felt.axis.until));
+}
+
+/// A single sample, or hours without any figure: nothing is invented.
+#[test]
+fn little_is_told_of_little() {
+    let day = Day::new(vec![process(100, "notepatch")], None);
+    let stretch = day.finish();
+    let document = page(&stretch, &episodes(&stretch), &[], &frame());
+    assert_eq!(verdict(&document), "Nothing was short");
+    let mut day = Day::new(Vec::new(), None);
+    day.world.machine = sophron_core::model::Machine { boot: day.world.machine.boot, ..Default::default() };
+    day.minutes(20, |_| {});
+    let stretch = day.finish();
+    let document = page(&stretch, &episodes(&stretch), &[], &frame());
+    assert!(document.blocks.len() > 5);
+    let _ = customer(&stretch, &[], &[], false, &[]);
+}
