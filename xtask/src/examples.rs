@@ -21,6 +21,16 @@ pub const EXAMPLES: &[(&str, &str, &str)] = &[
     ),
     ("sophron restart", "sophron restart gatekeys --dry-run", "Shows which unit would be started anew."),
     ("sophron restore", "sophron restore --all", "Takes back every lowering that is in force."),
+    ("sophron report", "sophron report --from demo --save day.html", "The demo day as a page."),
+    (
+        "sophron report",
+        "sophron report --since yesterday --to customer --suggest \"Start the label program anew at noon.\"",
+        "In plain words, for the person whose machine it is.",
+    ),
+    ("sophron usage", "sophron usage --group hour --since \"30d ago\"", "Which hour is bad, counted by days."),
+    ("sophron usage", "sophron usage --by memory.held --against 7d", "Beside the week before."),
+    ("sophron usage changes", "sophron usage changes --from demo-months", "Since when, and what else happened that day."),
+    ("sophron usage export", "sophron usage export desk-03.jsonl.zst", "For another machine to look at."),
     ("sophron record", "sophron record day.jsonl.zst --for 8h --every 5s", "Records a working day."),
     (
         "sophron rehearse",

@@ -21,6 +21,7 @@ mod looking;
 mod looking_closer;
 mod recordings;
 mod rehearsing;
+mod reporting;
 mod roles;
 mod rules_asked;
 mod rules_files;
@@ -29,6 +30,7 @@ mod sending;
 mod service;
 mod suggesting;
 mod undoing;
+mod usage;
 mod users;
 mod wrong_target;
 

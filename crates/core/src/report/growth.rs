@@ -103,7 +103,6 @@ impl Heights {
 /// What it held and never gave back afterwards only rises: how much, and from when to when.
 fn grew(id: ProcessId, height: &Height, last: i64) -> Option<Grew> {
     let mut kept: Vec<(i64, f64)> = height.least.iter().map(|(minute, held)| (*minute, *held as f64)).collect();
-    // The last minute of one that ended is a minute of ending.
     let mut least = f64::INFINITY;
     for (_, held) in kept.iter_mut().rev() {
         least = least.min(*held);
@@ -117,8 +116,9 @@ fn grew(id: ProcessId, height: &Height, last: i64) -> Option<Grew> {
     // What comes before and after the growing is none of it.
     let from = kept.iter().rfind(|(_, held)| *held <= first + by * 0.01).map_or(begun, |(minute, _)| *minute);
     let until = kept.iter().find(|(_, held)| *held >= top - by * 0.01).map_or(end, |(minute, _)| *minute);
-    // Who has held as much before, and gave it back, fills and empties.
-    let before = height.least.iter().filter(|(minute, _)| *minute < from).map(|(_, held)| *held as f64);
+    // Who had held as much while he kept less than half of it, and gave it back, fills and empties.
+    let half = kept.iter().find(|(_, held)| *held >= first + by / 2.0).map_or(end, |(minute, _)| *minute);
+    let before = height.least.iter().filter(|(minute, _)| *minute < half).map(|(_, held)| *held as f64);
     if before.fold(0.0, f64::max) >= top * GIVEN_BACK {
         return None;
     }

@@ -109,6 +109,10 @@ pub static FILE: Table = Table {
         ),
         at(
             Place::First,
+            key("usage", Wants::Table(&USAGE), "who used how much, hour by hour, kept by the watcher ([usage](usage.md))"),
+        ),
+        at(
+            Place::First,
             key("audit", Wants::Table(&AUDIT), "how the record is kept ([settings](audit-trail.md#settings))"),
         ),
         at(

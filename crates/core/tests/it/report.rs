@@ -128,7 +128,9 @@ fn windows_become_episodes() {
 /// A leak is found where nothing was short; what fills and empties, or loads something once, is none.
 #[test]
 fn only_what_keeps_more_and_more_grows() {
-    let mut day = Day::new(vec![process(100, "labelpress"), process(101, "herbarium"), process(102, "plantledger")], None);
+    let apps = [(100, "labelpress", 160), (101, "herbarium", 100), (102, "plantledger", 200)];
+    let holding = |(pid, app, mib): (u32, &str, u64)| Process { memory_held: Some(mib * MIB), ..process(pid, app) };
+    let mut day = Day::new(apps.map(holding).to_vec(), None);
     for minute in 0..120 {
         let held = |world: &mut World, pid: u32, mib: u64| world.process(pid).memory_held = Some(mib * MIB);
         day.minutes(1, |world| {

@@ -215,3 +215,110 @@ fn of_row(row: &TableRow, table: &Table, columns: usize) -> Markup {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use super::*;
+
+    /// Relative luminance (WCAG 2).
+    fn luminance(colour: &str) -> f64 {
+        let part = |at: usize| {
+            let value = f64::from(u8::from_str_radix(&colour[at..at + 2], 16).unwrap()) / 255.0;
+            if value <= 0.04045 { value / 12.92 } else { ((value + 0.055) / 1.055).powf(2.4) }
+        };
+        0.2126 * part(1) + 0.7152 * part(3) + 0.0722 * part(5)
+    }
+
+    fn contrast(one: &str, other: &str) -> f64 {
+        let (one, other) = (luminance(one), luminance(other));
+        (one.max(other) + 0.05) / (one.min(other) + 0.05)
+    }
+
+    /// The colours of each palette, as the style has them: light, dark, printed.
+    fn palettes() -> Vec<BTreeMap<String, String>> {
+        let of = |part: &str| {
+            let body = part.split('}').next().unwrap_or_default();
+            let pair = |pair: &str| {
+                let (name, value) = pair.trim().strip_prefix("--")?.split_once(':')?;
+                let value = if value.len() == 4 { value.replace("fff", "ffffff") } else { value.to_owned() };
+                Some((name.to_owned(), value))
+            };
+            body.split(';').filter_map(pair).collect()
+        };
+        STYLE.split(":root{").skip(1).map(of).collect()
+    }
+
+    /// What is written is read by weak eyes as well, and a severity is never told by its colour alone: its word stands there.
+    #[test]
+    fn every_palette_is_readable() {
+        let palettes = palettes();
+        assert_eq!(palettes.len(), 3, "light, dark and printed");
+        for palette in palettes {
+            assert_eq!(palette.len(), 10, "{palette:?}");
+            let against = |name: &str| contrast(&palette[name], &palette["bg"]);
+            for text in ["ink", "mute", "notice", "warning", "critical"] {
+                assert!(against(text) >= 4.5, "{text}: {:.1} {palette:?}", against(text));
+            }
+            for line in ["fill", "line"] {
+                assert!(against(line) >= 1.7, "{line}: {:.1} {palette:?}", against(line));
+            }
+            assert!(contrast(&palette["line"], &palette["bg"]) >= 3.0, "the outline of figures");
+        }
+    }
+
+    /// A name is a claim, also here: it is shown, and nothing of it is run, turned round or fetched.
+    #[test]
+    fn whatever_a_name_says_is_only_shown() {
+        let name = "</title><script>alert(1)</script>\u{202e}gpj\" onload=\"x\"><img src=http://mossgate>";
+        let axis = sophron_core::document::Axis {
+            from: jiff::Timestamp::UNIX_EPOCH,
+            until: jiff::Timestamp::from_second(60).unwrap(),
+            ticks: Vec::new(),
+            blanks: Vec::new(),
+        };
+        let stairs = sophron_core::document::Stairs {
+            points: vec![(jiff::Timestamp::UNIX_EPOCH, Some(f64::NAN)), (jiff::Timestamp::UNIX_EPOCH, Some(1e300))],
+            full: 0.0,
+            limits: vec![(f64::INFINITY, name.to_owned())],
+            falls: true,
+            painted: vec![(jiff::Timestamp::UNIX_EPOCH, jiff::Timestamp::UNIX_EPOCH, sophron_core::severity::Severity::Notice)],
+            marks: Vec::new(),
+            peak: Some((jiff::Timestamp::UNIX_EPOCH, 1.0, name.to_owned())),
+        };
+        let plot = Plot {
+            title: name.to_owned(),
+            of: name.to_owned(),
+            says: name.to_owned(),
+            axis,
+            drawing: sophron_core::document::Drawing::Stairs(stairs),
+        };
+        let mut document = Document::new(0);
+        document.push(Block::Head(vec![name.to_owned(), name.to_owned()]));
+        document.push(Block::Verdict(None, name.to_owned()));
+        document.push(Block::Heading(name.to_owned()));
+        document.toned(name, Some(Tone::Critical), [
+            Text::Title(name.to_owned(), name.to_owned()),
+            Text::Words(name.to_owned()),
+            Text::Command(name.to_owned(), name.to_owned()),
+        ]);
+        document.push(Block::List(vec![name.to_owned()]));
+        document.push(Block::Plot(Box::new(plot.clone())));
+        document.push(Block::Tiles(vec![plot.clone()]));
+        document.toned("case 1", None, [Text::Title(name.to_owned(), String::new()), Text::Plot(Box::new(plot))]);
+        let row = TableRow { name: (name.to_owned(), name.to_owned()), cells: vec![Cell::words(name)], sum: false };
+        document.push(Block::Table(Table {
+            caption: name.to_owned(),
+            columns: vec![name.to_owned(), name.to_owned()],
+            shaded: true,
+            rows: vec![row],
+        }));
+        let page = html(&document);
+        for forbidden in ["<script", "<img", "\u{202e}", "\" onload=", "url(http", "NaN", "inf"] {
+            let found = page.find(forbidden).map(|at| &page[at.saturating_sub(60)..(at + 60).min(page.len())]);
+            assert_eq!(found, None, "{forbidden}");
+        }
+        assert!(page.contains("&lt;script&gt;alert(1)") && page.contains("\\u{202e}"));
+    }
+}

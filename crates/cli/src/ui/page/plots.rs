@@ -28,6 +28,12 @@ pub fn hatches() -> Markup {
     }
 }
 
+/// Which part of the height a value is, from 0 to a little beyond 1; of what is no number, and of no height, nothing.
+fn height_of(value: f64, full: f64) -> f64 {
+    let part = value / full;
+    if part.is_finite() { part.clamp(0.0, 1.08) } else { 0.0 }
+}
+
 fn x(axis: &Axis, at: Timestamp) -> f64 {
     axis.part(at) * WIDE
 }
@@ -63,7 +69,7 @@ pub fn ticks(plot: &Plot) -> Markup {
     html! {
         div class="ch ax" aria-hidden="true" {
             span {}
-            div class="pl" { @for (at, words) in &plot.axis.ticks { span style=(percent(&plot.axis, *at)) { (words) } } }
+            div class="pl" { @for (at, words) in &plot.axis.ticks { span style=(percent(&plot.axis, *at)) { (safe(words)) } } }
             span {}
         }
     }
@@ -85,8 +91,8 @@ pub fn wide(plot: &Plot, number: usize) -> Markup {
                     div class="pl wide" { (svg(plot, height, &steps(plot, stairs, height, number))) (peak(plot, stairs)) }
                     div class="sc" {
                         @if !words.is_empty() {
-                            span class="lab" style=(format!("top:{:.1}%", (1.0 - highest / stairs.full) * 100.0)) {
-                                (if words.len() == 1 { "limit " } else { "limits " }) (words.join(" and "))
+                            span class="lab" style=(format!("top:{:.1}%", (1.0 - height_of(highest, stairs.full)) * 100.0)) {
+                                (if words.len() == 1 { "limit " } else { "limits " }) (safe(&words.join(" and ")))
                             }
                         }
                     }
@@ -126,7 +132,7 @@ fn levels(plot: &Plot, bars: &[(Timestamp, Timestamp, Option<Tone>)], key: &[(Op
                 }
             }
             div class="sc" {
-                @for (tone, words) in key { span class="key" { i class={ "k-" (class(*tone)) } {} (words) } }
+                @for (tone, words) in key { span class="key" { i class={ "k-" (class(*tone)) } {} (safe(words)) } }
             }
         }
     }
@@ -165,7 +171,7 @@ fn lane(plot: &Plot, spans: &[Span], name: &Markup) -> Markup {
 
 /// The outline of a figure that stays until the next, closed at the bottom.
 fn outline(plot: &Plot, stairs: &Stairs, height: f64) -> String {
-    let y = |value: f64| height - (value / stairs.full).clamp(0.0, 1.08) * height;
+    let y = |value: f64| height - height_of(value, stairs.full) * height;
     let mut path = String::new();
     let mut open = false;
     for (place, (at, value)) in stairs.points.iter().enumerate() {
@@ -194,7 +200,7 @@ fn outline(plot: &Plot, stairs: &Stairs, height: f64) -> String {
 fn steps(plot: &Plot, stairs: &Stairs, height: f64, number: usize) -> Markup {
     let path = outline(plot, stairs, height);
     let shape = format!("#d{number}");
-    let y = |value: f64| height - (value / stairs.full).clamp(0.0, 1.08) * height;
+    let y = |value: f64| height - height_of(value, stairs.full) * height;
     let least = stairs.limits.iter().map(|(limit, _)| *limit).fold(f64::INFINITY, f64::min);
     let limit = if least.is_finite() { y(least) } else { height };
     let (top, tall) = if stairs.falls { (limit, height - limit) } else { (-9.0, limit + 9.0) };
@@ -233,8 +239,8 @@ fn peak(plot: &Plot, stairs: &Stairs) -> Markup {
     let right = plot.axis.part(*at) > 0.9;
     let left = plot.axis.part(*at) < 0.06;
     let class = if right { "peak l" } else if left { "peak r" } else { "peak" };
-    let top = (1.0 - (value / stairs.full).min(1.05)) * 100.0;
-    html! { span class=(class) style=(format!("{};top:{top:.1}%", percent(&plot.axis, *at))) { (words) } }
+    let top = (1.0 - height_of(*value, stairs.full)) * 100.0;
+    html! { span class=(class) style=(format!("{};top:{top:.1}%", percent(&plot.axis, *at))) { (safe(words)) } }
 }
 
 /// A small drawing under its name.
@@ -243,7 +249,7 @@ pub fn tile(plot: &Plot, number: usize) -> Markup {
     let words = stairs.peak.as_ref().map_or("", |(_, _, words)| words.as_str());
     html! {
         figure class="sm" {
-            figcaption { b { (safe(&plot.title)) } " " span { (safe(&plot.of)) } em { (words) } }
+            figcaption { b { (safe(&plot.title)) } " " span { (safe(&plot.of)) } em { (safe(words)) } }
             (svg(plot, 44.0, &steps(plot, stairs, 44.0, number)))
         }
     }
@@ -270,13 +276,13 @@ pub fn zoomed(plot: &Plot, number: usize) -> Markup {
             div class="pl zoom" {
                 (svg(plot, height, &steps(plot, stairs, height, number)))
                 @for (limit, words) in &stairs.limits {
-                    span class="ll" style=(format!("top:{:.1}%", (1.0 - limit / stairs.full) * 100.0)) { (words) }
+                    span class="ll" style=(format!("top:{:.1}%", (1.0 - height_of(*limit, stairs.full)) * 100.0)) { (safe(words)) }
                 }
             }
             div class="steps" {
                 @for (mark, row, at) in &rows {
                     span class={ "stp r" (row) @if *at > 0.8 { " end" } } style=(percent(&plot.axis, mark.at)) {
-                        b { (mark.word) } " " (mark.clock)
+                        b { (safe(&mark.word)) } " " (safe(&mark.clock))
                     }
                 }
             }
