@@ -1,6 +1,5 @@
 //! Rows of the database and rows of the core: whole numbers there, figures here.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -35,15 +34,36 @@ pub(crate) fn name(text: &str) -> String {
     clean(cut(text, LONGEST).as_bytes())
 }
 
-/// Every app by its number.
-pub(crate) fn apps(connection: &Connection) -> rusqlite::Result<HashMap<i64, Arc<App>>> {
+/// Every app by its number: these are dense, and there are many rows to each.
+#[derive(Debug, Default)]
+pub(crate) struct Apps(Vec<Option<Arc<App>>>);
+
+/// A higher number than that is none of ours.
+const MOST_APPS: usize = 1 << 20;
+
+impl Apps {
+    fn put(&mut self, id: i64, app: Arc<App>) {
+        let Some(place) = usize::try_from(id).ok().filter(|place| *place < MOST_APPS) else { return };
+        if self.0.len() <= place {
+            self.0.resize(place + 1, None);
+        }
+        self.0[place] = Some(app);
+    }
+
+    fn get(&self, id: i64) -> Option<&Arc<App>> {
+        self.0.get(usize::try_from(id).ok()?)?.as_ref()
+    }
+}
+
+/// The apps that there are.
+pub(crate) fn apps(connection: &Connection) -> rusqlite::Result<Apps> {
     let mut statement = connection.prepare("SELECT id, app, owner, uid FROM app")?;
     let mut rows = statement.query([])?;
-    let mut apps = HashMap::new();
+    let mut apps = Apps::default();
     while let Some(row) = rows.next()? {
         let uid = u32::try_from(row.get::<_, i64>(3)?).unwrap_or(u32::MAX);
         let app = App { app: name(row.get_ref(1)?.as_str()?), owner: name(row.get_ref(2)?.as_str()?), uid };
-        apps.insert(row.get(0)?, Arc::new(app));
+        apps.put(row.get(0)?, Arc::new(app));
     }
     Ok(apps)
 }
@@ -51,7 +71,7 @@ pub(crate) fn apps(connection: &Connection) -> rusqlite::Result<HashMap<i64, Arc
 /// The hours of a part of the time, the earliest first.
 pub(crate) fn hours(
     connection: &Connection,
-    apps: &HashMap<i64, Arc<App>>,
+    apps: &Apps,
     from: Timestamp,
     until: Timestamp,
 ) -> rusqlite::Result<Vec<Row>> {
@@ -74,7 +94,7 @@ pub(crate) fn hours(
         while rows.get(at).is_some_and(|known| known.start.as_second() < start) {
             at += 1;
         }
-        let (Some(known), Some(app)) = (rows.get_mut(at).filter(|known| known.start.as_second() == start), apps.get(&row.get(1)?))
+        let (Some(known), Some(app)) = (rows.get_mut(at).filter(|known| known.start.as_second() == start), apps.get(row.get(1)?))
         else {
             continue;
         };
@@ -103,7 +123,7 @@ pub(crate) fn usual(connection: &Connection, since: Timestamp) -> rusqlite::Resu
         .prepare("SELECT app, seconds, cpu, through, held, read, written, most FROM hour WHERE start >= ?1 ORDER BY start")?;
     let mut found = statement.query([since.as_second()])?;
     while let Some(row) = found.next()? {
-        let Some(app) = apps.get(&row.get(0)?) else { continue };
+        let Some(app) = apps.get(row.get(0)?) else { continue };
         let hour = AppHour {
             seconds: seconds(row.get(1)?),
             cpu: seconds(row.get(2)?),

@@ -128,7 +128,7 @@ fn main() {
 fn measure(program: &Path, row: &Row) -> f64 {
     let folder = tempfile::tempdir().unwrap();
     let rules = folder.path().join("rules.toml");
-    let lookback = if row.lookback { "" } else { "[lookback]\nkeep = '0s'\n" };
+    let lookback = if row.lookback { "" } else { "[lookback]\nkeep = '0s'\n[usage]\nkeep = '0s'\n" };
     let each =
         (0..row.rules).map(|number| format!("[[rule]]\nname = 'r{number}'\n{}\nlasting = '10s'\n", (row.keys)(number)));
     std::fs::write(&rules, format!("format = 1\nevery = '500ms'\n{lookback}{}", each.collect::<String>())).unwrap();

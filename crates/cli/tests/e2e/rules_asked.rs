@@ -48,7 +48,7 @@ fn files_of_rules_d_add_and_adjust() {
 #[test]
 fn what_is_odd_is_warned_of_and_strict_takes_it_for_an_error() {
     let stage = stage();
-    let odd = "format = 1\nevery = '1s'\n[hours]\noffice = ['Mon-Fri 08:00-18:00']\nnight = ['Mon-Fri 20:00-06:00']\n\
+    let odd = "format = 1\nevery = '1s'\n[usage]\nkeep = '0s'\n[hours]\noffice = ['Mon-Fri 08:00-18:00']\nnight = ['Mon-Fri 20:00-06:00']\n\
         [protect]\nwhere = 'app = fernpanel'\n\
         [[rule]]\nname = 'nobody'\nwhere = 'app = \"no-such-program\"'\nbreach = 'cpu > 90000%'\ncalm = 'cpu > 95000%'\nlasting = '1s'\n\
         ladder = [ { at = '0s', do = 'terminate' } ]\n\
@@ -74,7 +74,7 @@ fn what_is_odd_is_warned_of_and_strict_takes_it_for_an_error() {
         "first: the hours of its steps leave a hole",
         "which is protected",
         "late: it never gets to act: first has the same `where` and terminates first",
-        "usual: `typical` is unknown until a history of usage exists",
+        "usual: `typical` is unknown without a history of usage, and [usage] keeps none",
         "forks: it judges one process at a time by how many there are",
         "usual: a window of 2 s holds fewer than three samples",
         "between: its `breach` can never hold",

@@ -29,7 +29,7 @@ fn the_demo_months_are_told() {
     let rows: Vec<Value> = rows.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert!(rows.len() > 3 && rows.iter().all(|row| row["owner"] == "ines" && row["cpu time"].is_number()), "{rows:?}");
     let months = stage.run(&["report", "--from", "demo-months"]);
-    assert!(months.stdout.contains("10:00 to 11:00: programs waited on 39 of 41 working days, no other; notepatch holds memory 2.0 times as before since Tuesday 22 September"), "{}", months.stdout);
+    assert!(months.stdout.contains("10:00 to 11:00: programs waited on 39 of 41 working days, no other; notepatch holds 2.0 times as much memory as before since Tuesday 22 September"), "{}", months.stdout);
 }
 
 #[test]

@@ -322,7 +322,9 @@ pub(super) fn case(case: &Case, stretch: &Stretch, times: &Times) -> Option<Plot
     let (limit, limit_words) = case.limit.clone()?;
     let around = (until.duration_since(case.opened) / 12).max(SignedDuration::from_secs(60));
     let axis = Axis { from: first.min(case.opened - around), until: until + around, ticks: Vec::new(), blanks: Vec::new() };
-    let points: Vec<(Timestamp, Option<f64>)> = case.points.iter().map(|(at, value)| (*at, Some(*value))).collect();
+    let known = case.points.iter().map(|(at, value)| (*at, Some(*value)));
+    // What came after it was over was not measured for it.
+    let points: Vec<(Timestamp, Option<f64>)> = known.chain([(until, None)]).collect();
     let highest = case.points.iter().map(|(_, value)| *value).fold(limit, f64::max);
     let full = if case.falls { limit * 1.7 } else { highest * 1.04 };
     let mut marks: Vec<Mark> = case

@@ -215,20 +215,36 @@ impl Total {
 }
 
 /// All rows together, by whatever `key` makes of an app.
-pub fn total<K: Ord + Clone>(rows: &[Row], key: impl Fn(&App) -> K) -> BTreeMap<K, Total> {
-    let mut totals = BTreeMap::new();
-    // An app is asked once which key it has: its rows share it.
-    let mut keys: HashMap<*const App, K> = HashMap::new();
+pub fn total<K: Ord>(rows: &[Row], key: impl Fn(&App) -> K) -> BTreeMap<K, Total> {
+    // An app is asked once which key it has, since its rows share it: a year has millions of rows.
+    let mut places: HashMap<*const App, usize> = HashMap::new();
+    let mut numbers: BTreeMap<K, usize> = BTreeMap::new();
+    let mut totals: Vec<Total> = Vec::new();
+    let mut hour: Vec<Option<AppHour>> = Vec::new();
+    let mut seen: Vec<usize> = Vec::new();
     for row in rows {
-        let mut hour: BTreeMap<K, AppHour> = BTreeMap::new();
         for (app, of) in &row.apps {
-            let key = keys.entry(Arc::as_ptr(app)).or_insert_with(|| key(app)).clone();
-            let sum = hour.entry(key).or_default();
-            *sum = sum.beside(of);
+            let place = *places.entry(Arc::as_ptr(app)).or_insert_with(|| {
+                *numbers.entry(key(app)).or_insert_with(|| {
+                    totals.push(Total::default());
+                    hour.push(None);
+                    totals.len() - 1
+                })
+            });
+            let Some(sum) = hour.get_mut(place) else { continue };
+            match sum {
+                Some(sum) => *sum = sum.beside(of),
+                None => {
+                    *sum = Some(*of);
+                    seen.push(place);
+                }
+            }
         }
-        for (key, of) in hour {
-            totals.entry(key).or_insert_with(Total::default).add(&of);
+        for place in seen.drain(..) {
+            if let (Some(total), Some(of)) = (totals.get_mut(place), hour[place].take()) {
+                total.add(&of);
+            }
         }
     }
-    totals
+    numbers.into_iter().map(|(key, place)| (key, std::mem::take(&mut totals[place]))).collect()
 }

@@ -86,16 +86,31 @@ fn shown(measure: Measure, value: f64) -> String {
         Measure::Cpu => cpu_time(value),
         Measure::Held | Measure::Read | Measure::Written => bytes(value),
     };
-    let words = if words.is_empty() { "next to nothing".to_owned() } else { words };
-    if measure == Measure::Held { words } else { format!("{words} in an hour") }
+    if words.is_empty() { "next to nothing".to_owned() } else { words }
 }
 
-fn named(measure: Measure) -> &'static str {
+/// `holds 710 MiB, before 349 MiB`.
+fn told(measure: Measure, now: f64, before: f64) -> String {
+    let (now, before) = (shown(measure, now), shown(measure, before));
     match measure {
-        Measure::Cpu => "uses CPU time",
-        Measure::Held => "holds memory",
-        Measure::Read => "reads from disks",
-        Measure::Written => "writes to disks",
+        Measure::Cpu => format!("uses {now} of CPU time in an hour, before {before}"),
+        Measure::Held => format!("holds {now}, before {before}"),
+        Measure::Read => format!("reads {now} from disks in an hour, before {before}"),
+        Measure::Written => format!("writes {now} to disks in an hour, before {before}"),
+    }
+}
+
+/// `holds 2.0 times as much memory as before`.
+fn in_short(measure: Measure, change: &Change) -> String {
+    let (verb, what) = match measure {
+        Measure::Cpu => ("uses", "CPU time"),
+        Measure::Held => ("holds", "memory"),
+        Measure::Read => ("reads", "from disks"),
+        Measure::Written => ("writes", "to disks"),
+    };
+    match ratio(change.after, change.before) {
+        Some(ratio) => format!("{verb} {ratio} as much {what} as before"),
+        None => format!("{verb} much {} {what}", if change.after > change.before { "more" } else { "less" }),
     }
 }
 
@@ -119,10 +134,9 @@ pub fn since(history: &History, changes: &[Changed]) -> Document {
             let first = changes.first().and_then(|changed| Some((changed, changed.app.as_ref()?)));
             let first = first.map(|(changed, app)| {
                 format!(
-                    "{} {} {} since {}",
+                    "{} {} since {}",
                     app.app,
-                    named(changed.measure),
-                    ratio(changed.change.after, changed.change.before).map_or_else(|| "otherwise".to_owned(), |ratio| format!("{ratio} as before")),
+                    in_short(changed.measure, &changed.change),
                     changed.change.since.strftime("%A %-d %B")
                 )
             });
@@ -134,10 +148,9 @@ pub fn since(history: &History, changes: &[Changed]) -> Document {
     for changed in changes {
         let Some(app) = &changed.app else { continue };
         let change = &changed.change;
-        let (now, before) = (shown(changed.measure, change.after), shown(changed.measure, change.before));
         let mut lines = vec![
             Text::Title(
-                format!("{} ({}) {}: {now}, before {before}", app.app, app.owner, named(changed.measure)),
+                format!("{} ({}) {}", app.app, app.owner, told(changed.measure, change.after, change.before)),
                 format!("since {}", change.since.strftime("%A %-d %B %Y")),
             ),
             Text::Words(format!(
@@ -151,10 +164,10 @@ pub fn since(history: &History, changes: &[Changed]) -> Document {
             let at = happened.at.to_zoned(history.zone.clone());
             format!("{}: {}", at.strftime("%a %-d %b %H:%M"), happened.words)
         };
-        let told: Vec<String> = changed.beside.iter().map(happened).collect();
-        lines.push(Text::Words(match told.is_empty() {
+        let beside: Vec<String> = changed.beside.iter().map(happened).collect();
+        lines.push(Text::Words(match beside.is_empty() {
             true => "Nothing else is known of those days.".to_owned(),
-            false => format!("Those days too (which need not be why): {}.", told.join("; ")),
+            false => format!("Those days too (which need not be why): {}.", beside.join("; ")),
         }));
         document.toned(if change.after > change.before { "more" } else { "less" }, Some(Tone::Notice), lines);
     }
