@@ -29,7 +29,11 @@ pub const EXAMPLES: &[(&str, &str, &str)] = &[
     ),
     ("sophron usage", "sophron usage --group hour --since \"30d ago\"", "Which hour is bad, counted by days."),
     ("sophron usage", "sophron usage --by memory.held --against 7d", "Beside the week before."),
-    ("sophron usage changes", "sophron usage changes --from demo-months", "Since when, and what else happened that day."),
+    (
+        "sophron usage changes",
+        "sophron usage changes --from demo-months",
+        "Since when, and what else happened that day.",
+    ),
     ("sophron usage export", "sophron usage export desk-03.jsonl.zst", "For another machine to look at."),
     ("sophron record", "sophron record day.jsonl.zst --for 8h --every 5s", "Records a working day."),
     (

@@ -49,7 +49,9 @@ fn main() {
 /// What reports take, against looking at the last sample of the same.
 fn reports(folder: &Path) {
     let days = days(folder);
-    for (name, from, goal) in [("the demo day", "demo", 1.0), ("three days, a sample every 10 s", days.to_str().unwrap(), 3.0)] {
+    for (name, from, goal) in
+        [("the demo day", "demo", 1.0), ("three days, a sample every 10 s", days.to_str().unwrap(), 3.0)]
+    {
         let (cpu, memory) = used(&["report", "--from", from, "--format", "html"]);
         let (reading, _) = used(&["list", "--from", from, "--limit", "1"]);
         println!(

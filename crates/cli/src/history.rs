@@ -54,7 +54,11 @@ fn span(asked: &UsageSpan, anchor: &Anchor, default: Option<&str>) -> Result<(Ti
 }
 
 /// The part of the time that is asked for: `since`, and everything before it that is needed as well, `earlier` than that.
-pub fn asked(asked: &UsageSpan, default: &str, earlier: SignedDuration) -> Result<(History, Timestamp, Timestamp), Failure> {
+pub fn asked(
+    asked: &UsageSpan,
+    default: &str,
+    earlier: SignedDuration,
+) -> Result<(History, Timestamp, Timestamp), Failure> {
     match &asked.from {
         None => {
             let now = Zoned::now();
@@ -74,7 +78,12 @@ pub fn asked(asked: &UsageSpan, default: &str, earlier: SignedDuration) -> Resul
 }
 
 /// This machine's, with the cases of its record.
-pub fn of_this_machine(state: &args::State, zone: TimeZone, from: Timestamp, until: Timestamp) -> Result<History, Failure> {
+pub fn of_this_machine(
+    state: &args::State,
+    zone: TimeZone,
+    from: Timestamp,
+    until: Timestamp,
+) -> Result<History, Failure> {
     let folder = places::state(state.folder.as_deref())?;
     let told = |error: HistoryError| {
         let missing = error.is_missing();
@@ -151,7 +160,8 @@ pub fn of_file(path: &Path, state: &args::State) -> Result<History, Failure> {
         if !file.metadata().map_err(failed)?.is_file() {
             return Err(Failure::new(Exit::Failed, format!("{name} is not a file")));
         }
-        if file.take(DATABASE.len() as u64).read(&mut begins).map_err(failed)? == DATABASE.len() && begins == *DATABASE {
+        if file.take(DATABASE.len() as u64).read(&mut begins).map_err(failed)? == DATABASE.len() && begins == *DATABASE
+        {
             return Err(Failure::new(Exit::Usage, format!("{name} is a database, and none is opened that is named"))
                 .hint("`sophron usage export FILE` on its own machine makes a file that is read here"));
         }
@@ -173,6 +183,7 @@ fn parse(mut reader: impl BufRead, name: &str) -> Result<History, Failure> {
         false => reader.take(LARGEST).read_to_end(&mut bytes),
     }
     .map_err(failed)?;
-    file::read(bytes.split(|byte| *byte == b'\n'))
-        .map_err(|error| Failure::new(Exit::Failed, format!("{name}: {error}")).hint("`sophron usage export FILE` makes one"))
+    file::read(bytes.split(|byte| *byte == b'\n')).map_err(|error| {
+        Failure::new(Exit::Failed, format!("{name}: {error}")).hint("`sophron usage export FILE` makes one")
+    })
 }

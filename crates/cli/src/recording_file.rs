@@ -44,7 +44,8 @@ impl Player {
             return Player::from_reader(DEMO_DAY, "the demo day");
         }
         if crate::history::is_history(path) {
-            let failure = Failure::new(Exit::Usage, format!("{} is a history of usage, and no recording", path.display()));
+            let failure =
+                Failure::new(Exit::Usage, format!("{} is a history of usage, and no recording", path.display()));
             return Err(failure.hint("`sophron usage` and `sophron report` read it"));
         }
         let failed =

@@ -157,7 +157,18 @@ impl Recordings {
         };
         let every = Duration::try_from_secs_f64(every).unwrap_or_default().min(Duration::from_secs(3600));
         let of_watcher = now.is_some();
-        Ok(Recordings { paths, name, since: from_when, until: to_when, zone, every, recorder, of_watcher, suffix, usual: None })
+        Ok(Recordings {
+            paths,
+            name,
+            since: from_when,
+            until: to_when,
+            zone,
+            every,
+            recorder,
+            of_watcher,
+            suffix,
+            usual: None,
+        })
     }
 
     pub fn every(&self) -> Duration {

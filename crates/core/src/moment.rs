@@ -37,6 +37,11 @@ pub enum MomentError {
     Range(String),
 }
 
+/// A moment so much later, or earlier: the last there is, or the first, where time is counted no further.
+pub fn shifted(at: Timestamp, by: SignedDuration) -> Timestamp {
+    at.checked_add(by).unwrap_or(if by.is_negative() { Timestamp::MIN } else { Timestamp::MAX })
+}
+
 /// How a moment can be written, for messages.
 pub const EXAMPLES: &str =
     "write it as 10:00, \"yesterday 18:00\", \"monday 9:30\", \"2h ago\" or 2026-11-23T10:00:00Z";

@@ -104,7 +104,7 @@ pub fn history(story: &Story, months: &Months) -> Result<History, StoryError> {
     let mut history = History::empty(&story.host, zone.clone());
     let mut random = Random(months.seed);
     // Programs of the same name and owner are one app.
-    let mut apps: BTreeMap<(&str, &str), (Arc<App>, Vec<&Program>)> = BTreeMap::new();
+    let mut apps: Apps<'_> = BTreeMap::new();
     for program in &story.program {
         let uid = crate::day::uid_of(&program.owner);
         let of = apps.entry((&program.app, &program.owner)).or_insert_with(|| {
@@ -121,13 +121,20 @@ pub fn history(story: &Story, months: &Months) -> Result<History, StoryError> {
         if weekday != Weekday::Sunday && !months.away.contains(&day) {
             for hour in months.open..=months.shut {
                 let start = at(day.at(hour, 0, 0, 0))?;
-                let seen = if hour == months.open { 3000.0 } else if hour == months.shut { 1200.0 } else { 3600.0 };
+                let seen = if hour == months.open {
+                    3000.0
+                } else if hour == months.shut {
+                    1200.0
+                } else {
+                    3600.0
+                };
                 let mut row = row(story, months, &apps, day, hour, seen, start, &mut random);
                 row.machine.until = None;
                 history.rows.push(row);
             }
             for case in months.case.iter().filter(|case| is_on(&case.days, weekday)) {
-                let owner = story.program.iter().find(|program| program.app == case.app).map(|program| program.owner.clone());
+                let owner =
+                    story.program.iter().find(|program| program.app == case.app).map(|program| program.owner.clone());
                 let minute = (random.unit() * 59.0) as i8;
                 history.cases.push(CaseAt {
                     at: at(day.at(case.hour, minute, 0, 0))?,
@@ -151,6 +158,9 @@ pub fn history(story: &Story, months: &Months) -> Result<History, StoryError> {
     Ok(history)
 }
 
+/// The programs of one name and owner.
+type Apps<'s> = BTreeMap<(&'s str, &'s str), (Arc<App>, Vec<&'s Program>)>;
+
 /// For which part of that hour a program is there.
 fn there(program: &Program, hour: i8) -> f64 {
     let minutes = |time: Time| f64::from(time.hour()) * 60.0 + f64::from(time.minute());
@@ -164,7 +174,7 @@ fn there(program: &Program, hour: i8) -> f64 {
 fn row(
     story: &Story,
     months: &Months,
-    apps: &BTreeMap<(&str, &str), (Arc<App>, Vec<&Program>)>,
+    apps: &Apps<'_>,
     day: Date,
     hour: i8,
     seen: f64,
@@ -228,7 +238,7 @@ fn row(
         stalled: [random.between(2.0, 20.0), 0.0, waited * 0.4 + random.between(1.0, 9.0)],
         waited: waited.min(seen),
         disk_busy: waited * 0.9 + random.between(4.0, 30.0),
-        files_full: Some(69.0 + f64::from(i16::try_from(day.day_of_year()).unwrap_or(0) - 225) * 0.04),
+        files_full: Some(69.0 + f64::from(day.day_of_year() - 225) * 0.04),
         ..MachineHour::default()
     };
     row

@@ -41,7 +41,7 @@ fn main() {
             let held = 40e6 + next(400_000_000);
             let hour = AppHour {
                 seconds: 3600.0,
-                cpu: next(1800_000) / 1000.0,
+                cpu: next(1_800_000) / 1000.0,
                 through: 0.0,
                 held,
                 held_high: held * 1.1,
@@ -52,7 +52,11 @@ fn main() {
             };
             (Arc::clone(app), hour)
         };
-        let row = Row { start, machine: MachineHour { seconds: 3600.0, cores: 4, memory: 8 << 30, ..MachineHour::default() }, apps: apps.iter().map(&mut of).collect() };
+        let row = Row {
+            start,
+            machine: MachineHour { seconds: 3600.0, cores: 4, memory: 8 << 30, ..MachineHour::default() },
+            apps: apps.iter().map(&mut of).collect(),
+        };
         store.keep(&[row]).unwrap();
     }
     // What a watcher does every five minutes: the hour under way, again and again.
@@ -63,7 +67,11 @@ fn main() {
     store.close();
     let size = std::fs::metadata(folder.join(FILE)).unwrap().len() as f64 / 1e6;
     println!("{APPS} apps, {DAYS} days, all there every hour: {size:.1} MB (goal 80: {})", verdict(size <= 80.0));
-    println!("  a commit of {APPS} rows: {:.2} ms, which every 5 minutes is {:.5}% of a core", commit * 1e3, commit / 300.0 * 100.0);
+    println!(
+        "  a commit of {APPS} rows: {:.2} ms, which every 5 minutes is {:.5}% of a core",
+        commit * 1e3,
+        commit / 300.0 * 100.0
+    );
     for days in [7, 30, 60] {
         ask(&folder, end, days);
     }
@@ -75,7 +83,9 @@ fn ask(folder: &Path, end: Timestamp, days: i64) {
     let floor = timed(TIMES, || {
         let connection = Connection::open_with_flags(folder.join(FILE), flags).unwrap();
         let sum: i64 = connection
-            .query_row("SELECT sum(cpu + held + read) FROM hour WHERE start >= ?1", [since.as_second()], |row| row.get(0))
+            .query_row("SELECT sum(cpu + held + read) FROM hour WHERE start >= ?1", [since.as_second()], |row| {
+                row.get(0)
+            })
             .unwrap();
         std::hint::black_box(sum);
     });

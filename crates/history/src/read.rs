@@ -20,8 +20,10 @@ impl Reader {
     /// Opens the history in that folder.
     ///
     /// # Errors
-    /// There is none, it is of a newer version, or it cannot be read.
+    /// There is none, others could change it, it is of a newer version, or it cannot be read.
     pub fn open(folder: &Path) -> Result<Reader, HistoryError> {
+        // Whoever could put another file there could have it say anything, and much of it.
+        sophron_linux::files::trusted_folder(folder)?;
         let path = open::path(folder);
         Ok(Reader { connection: open::to_read(&path)?, path })
     }

@@ -10,6 +10,9 @@ use sophron_core::usage::{App, AppHour, Gathering, MachineHour, Row, Usual};
 /// Names are cut at so many characters.
 const LONGEST: usize = 256;
 
+/// Most rows that are read at once: more than a year of twice as many apps as there may be.
+const MOST_ROWS: i64 = 10_000_000;
+
 pub(crate) const MACHINE: &str = "start, until, seconds, napped, cores, memory, cpu, unseen, available_low, available, swapped, \
      stalled_cpu, stalled_memory, stalled_disk, waited, held_up, disk_busy, files_full";
 
@@ -77,24 +80,25 @@ pub(crate) fn hours(
 ) -> rusqlite::Result<Vec<Row>> {
     let span = [from.as_second(), until.as_second()];
     let mut rows: Vec<Row> = Vec::new();
-    let mut statement =
-        connection.prepare_cached(&format!("SELECT {MACHINE} FROM machine WHERE start >= ?1 AND start < ?2 ORDER BY start"))?;
+    let mut statement = connection
+        .prepare_cached(&format!("SELECT {MACHINE} FROM machine WHERE start >= ?1 AND start < ?2 ORDER BY start"))?;
     let mut found = statement.query(span)?;
     while let Some(row) = found.next()? {
         let start = Timestamp::from_second(row.get(0)?).unwrap_or_default();
         rows.push(Row { start, machine: machine(row)?, apps: Vec::new() });
     }
     let mut statement = connection.prepare_cached(
-        "SELECT start, app, seconds, cpu, through, held, held_high, read, written, most, starts FROM hour WHERE start >= ?1 AND start < ?2 ORDER BY start, app",
+        "SELECT start, app, seconds, cpu, through, held, held_high, read, written, most, starts FROM hour WHERE start >= ?1 AND start < ?2 ORDER BY start, app LIMIT ?3",
     )?;
-    let mut found = statement.query(span)?;
+    let mut found = statement.query([span[0], span[1], MOST_ROWS])?;
     let mut at = 0;
     while let Some(row) = found.next()? {
         let start: i64 = row.get(0)?;
         while rows.get(at).is_some_and(|known| known.start.as_second() < start) {
             at += 1;
         }
-        let (Some(known), Some(app)) = (rows.get_mut(at).filter(|known| known.start.as_second() == start), apps.get(row.get(1)?))
+        let (Some(known), Some(app)) =
+            (rows.get_mut(at).filter(|known| known.start.as_second() == start), apps.get(row.get(1)?))
         else {
             continue;
         };
@@ -119,8 +123,9 @@ pub(crate) fn hours(
 pub(crate) fn usual(connection: &Connection, since: Timestamp) -> rusqlite::Result<Usual> {
     let apps = apps(connection)?;
     let mut gathering = Gathering::default();
-    let mut statement = connection
-        .prepare("SELECT app, seconds, cpu, through, held, read, written, most FROM hour WHERE start >= ?1 ORDER BY start")?;
+    let mut statement = connection.prepare(
+        "SELECT app, seconds, cpu, through, held, read, written, most FROM hour WHERE start >= ?1 ORDER BY start",
+    )?;
     let mut found = statement.query([since.as_second()])?;
     while let Some(row) = found.next()? {
         let Some(app) = apps.get(row.get(0)?) else { continue };

@@ -8,7 +8,9 @@ use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
 use rusqlite::{Connection, OptionalExtension, params};
-use sophron_core::usage::{App, Happened, Row, Usual};
+use sophron_core::moment::shifted;
+use sophron_core::text::cut;
+use sophron_core::usage::{App, AppHour, Happened, OTHERS, Row, Usual};
 
 use crate::rows::{kib, milli};
 use crate::{HistoryError, open, rows};
@@ -16,8 +18,18 @@ use crate::{HistoryError, open, rows};
 /// So many days more than have to are removed at once, where it has become too large.
 const DAYS_AT_ONCE: i64 = 7;
 
-/// Most that is kept of what else happened.
-const MOST_HAPPENED: i64 = 20_000;
+/// Most that is kept of what else happened, and of each kind in a day: whoever makes up names or files crowds nothing out.
+const MOST_HAPPENED: i64 = 50_000;
+const MOST_A_DAY: i64 = 40;
+
+/// Most files of programs that are known.
+const MOST_PROGRAMS: i64 = 20_000;
+
+/// Most apps of one owner but root that are new on a day: names are claims, and the rest of them are others.
+const MOST_NEW: u32 = 200;
+
+/// Longest name that is kept, characters.
+const LONGEST_NAME: usize = 64;
 
 /// The file that a program runs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -36,6 +48,8 @@ pub struct Store {
     connection: Connection,
     path: PathBuf,
     apps: HashMap<Arc<App>, i64>,
+    /// How many apps of each owner are new on the present day.
+    new: (i64, HashMap<u32, u32>),
     /// What was in its place, and of no use.
     set_aside: Option<PathBuf>,
 }
@@ -63,7 +77,7 @@ impl Store {
         }
         let mode = if readers.is_some() { 0o640 } else { 0o600 };
         let _ = std::fs::set_permissions(&path, std::fs::Permissions::from_mode(mode));
-        Ok(Store { connection, path, apps: HashMap::new(), set_aside })
+        Ok(Store { connection, path, apps: HashMap::new(), new: Default::default(), set_aside })
     }
 
     /// What was found damaged and set aside when it was opened.
@@ -99,7 +113,7 @@ impl Store {
     pub fn hour(&self, start: Timestamp) -> Result<Option<Row>, HistoryError> {
         let read = || {
             let apps = rows::apps(&self.connection)?;
-            rows::hours(&self.connection, &apps, start, start + SignedDuration::from_secs(1))
+            rows::hours(&self.connection, &apps, start, shifted(start, SignedDuration::from_secs(1)))
         };
         Ok(read().map_err(|error| self.failed(error))?.pop())
     }
@@ -115,7 +129,7 @@ impl Store {
         let mut added = Vec::new();
         let mut write = || -> rusqlite::Result<()> {
             let mut number = change.prepare_cached("SELECT id FROM app WHERE app = ?1 AND owner = ?2 AND uid = ?3")?;
-            let mut name = change.prepare_cached("INSERT INTO app (app, owner, uid) VALUES (?1, ?2, ?3)")?;
+            let mut put_name = change.prepare_cached("INSERT INTO app (app, owner, uid) VALUES (?1, ?2, ?3)")?;
             let mut hour = change.prepare_cached(
                 "INSERT OR REPLACE INTO hour (start, app, seconds, cpu, through, held, held_high, read, written, most, starts) \
                  VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
@@ -146,22 +160,12 @@ impl Store {
                     milli(of.disk_busy),
                     of.files_full,
                 ])?;
-                for (app, of) in &row.apps {
-                    let id = match self.apps.get(app) {
-                        Some(id) => *id,
-                        None => {
-                            let known = number.query_row(params![app.app, app.owner, app.uid], |row| row.get(0)).optional()?;
-                            let id = match known {
-                                Some(id) => id,
-                                None => {
-                                    added.push(App::clone(app));
-                                    name.insert(params![app.app, app.owner, app.uid])?
-                                }
-                            };
-                            self.apps.insert(Arc::clone(app), id);
-                            id
-                        }
-                    };
+                let day = start.div_euclid(86_400);
+                if self.new.0 != day {
+                    self.new = (day, HashMap::new());
+                }
+                let mut others: HashMap<u32, (Arc<App>, AppHour)> = HashMap::new();
+                let mut put = |id: i64, of: &AppHour| {
                     hour.execute(params![
                         start,
                         id,
@@ -174,7 +178,47 @@ impl Store {
                         kib(of.written),
                         of.most,
                         of.starts,
-                    ])?;
+                    ])
+                };
+                let mut id_of = |app: &Arc<App>, may_be_new: bool| -> rusqlite::Result<Option<i64>> {
+                    if let Some(id) = self.apps.get(app) {
+                        return Ok(Some(*id));
+                    }
+                    let name = cut(&app.app, LONGEST_NAME);
+                    let known = number.query_row(params![name, app.owner, app.uid], |row| row.get(0)).optional()?;
+                    let id = match known {
+                        Some(id) => id,
+                        None => {
+                            let new = self.new.1.entry(app.uid).or_default();
+                            if !may_be_new && app.uid != 0 && *new >= MOST_NEW {
+                                return Ok(None);
+                            }
+                            *new += 1;
+                            added.push(App::clone(app));
+                            put_name.insert(params![name, app.owner, app.uid])?
+                        }
+                    };
+                    self.apps.insert(Arc::clone(app), id);
+                    Ok(Some(id))
+                };
+                for (app, of) in &row.apps {
+                    let is_others = app.app == OTHERS;
+                    let id = if is_others { None } else { id_of(app, false)? };
+                    match id {
+                        Some(id) => {
+                            put(id, of)?;
+                        }
+                        None => {
+                            let nameless = || Arc::new(App { app: OTHERS.to_owned(), ..App::clone(app) });
+                            let known = others.entry(app.uid).or_insert_with(|| (nameless(), AppHour::default()));
+                            known.1 = known.1.beside(of);
+                        }
+                    }
+                }
+                for (app, of) in others.values() {
+                    if let Some(id) = id_of(app, true)? {
+                        put(id, of)?;
+                    }
                 }
             }
             Ok(())
@@ -194,6 +238,12 @@ impl Store {
     /// # Errors
     /// It cannot be written.
     pub fn happened(&mut self, of: &Happened) -> Result<(), HistoryError> {
+        let count = "SELECT count(*) FROM happened WHERE at > ?1 - 86400 AND at <= ?1 AND event = ?2";
+        let today =
+            self.connection.query_row(count, params![of.at.as_second(), of.event.word()], |row| row.get::<_, i64>(0));
+        if today.map_err(|error| self.failed(error))? >= MOST_A_DAY {
+            return Ok(());
+        }
         let put = "INSERT INTO happened (at, event, app, words) VALUES (?1, ?2, ?3, ?4)";
         let done = self.connection.execute(put, params![of.at.as_second(), of.event.word(), of.app, of.words]);
         done.map_err(|error| self.failed(error))?;
@@ -205,7 +255,8 @@ impl Store {
     /// # Errors
     /// It cannot be written.
     pub fn learn(&mut self, name: &str, value: &str) -> Result<Option<String>, HistoryError> {
-        let before = self.connection.query_row("SELECT value FROM known WHERE name = ?1", [name], |row| row.get(0)).optional();
+        let before =
+            self.connection.query_row("SELECT value FROM known WHERE name = ?1", [name], |row| row.get(0)).optional();
         let before: Option<String> = before.map_err(|error| self.failed(error))?;
         if before.as_deref() != Some(value) {
             let put = "INSERT OR REPLACE INTO known (name, value) VALUES (?1, ?2)";
@@ -219,9 +270,13 @@ impl Store {
     /// # Errors
     /// It cannot be written.
     pub fn begun(&mut self, now: Timestamp) -> Result<Timestamp, HistoryError> {
-        let put = self.connection.execute("INSERT OR IGNORE INTO known (name, value) VALUES ('begun', ?1)", [now.to_string()]);
+        let put = self
+            .connection
+            .execute("INSERT OR IGNORE INTO known (name, value) VALUES ('begun', ?1)", [now.to_string()]);
         put.map_err(|error| self.failed(error))?;
-        let begun = self.connection.query_row("SELECT value FROM known WHERE name = 'begun'", [], |row| row.get::<_, String>(0));
+        let begun = self
+            .connection
+            .query_row("SELECT value FROM known WHERE name = 'begun'", [], |row| row.get::<_, String>(0));
         Ok(begun.map_err(|error| self.failed(error))?.parse().unwrap_or(now))
     }
 
@@ -229,21 +284,26 @@ impl Store {
     ///
     /// # Errors
     /// It cannot be written.
-    pub fn runs(&mut self, app: &str, owner: &str, file: &ProgramFile, now: Timestamp) -> Result<Option<ProgramFile>, HistoryError> {
+    pub fn runs(
+        &mut self,
+        app: &str,
+        owner: &str,
+        file: &ProgramFile,
+        now: Timestamp,
+    ) -> Result<Option<ProgramFile>, HistoryError> {
         let ask = "SELECT path, size, changed FROM program WHERE app = ?1 AND owner = ?2";
         let read = |row: &rusqlite::Row<'_>| {
             let size = u64::try_from(row.get::<_, i64>(1)?).unwrap_or(0);
             Ok(ProgramFile { path: rows::name(row.get_ref(0)?.as_str()?), size, changed: row.get(2)? })
         };
-        let before = self.connection.query_row(ask, [app, owner], read).optional().map_err(|error| self.failed(error))?;
+        let before =
+            self.connection.query_row(ask, [app, owner], read).optional().map_err(|error| self.failed(error))?;
         let (now, size) = (now.as_second(), i64::try_from(file.size).unwrap_or(i64::MAX));
         let put = "INSERT INTO program (app, owner, first, last, path, size, changed) VALUES (?1, ?2, ?3, ?3, ?4, ?5, ?6) \
              ON CONFLICT DO UPDATE SET last = ?3, path = ?4, size = ?5, changed = ?6";
         let changed = before.as_ref() != Some(file);
-        if changed {
-            let done = self.connection.execute(put, params![app, owner, now, file.path, size, file.changed]);
-            done.map_err(|error| self.failed(error))?;
-        }
+        let done = self.connection.execute(put, params![app, owner, now, file.path, size, file.changed]);
+        done.map_err(|error| self.failed(error))?;
         Ok(before.filter(|_| changed))
     }
 
@@ -256,7 +316,8 @@ impl Store {
         self.cut(oldest)?;
         let newest = now.as_second() - 86_400;
         while self.size()? > most {
-            let first = self.connection.query_row("SELECT min(start) FROM machine", [], |row| row.get::<_, Option<i64>>(0));
+            let first =
+                self.connection.query_row("SELECT min(start) FROM machine", [], |row| row.get::<_, Option<i64>>(0));
             let first = first.map_err(|error| self.failed(error))?;
             // The last day stays, whatever it takes.
             let Some(first) = first.filter(|first| *first < newest) else { return Ok(()) };
@@ -283,8 +344,14 @@ impl Store {
             for table in ["machine WHERE start", "hour WHERE start", "happened WHERE at"] {
                 gone += change.execute(&format!("DELETE FROM {table} < ?1"), [before])?;
             }
-            gone += change
-                .execute("DELETE FROM happened WHERE rowid <= (SELECT max(rowid) FROM happened) - ?1", [MOST_HAPPENED])?;
+            gone += change.execute(
+                "DELETE FROM happened WHERE rowid <= (SELECT max(rowid) FROM happened) - ?1",
+                [MOST_HAPPENED],
+            )?;
+            gone += change.execute(
+                "DELETE FROM program WHERE last < ?1 OR last < (SELECT last FROM program ORDER BY last DESC LIMIT 1 OFFSET ?2)",
+                [before, MOST_PROGRAMS],
+            )?;
             if gone > 0 {
                 change.execute("DELETE FROM app WHERE id NOT IN (SELECT app FROM hour)", [])?;
             }

@@ -134,7 +134,11 @@ fn what_was_kept_is_there_after_a_kill() {
         // Some commits, and then a moment between two of them or in one.
         let mut kept = None;
         for _ in 0..=round % 7 {
-            kept = lines.by_ref().map_while(Result::ok).find_map(|line| line.strip_prefix("kept ").map(str::to_owned)).or(kept);
+            kept = lines
+                .by_ref()
+                .map_while(Result::ok)
+                .find_map(|line| line.strip_prefix("kept ").map(str::to_owned))
+                .or(kept);
         }
         std::thread::sleep(Duration::from_micros(round * 37));
         writer.kill().unwrap();
@@ -147,7 +151,8 @@ fn what_was_kept_is_there_after_a_kill() {
         let told = command.output().unwrap();
         let told = String::from_utf8_lossy(&told.stdout).into_owned() + &String::from_utf8_lossy(&told.stderr);
         let line = told.lines().find_map(|line| line.strip_prefix("read "));
-        let (rows, sound) = line.and_then(|line| line.split_once(' ')).unwrap_or_else(|| panic!("round {round}: {told}"));
+        let (rows, sound) =
+            line.and_then(|line| line.split_once(' ')).unwrap_or_else(|| panic!("round {round}: {told}"));
         assert!(rows.parse::<usize>().unwrap() >= written && sound == "true", "round {round}: {told}");
         writer.wait().unwrap();
     }
@@ -176,7 +181,12 @@ fn a_full_disk_loses_nothing_that_was_kept() {
     let script = "trap '' XFSZ; ulimit -f 200; exec \"$@\"";
     let duty = on_duty(&copy, "fill", &folder);
     let mut command = Command::new("bash");
-    command.args(["-c", script, "fill"]).arg(duty.get_program()).args(duty.get_args()).env(DUTY, "fill").env(FOLDER, &folder);
+    command
+        .args(["-c", script, "fill"])
+        .arg(duty.get_program())
+        .args(duty.get_args())
+        .env(DUTY, "fill")
+        .env(FOLDER, &folder);
     let told = command.output().unwrap();
     let out = String::from_utf8_lossy(&told.stdout).into_owned();
     let kept = out.lines().find_map(|line| line.strip_prefix("full ")).unwrap_or_else(|| panic!("{told:?}"));
@@ -238,12 +248,10 @@ fn what_is_written_is_what_is_read() {
     let old = ProgramFile { path: "/opt/mossgate/notepatch".to_owned(), size: 100, changed: 5 };
     let new = ProgramFile { size: 120, changed: 9, ..old.clone() };
     let runs = |store: &mut Store, file| store.runs("notepatch", "ines", file, begin()).unwrap();
-    assert_eq!([runs(&mut store, &old), runs(&mut store, &old), runs(&mut store, &new), runs(&mut store, &new)], [
-        None,
-        None,
-        Some(old.clone()),
-        None
-    ]);
+    assert_eq!(
+        [runs(&mut store, &old), runs(&mut store, &old), runs(&mut store, &new), runs(&mut store, &new)],
+        [None, None, Some(old.clone()), None]
+    );
     assert_eq!(store.learn("kernel", "6.12.38").unwrap(), None);
     assert_eq!(store.learn("kernel", "6.12.41").unwrap(), Some("6.12.38".to_owned()));
     let words = "the rules became others\u{202e}".to_owned();
@@ -254,11 +262,48 @@ fn what_is_written_is_what_is_read() {
     let (written, found) = (hour(1, 4, 9.0), &history.rows[1]);
     let near = |a: f64, b: f64| (a - b).abs() <= 1024.0;
     for ((_, a), (_, b)) in found.apps.iter().zip(&written.apps) {
-        assert!(a.cpu == b.cpu && a.through == b.through && near(a.held, b.held) && near(a.read, b.read), "{a:?} {b:?}");
+        assert!(
+            a.cpu == b.cpu && a.through == b.through && near(a.held, b.held) && near(a.read, b.read),
+            "{a:?} {b:?}"
+        );
     }
-    assert_eq!((found.machine.cpu, found.machine.waited, found.machine.files_full), (written.machine.cpu, 60.0, Some(71.4)));
+    assert_eq!(
+        (found.machine.cpu, found.machine.waited, found.machine.files_full),
+        (written.machine.cpu, 60.0, Some(71.4))
+    );
     assert_eq!(history.happened[0].words, "the rules became others\\u{202e}");
     store.close();
+}
+
+/// Whoever makes up names every hour has a few hundred kept on a day; the rest of what he uses is his others', and nothing is lost.
+#[test]
+fn made_up_names_do_not_fill_it() {
+    let place = tempfile::tempdir().unwrap();
+    let folder = place.path().join("usage");
+    let mut store = Store::open(&folder, None, false).unwrap();
+    let mut all = 0.0;
+    for number in 0..20 {
+        let mut row = hour(number % 24, 120, 3.0);
+        for (place, (app, _)) in row.apps.iter_mut().enumerate() {
+            *app = Arc::new(App { app: format!("made-up-{number}-{place}"), ..App::clone(app) });
+        }
+        let own = App { app: "seedstore".to_owned(), owner: "root".to_owned(), uid: 0 };
+        row.apps.push((Arc::new(own), row.apps[0].1));
+        all += row.apps.iter().map(|(_, hour)| hour.accounted()).sum::<f64>();
+        store.keep(&[row]).unwrap();
+        let of_a_day = Happened { at: begin(), event: Event::NewApp, app: String::new(), words: format!("{number}") };
+        (0..10).for_each(|_| store.happened(&of_a_day).unwrap());
+    }
+    store.close();
+    let history = read(&folder);
+    let names: std::collections::BTreeSet<&str> =
+        history.rows.iter().flat_map(|row| &row.apps).map(|(app, _)| app.app.as_str()).collect();
+    // Twenty hours from seven in the morning on are two days.
+    assert!((200..=2 * 200 + 2).contains(&names.len()) && names.contains("(others)"), "{}", names.len());
+    assert!(history.rows.iter().all(|row| row.apps.iter().any(|(app, _)| app.app == "seedstore")));
+    let kept: f64 = history.rows.iter().flat_map(|row| &row.apps).map(|(_, hour)| hour.accounted()).sum();
+    assert!((kept - all).abs() < 0.1, "{kept} {all}");
+    assert_eq!(history.happened.len(), 40);
 }
 
 /// What is too old goes, and the oldest where it is too large; the last day stays.

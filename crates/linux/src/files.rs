@@ -159,7 +159,7 @@ pub(crate) fn give(of: &OwnedFd, path: &Path, group: u32, mode: Mode) -> Result<
 ///
 /// # Errors
 /// It is missing, a link or a file stands in the way, or others could change it.
-pub(crate) fn trusted_folder(path: &Path) -> Result<OwnedFd, PathError> {
+pub fn trusted_folder(path: &Path) -> Result<OwnedFd, PathError> {
     Ok(open_folder(&absolute(path)?, Missing::Fails)?.0)
 }
 

@@ -8,6 +8,7 @@ use sophron_core::condition::{Condition, Truth};
 use sophron_core::document::{Block, Document, Table};
 use sophron_core::facts::Facts;
 use sophron_core::model::{Boot, Field, Machine, Process, ProcessId};
+use sophron_core::moment::shifted;
 use sophron_core::usage::{self, App, Asked, By, Group, all_changes, since};
 use sophron_linux::files;
 
@@ -48,7 +49,7 @@ fn told(args: &args::UsageList) -> Result<Exit, Failure> {
         // The same length, so much earlier; of what is open at its end, up to the end of what is known.
         let (first, last) = history.span().unwrap_or_default();
         let (since, until) = (since.max(first), until.min(last));
-        of(history.within(since - earlier, until - earlier))
+        of(history.within(shifted(since, -earlier), shifted(until, -earlier)))
     });
     let now = of(history.within(since, until));
     let told = usage::view(&now, asked, before.as_ref());
@@ -78,8 +79,11 @@ fn asked(args: &args::UsageList, of_some: bool) -> Result<Asked, Failure> {
         None => By::Cpu,
     };
     if by == By::Waiting && (!of_time || of_some) {
-        return Err(Failure::new(Exit::Usage, "who waited is not known, only that somebody did: waiting is the machine's")
-            .hint("ask when it was: --group hour, weekday or day, without --where"));
+        return Err(Failure::new(
+            Exit::Usage,
+            "who waited is not known, only that somebody did: waiting is the machine's",
+        )
+        .hint("ask when it was: --group hour, weekday or day, without --where"));
     }
     Ok(Asked { group, by, of_some, limit: args.limit })
 }
@@ -88,8 +92,11 @@ fn asked(args: &args::UsageList, of_some: bool) -> Result<Asked, Failure> {
 fn covering(text: &str) -> Result<Condition, Failure> {
     let condition = condition(text)?;
     if let Some(other) = condition.fields().into_iter().find(|field| !KNOWN.contains(field)) {
-        return Err(Failure::new(Exit::Usage, format!("a history does not know {} of the programs in it", other.name()))
-            .hint("it knows app and owner: --where 'app = labelpress and owner = ines'"));
+        return Err(Failure::new(
+            Exit::Usage,
+            format!("a history does not know {} of the programs in it", other.name()),
+        )
+        .hint("it knows app and owner: --where 'app = labelpress and owner = ines'"));
     }
     Ok(condition)
 }

@@ -4,8 +4,8 @@ use jiff::tz::TimeZone;
 use sophron_core::document::{Block, Cell, Chart, Document, Entry, Plot, Table, TableRow, Text};
 
 use super::style::{Label, Styled};
-use super::timeline::Canvas;
 use super::table::Column;
+use super::timeline::Canvas;
 use super::{paragraph, plot, table};
 
 /// The width where there is no terminal.

@@ -141,8 +141,13 @@ fn rows(axis: &Axis, stairs: &Stairs, columns: usize, rows: usize) -> Vec<String
     }
     let limit = stairs.limits.iter().map(|(limit, _)| *limit).fold(f64::INFINITY, f64::min);
     let label = |place: usize, value: f64| {
-        let at = axis.from + axis.until.duration_since(axis.from).checked_mul(place as i32).unwrap_or_default() / columns as i32;
-        let painted = stairs.painted.iter().filter(|(from, until, _)| *from <= at && at <= *until).map(|(.., severity)| *severity);
+        let at = axis.from
+            + axis.until.duration_since(axis.from).checked_mul(place as i32).unwrap_or_default() / columns as i32;
+        let painted = stairs
+            .painted
+            .iter()
+            .filter(|(from, until, _)| *from <= at && at <= *until)
+            .map(|(.., severity)| *severity);
         let beyond = if stairs.falls { value < limit } else { value >= limit || !limit.is_finite() };
         painted.max().filter(|_| beyond).map_or(Label::Faint, Label::from)
     };

@@ -82,7 +82,8 @@ impl Lookback {
         usage.iter_mut().for_each(|usage| usage.rules(&rules.digest));
         let heard = Arc::new(Mutex::new(Heard::default()));
         let (stop, stopped) = channel();
-        let mut keeper = Keeper { state, settings, heard: Arc::clone(&heard), piece: None, usage, asks: rules.ask_what_is_usual() };
+        let mut keeper =
+            Keeper { state, settings, heard: Arc::clone(&heard), piece: None, usage, asks: rules.ask_what_is_usual() };
         let told = news.clone();
         let run = move || keeper.run(&stopped, &news);
         match std::thread::Builder::new().name("lookback".to_owned()).spawn(run) {
@@ -190,7 +191,11 @@ impl Keeper {
     }
 
     /// One sample, into the present piece or a new one, and into the history: whether that could be kept, where it was time to.
-    fn one(&mut self, sampler: &mut Option<Sampler>, snapshot: &mut Snapshot) -> Result<Option<Result<(), String>>, Failure> {
+    fn one(
+        &mut self,
+        sampler: &mut Option<Sampler>,
+        snapshot: &mut Snapshot,
+    ) -> Result<Option<Result<(), String>>, Failure> {
         let failed = |error| Failure::of(Exit::Failed, error);
         let sampler = match sampler {
             Some(sampler) => sampler,
@@ -258,7 +263,12 @@ impl Keeper {
 }
 
 /// What became otherwise is said once.
-fn say(trouble: &mut Option<String>, done: &Result<(), String>, wake: fn(Option<String>) -> Wake, news: &SyncSender<Wake>) {
+fn say(
+    trouble: &mut Option<String>,
+    done: &Result<(), String>,
+    wake: fn(Option<String>) -> Wake,
+    news: &SyncSender<Wake>,
+) {
     let why = done.as_ref().err().cloned();
     if *trouble != why {
         trouble.clone_from(&why);

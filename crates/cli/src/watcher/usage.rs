@@ -10,6 +10,7 @@ use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use sophron_core::checkup::Limits;
 use sophron_core::model::{ProcessId, Snapshot};
+use sophron_core::moment::shifted;
 use sophron_core::rules::Usage as Settings;
 use sophron_core::text::with_causes;
 use sophron_core::units::{scaled_duration, scaled_size};
@@ -49,7 +50,12 @@ const MOST_NEW: usize = 5;
 const MOST_FILES: usize = 256;
 
 /// What package managers write when they change something.
-const PACKAGES: [&str; 4] = ["/var/lib/dpkg/status", "/var/lib/rpm/rpmdb.sqlite", "/usr/lib/sysimage/rpm/rpmdb.sqlite", "/var/lib/pacman/local"];
+const PACKAGES: [&str; 4] = [
+    "/var/lib/dpkg/status",
+    "/var/lib/rpm/rpmdb.sqlite",
+    "/usr/lib/sysimage/rpm/rpmdb.sqlite",
+    "/var/lib/pacman/local",
+];
 
 /// Keeps it.
 pub struct Keeper {
@@ -114,12 +120,14 @@ impl Keeper {
         self.filled = true;
         self.open()?;
         let until = self.store.as_ref().and_then(|store| store.until().ok()).flatten();
-        let since = until.map(|until| until - SignedDuration::from_millis(1));
+        let since = until.map(|until| shifted(until, SignedDuration::from_millis(-1)));
         let state = args::State { folder: Some(self.state.clone()) };
         let since = since.map_or_else(|| "1970-01-01T00:00:00Z".to_owned(), |since| since.to_string());
         let mut last = None;
         if let Ok(recordings) = Recordings::new(&[], Some(&since), None, &state) {
-            let oldest = here::now().wall.checked_sub(SignedDuration::try_from(self.settings.keep).unwrap_or(SignedDuration::MAX));
+            let oldest = here::now()
+                .wall
+                .checked_sub(SignedDuration::try_from(self.settings.keep).unwrap_or(SignedDuration::MAX));
             let oldest = oldest.unwrap_or(Timestamp::MIN);
             let _ = recordings.each(|snapshot, _, _| {
                 if snapshot.moment.wall >= oldest {
@@ -133,7 +141,12 @@ impl Keeper {
         if let (Some((seen, gap)), Some(store)) = (gap, &mut self.store) {
             let length = scaled_duration(Duration::try_from(gap).unwrap_or_default());
             let words = format!("nobody had watched for {length}");
-            let _ = store.happened(&Happened { at: seen + gap, event: Event::Unwatched, app: String::new(), words });
+            let _ = store.happened(&Happened {
+                at: shifted(seen, gap),
+                event: Event::Unwatched,
+                app: String::new(),
+                words,
+            });
         }
         // Catching up took memory that is not needed again.
         self.keep()
@@ -181,7 +194,10 @@ impl Keeper {
             return Ok(());
         }
         let readers = match &self.settings.readers {
-            Some(name) => Some(here::group(name).ok_or_else(|| format!("it is not kept: there is no group `{name}` that could read it"))?),
+            Some(name) => Some(
+                here::group(name)
+                    .ok_or_else(|| format!("it is not kept: there is no group `{name}` that could read it"))?,
+            ),
             None => None,
         };
         let opened = Store::open(&sophron_history::folder(&self.state), readers, self.own_folder);
@@ -238,7 +254,7 @@ impl Keeper {
                     // It is set aside when it is opened again.
                     self.store = None;
                 }
-                self.tally.forget_before(latest - REMEMBERED);
+                self.tally.forget_before(shifted(latest, -REMEMBERED));
                 return Err(format!("it is not kept: {}", with_causes(&error)));
             }
         };
@@ -268,7 +284,11 @@ impl Keeper {
             drop(handle);
             let Some(path) = process.path.clone() else { continue };
             let changed = file.modified().ok().and_then(|at| at.duration_since(SystemTime::UNIX_EPOCH).ok());
-            let file = ProgramFile { path, size: file.len(), changed: changed.map_or(0, |at| i64::try_from(at.as_secs()).unwrap_or(0)) };
+            let file = ProgramFile {
+                path,
+                size: file.len(),
+                changed: changed.map_or(0, |at| i64::try_from(at.as_secs()).unwrap_or(0)),
+            };
             if let Some(before) = store.runs(&process.app, owner, &file, now)? {
                 let words = replaced(&process.app, &before, &file);
                 store.happened(&Happened { at: now, event: Event::Program, app: process.app.clone(), words })?;
@@ -293,9 +313,12 @@ impl Keeper {
         };
         let kernel = std::fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
         let kernel = sophron_core::text::clean(kernel.trim().as_bytes());
-        told(Event::Kernel, "kernel", &kernel, &|before| format!("another kernel was started: {kernel}, before {before}"))?;
+        told(Event::Kernel, "kernel", &kernel, &|before| {
+            format!("another kernel was started: {kernel}, before {before}")
+        })?;
         let changed = PACKAGES.iter().filter_map(|path| std::fs::metadata(path).ok()?.modified().ok()).max();
-        let changed = changed.and_then(|at| at.duration_since(SystemTime::UNIX_EPOCH).ok()).map(|at| at.as_secs().to_string());
+        let changed =
+            changed.and_then(|at| at.duration_since(SystemTime::UNIX_EPOCH).ok()).map(|at| at.as_secs().to_string());
         told(Event::Packages, "packages", &changed.unwrap_or_default(), &|_| {
             "packages were installed, upgraded or removed".to_owned()
         })?;
@@ -317,7 +340,8 @@ fn without_owners(row: &mut Row) {
     let mut apps: BTreeMap<String, (Arc<App>, sophron_core::usage::AppHour)> = BTreeMap::new();
     for (app, hour) in row.apps.drain(..) {
         let nameless = || Arc::new(App { app: app.app.clone(), owner: String::new(), uid: u32::MAX });
-        let known = apps.entry(app.app.clone()).or_insert_with(|| (nameless(), sophron_core::usage::AppHour::default()));
+        let known =
+            apps.entry(app.app.clone()).or_insert_with(|| (nameless(), sophron_core::usage::AppHour::default()));
         known.1 = known.1.beside(&hour);
     }
     row.apps = apps.into_values().collect();

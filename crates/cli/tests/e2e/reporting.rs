@@ -25,7 +25,10 @@ fn report(stage: &Stage, options: &[&str]) -> String {
 fn the_demo_day_is_told_whole() {
     let stage = stage();
     insta::assert_snapshot!("the_day", report(&stage, &["--rules", &rules(&stage)]));
-    insta::assert_snapshot!("the_day_for_the_customer", report(&stage, &["--to", "customer", "--suggest", "Save your labels."]));
+    insta::assert_snapshot!(
+        "the_day_for_the_customer",
+        report(&stage, &["--to", "customer", "--suggest", "Save your labels."])
+    );
     let hours = stage.write("office.toml", "format = 1\n[hours]\nnoon = ['daily 12:00-14:00']\n").display().to_string();
     let told = report(&stage, &["--rules", &hours, "--hours", "noon"]);
     assert!(told.contains("In all of the 1 h 30 m that were seen within the hours noon"), "{told}");
@@ -43,7 +46,10 @@ fn the_day_for_programs() {
     assert_eq!(critical["lines"][0]["title"], "short of memory because of herbarium (tomas)");
     let table = entries.iter().filter(|entry| entry["word"] == "table").nth(1).unwrap();
     let row = &table["lines"][0]["rows"][0];
-    assert!(row["name"] == "plantledger" && row["cells"][0].as_f64().is_some_and(|seconds| seconds > 11_000.0), "{row}");
+    assert!(
+        row["name"] == "plantledger" && row["cells"][0].as_f64().is_some_and(|seconds| seconds > 11_000.0),
+        "{row}"
+    );
 }
 
 /// A file of its own, which only whoever asked may read, and which takes nobody's place.
@@ -70,9 +76,9 @@ fn it_is_saved_once() {
 
 /// What a browser makes of a page at a width: how wide it becomes, its ground, and its title.
 fn in_a_browser(stage: &Stage, page: &Path, width: u32, dark: bool) -> Option<(u32, String, String)> {
-    let browser = ["chromium", "chromium-browser"].into_iter().find(|name| {
-        Command::new(name).arg("--version").output().is_ok_and(|output| output.status.success())
-    });
+    let browser = ["chromium", "chromium-browser"]
+        .into_iter()
+        .find(|name| Command::new(name).arg("--version").output().is_ok_and(|output| output.status.success()));
     let Some(browser) = browser else {
         println!("skipped: there is no Chromium here");
         return None;
@@ -87,7 +93,13 @@ fn in_a_browser(stage: &Stage, page: &Path, width: u32, dark: bool) -> Option<(u
     let file = stage.write(&format!("around-{width}-{dark}.html"), around);
     let profile = stage.path("profile").display().to_string();
     let mut command = Command::new(browser);
-    command.args(["--headless", "--no-sandbox", "--disable-gpu", "--allow-file-access-from-files", "--hide-scrollbars"]);
+    command.args([
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--allow-file-access-from-files",
+        "--hide-scrollbars",
+    ]);
     command.args(["--virtual-time-budget=3000", "--dump-dom", &format!("--user-data-dir={profile}")]);
     let scheme = format!("--blink-settings=preferredColorScheme={}", u8::from(!dark));
     command.args([format!("--window-size={},2100", width + 40), scheme]);
@@ -107,7 +119,8 @@ fn hostile(stage: &Stage) -> String {
     let mut lines = vec![head.to_owned()];
     for at in 0..400 {
         let held = (100 + 3 * at) << 20;
-        let who = format!(r#""app":"{name}{}","owner":"{name}","name":"x","path":"{name}","uid":1001,"#, "w".repeat(200));
+        let who =
+            format!(r#""app":"{name}{}","owner":"{name}","name":"x","path":"{name}","uid":1001,"#, "w".repeat(200));
         let figures = format!(r#""cpu":99.0,"memory.held":{held},"threads":1"#);
         let process = match at {
             0 => format!(r#""n":[{{"pid":20,"start":200,{who}{figures}}}]"#),
@@ -115,7 +128,10 @@ fn hostile(stage: &Stage) -> String {
         };
         let machine = r#""machine.cores":4,"machine.cpu":60.0,"machine.core.fullest":100.0,"machine.memory.total":8589934592,"machine.stall.memory":30.0"#;
         let available = (8_u64 << 30) - held;
-        lines.push(format!(r#"{{"t":{},"m":{{{machine},"machine.memory.available":{available}}},{process}}}"#, at * 10_000));
+        lines.push(format!(
+            r#"{{"t":{},"m":{{{machine},"machine.memory.available":{available}}},{process}}}"#,
+            at * 10_000
+        ));
     }
     stage.write("hostile.jsonl", lines.join("\n") + "\n").display().to_string()
 }
@@ -130,11 +146,16 @@ fn the_page_in_a_browser() {
     let output = stage.run(&["report", "--from", &hostile(&stage), "--save", &evil.display().to_string()]);
     assert_eq!(output.status, Some(3), "{}", output.stderr);
     for (page, title) in [(&day, "mossgate-desk-03, Monday 12 October 2026, 07:10 to 18:20 BST"), (&evil, "</title>")] {
-        for (width, dark, ground) in [(1280, false, "251, 250, 246"), (500, false, "251, 250, 246"), (500, true, "20, 24, 28")] {
+        for (width, dark, ground) in
+            [(1280, false, "251, 250, 246"), (500, false, "251, 250, 246"), (500, true, "20, 24, 28")]
+        {
             let Some((wide, found, named)) = in_a_browser(&stage, page, width, dark) else { return };
             assert!(wide <= width, "{}: {wide} of {width}", page.display());
             assert!(found.contains(ground), "{found}");
-            assert!(named.starts_with(&title.replace('<', "&lt;").replace('>', "&gt;")) || named.starts_with(title), "{named}");
+            assert!(
+                named.starts_with(&title.replace('<', "&lt;").replace('>', "&gt;")) || named.starts_with(title),
+                "{named}"
+            );
         }
     }
     let paper = stage.path("day.pdf");

@@ -145,8 +145,12 @@ impl Checker {
             Function::Typical if !Usual::knows(field) => {
                 let known = Usual::fields();
                 return self.fail(
-                    Diagnostic::at(operand.span.clone(), format!("the history of usage does not tell of `{field}`"), "not kept")
-                        .help(format!("`typical` knows {known}")),
+                    Diagnostic::at(
+                        operand.span.clone(),
+                        format!("the history of usage does not tell of `{field}`"),
+                        "not kept",
+                    )
+                    .help(format!("`typical` knows {known}")),
                 );
             }
             _ => (field.kind().is_ordered(), "a quantity"),

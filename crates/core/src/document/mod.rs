@@ -214,7 +214,8 @@ fn tone_word(tone: Tone) -> &'static str {
 impl Table {
     fn json(&self) -> Value {
         let row = |row: &TableRow| {
-            let cells: Vec<Value> = row.cells.iter().map(|cell| cell.value.map_or(json!(cell.text), |value| json!(value))).collect();
+            let cells: Vec<Value> =
+                row.cells.iter().map(|cell| cell.value.map_or(json!(cell.text), |value| json!(value))).collect();
             json!({ "name": row.name.0, "of": row.name.1, "cells": cells, "sum": row.sum })
         };
         json!({ "caption": self.caption, "columns": self.columns, "rows": self.rows.iter().map(row).collect::<Vec<_>>() })

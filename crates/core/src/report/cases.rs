@@ -153,7 +153,8 @@ pub fn of_records(records: &[Record], from: Timestamp, until: Timestamp) -> Vec<
             _ => case.closed,
         };
     }
-    let mut cases: Vec<Case> = cases.into_values().filter(|case| case.opened <= until && case.until(until) >= from).collect();
+    let mut cases: Vec<Case> =
+        cases.into_values().filter(|case| case.opened <= until && case.until(until) >= from).collect();
     for case in &mut cases {
         case.points.sort_by_key(|(at, _)| *at);
         case.points.dedup_by_key(|(at, _)| *at);
@@ -165,7 +166,8 @@ fn opened(number: u64, record: &Record) -> Case {
     let subject = record.subject.as_ref();
     let evidence = record.evidence.as_ref();
     let group = subject.and_then(|subject| subject.of.as_ref());
-    let (reading, limit) = evidence.map_or((None, None), |evidence| (evidence.reading.as_f64(), evidence.limit.as_f64()));
+    let (reading, limit) =
+        evidence.map_or((None, None), |evidence| (evidence.reading.as_f64(), evidence.limit.as_f64()));
     let words = evidence.map(|evidence| evidence.words.clone()).unwrap_or_default();
     let label = |number: f64| evidence.and_then(|of| of.reads_as.as_ref()?.scaled(&serde_json::json!(number)));
     Case {

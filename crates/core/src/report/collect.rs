@@ -11,6 +11,7 @@ use super::felt::Felt;
 use super::growth::Heights;
 use crate::checkup::{self, Finding, FindingKind, LIMITS, Observation, Settings, Surroundings, Watched};
 use crate::model::{Machine, Moment, Snapshot};
+use crate::moment::shifted;
 use crate::rules::Hours;
 use crate::severity::Severity;
 use crate::usage::{Row, Slot, Tally};
@@ -142,6 +143,7 @@ pub struct Collector {
     gaps: Vec<Run>,
     unread: Vec<String>,
     first: Option<Timestamp>,
+    latest: Option<Timestamp>,
     last: Option<(Moment, Duration)>,
     samples: u64,
     machine: Machine,
@@ -162,6 +164,7 @@ impl Collector {
             gaps: Vec::new(),
             unread: Vec::new(),
             first: None,
+            latest: None,
             last: None,
             samples: 0,
             machine: Machine::default(),
@@ -172,7 +175,9 @@ impl Collector {
     pub fn take(&mut self, snapshot: &Snapshot) {
         let (moment, wall) = (snapshot.moment, snapshot.moment.wall);
         self.samples += 1;
-        self.first.get_or_insert(wall);
+        // A clock that was set back makes the first sample a later one.
+        self.first = Some(self.first.map_or(wall, |first| first.min(wall)));
+        self.latest = self.latest.max(Some(wall));
         let interval = snapshot.interval.unwrap_or_default();
         self.blank(moment, interval);
         self.last = Some((moment, interval));
@@ -253,11 +258,13 @@ impl Collector {
     /// What was seen; none without a sample.
     pub fn finish(mut self) -> Option<Stretch> {
         self.close_window();
-        let (from, (last, _)) = (self.first?, self.last?);
+        let (from, until) = (self.first?, self.latest?);
+        self.windows.sort_by_key(|window| window.start);
+        self.runs.iter_mut().for_each(|runs| runs.sort());
         let grown = self.heights.grown();
         Some(Stretch {
             from,
-            until: last.wall,
+            until,
             samples: self.samples,
             machine: self.machine,
             windows: self.windows,
@@ -305,8 +312,10 @@ impl Stretch {
 
     /// The mean of a figure over a part of it.
     pub fn mean(&self, watched: Watched, from: Timestamp, until: Timestamp) -> Option<f64> {
-        let means = self.minutes_of(from, until).filter_map(|(_, minute)| Some((minute.mean(watched)?, minute.seconds)));
-        let (sum, seconds) = means.fold((0.0, 0.0), |(sum, all), (mean, seconds)| (sum + mean * seconds, all + seconds));
+        let means =
+            self.minutes_of(from, until).filter_map(|(_, minute)| Some((minute.mean(watched)?, minute.seconds)));
+        let (sum, seconds) =
+            means.fold((0.0, 0.0), |(sum, all), (mean, seconds)| (sum + mean * seconds, all + seconds));
         (seconds > 0.0).then(|| sum / seconds)
     }
 
@@ -318,6 +327,6 @@ impl Stretch {
     /// The windows of a part of it.
     pub fn rows_of(&self, from: Timestamp, until: Timestamp) -> impl Iterator<Item = &Row> {
         let length = SignedDuration::from_mins(WINDOW);
-        self.rows.iter().filter(move |row| row.start + length > from && row.start < until)
+        self.rows.iter().filter(move |row| shifted(row.start, length) > from && row.start < until)
     }
 }

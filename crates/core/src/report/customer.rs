@@ -18,7 +18,13 @@ pub(super) const WHAT_IT_LOOKS_AT: &str =
     "From the figures that Sophron kept on this computer. It looks at programs, not at what is in your documents.";
 
 /// The whole of it; `suggest` is what the technician suggests.
-pub fn customer(stretch: &Stretch, episodes: &[Episode], cases: &[Case], rehearsed: bool, suggest: &[String]) -> Document {
+pub fn customer(
+    stretch: &Stretch,
+    episodes: &[Episode],
+    cases: &[Case],
+    rehearsed: bool,
+    suggest: &[String],
+) -> Document {
     let times = Times::new(&stretch.setting.zone, stretch.from, stretch.until);
     let axis = figures::axis(stretch, &times);
     let told: Vec<&Episode> = episodes.iter().filter(|episode| episode.honest.is_none()).collect();
@@ -49,7 +55,8 @@ fn list(document: &mut Document, heading: &str, lines: Vec<String>) {
 
 /// Whether it was felt while it lasted.
 fn slows(stretch: &Stretch, episode: &Episode) -> bool {
-    let shortage = matches!(episode.kind, FindingKind::Memory | FindingKind::Cpu | FindingKind::Disk | FindingKind::Load);
+    let shortage =
+        matches!(episode.kind, FindingKind::Memory | FindingKind::Cpu | FindingKind::Disk | FindingKind::Load);
     let felt = stretch.windows.iter().filter(|window| window.felt >= Felt::Slower);
     let within = |start: jiff::Timestamp, until: jiff::Timestamp| {
         episode.spans.iter().any(|(from, to)| start < *to && until > *from)
@@ -59,7 +66,8 @@ fn slows(stretch: &Stretch, episode: &Episode) -> bool {
 
 fn verdict(stretch: &Stretch, slow: &[&Episode]) -> String {
     let held_up = stretch.felt(Felt::HeldUp);
-    let hardly = if held_up.is_zero() { String::new() } else { format!(", and for {} hardly usable", spoken(long(held_up))) };
+    let hardly =
+        if held_up.is_zero() { String::new() } else { format!(", and for {} hardly usable", spoken(long(held_up))) };
     match slow.iter().map(|episode| episode.spans.len()).sum::<usize>() {
         0 => "The computer was never slow".to_owned(),
         1 => format!("The computer was slow once{hardly}"),
@@ -108,8 +116,12 @@ fn slowed(episode: &Episode, times: &Times) -> String {
     let when = capital(&times.when(&episode.spans));
     let what = match episode.kind {
         FindingKind::Memory => format!("{} filled the memory. Everything else had to wait for room.", name(episode)),
-        FindingKind::Disk => format!("{} used the disk all the time. Everything else had to wait for it.", name(episode)),
-        FindingKind::Cpu => format!("{} kept the processor busy. Everything else had to wait for its turn.", name(episode)),
+        FindingKind::Disk => {
+            format!("{} used the disk all the time. Everything else had to wait for it.", name(episode))
+        }
+        FindingKind::Cpu => {
+            format!("{} kept the processor busy. Everything else had to wait for its turn.", name(episode))
+        }
         _ => "many programs wanted to work at the same time.".to_owned(),
     };
     format!("{when}, {}{more}: {what}", spans.join(", "))
@@ -148,7 +160,9 @@ fn done(cases: &[Case], rehearsed: bool, times: &Times) -> Vec<String> {
     let mut lines = Vec::new();
     let mut seen: BTreeSet<(String, String)> = BTreeSet::new();
     for case in cases {
-        for (at, word) in case.steps.iter().filter(|(_, word)| !word.starts_with("told") && !word.ends_with("held back")) {
+        for (at, word) in
+            case.steps.iter().filter(|(_, word)| !word.starts_with("told") && !word.ends_with("held back"))
+        {
             let whom = if case.app.is_empty() { "a program" } else { case.app.as_str() };
             if seen.insert((whom.to_owned(), format!("{word}{at}"))) {
                 lines.push(format!("{}: {whom} was {word}.", times.clock(*at)));

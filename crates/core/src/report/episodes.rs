@@ -8,6 +8,7 @@ use super::collect::{Run, Stretch, WINDOW};
 use super::growth::Grew;
 use crate::checkup::{Finding, FindingKind, Watched};
 use crate::model::{ProcessId, is_at_work};
+use crate::moment::shifted;
 use crate::severity::Severity;
 use crate::usage::{App, AppHour};
 
@@ -163,9 +164,10 @@ fn edges(stretch: &Stretch, kind: FindingKind, from: Timestamp, until: Timestamp
         _ => &[],
     };
     let window = SignedDuration::from_mins(WINDOW);
-    let (earliest, latest) = (from - window, until + window);
+    let (earliest, latest) = (shifted(from, -window), shifted(until, window));
     let runs = watched.iter().flat_map(|watched| &stretch.runs[*watched as usize]);
-    let within = runs.filter(|(began, ended)| *began < until && *ended > from && *ended >= earliest && *began <= latest);
+    let within =
+        runs.filter(|(began, ended)| *began < until && *ended > from && *ended >= earliest && *began <= latest);
     let (began, ended) = within.fold((None, None), |(began, ended): (Option<Timestamp>, Option<Timestamp>), run| {
         (Some(began.map_or(run.0, |known| known.min(run.0))), Some(ended.map_or(run.1, |known| known.max(run.1))))
     });
@@ -198,18 +200,19 @@ fn culprits(
         }
     }
     let is = |app: &App, culprit: &Culprit| app.app == culprit.app && app.owner == culprit.owner;
-    let before = from - SignedDuration::from_mins(2 * WINDOW);
+    let before = shifted(from, -SignedDuration::from_mins(2 * WINDOW));
     for (culprit, _) in &mut named {
         let hours = stretch.rows_of(from, until).flat_map(|row| row.apps.iter());
         let did = hours.filter(|(app, _)| is(app, culprit)).fold(AppHour::default(), |did, (_, hour)| did.and(hour));
         culprit.did = did;
-        let held = stretch.rows_of(before, from - SignedDuration::from_mins(WINDOW));
+        let held = stretch.rows_of(before, shifted(from, -SignedDuration::from_mins(WINDOW)));
         let held = held.flat_map(|row| row.apps.iter()).filter(|(app, _)| is(app, culprit)).map(|(_, hour)| hour.held);
         culprit.held_before = held.fold(0.0, f64::max);
     }
     let rise = |culprit: &Culprit| culprit.did.held_high - culprit.held_before;
     // Where somebody took much more than he had, that is it; else whoever holds most.
-    let rose = named.iter().any(|(culprit, _)| rise(culprit) > culprit.did.held_high / 4.0 && rise(culprit) > 268_435_456.0);
+    let rose =
+        named.iter().any(|(culprit, _)| rise(culprit) > culprit.did.held_high / 4.0 && rise(culprit) > 268_435_456.0);
     let weight = |(culprit, times): &(Culprit, usize)| match kind {
         FindingKind::Memory if rose && culprit.held_before > 0.0 => rise(culprit),
         FindingKind::Memory => culprit.did.held_high,
@@ -223,7 +226,8 @@ fn culprits(
     if kind == FindingKind::Core {
         // It is one of them that it is about.
         let first = run.first().and_then(|(_, finding)| finding.suspects.first());
-        named.retain(|(culprit, _)| first.is_some_and(|first| first.app == culprit.app && first.owner == culprit.owner));
+        named
+            .retain(|(culprit, _)| first.is_some_and(|first| first.app == culprit.app && first.owner == culprit.owner));
     }
     named.truncate(MOST);
     named.into_iter().map(|(culprit, _)| culprit).collect()

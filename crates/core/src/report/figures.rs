@@ -1,7 +1,5 @@
 //! The drawings of a report.
 
-use std::collections::BTreeMap;
-
 use jiff::{SignedDuration, Timestamp};
 
 use super::cases::Case;
@@ -11,24 +9,14 @@ use super::felt::Felt;
 use super::times::{Times, length, long};
 use crate::checkup::{FindingKind, Watched};
 use crate::document::{Axis, Drawing, Mark, Plot, Span, Stairs};
-use crate::severity::Severity;
+use crate::moment::shifted;
 use crate::units::{scaled_percent, scaled_size};
-use crate::usage::AppHour;
 
 /// About so many steps are drawn over the width.
 const STEPS: i64 = 340;
 
-/// A program that never used so much of a core is not drawn, percent.
-const DRAWN: f64 = 25.0;
-
-/// One that varied by less than that part of its highest held steadily.
-const STEADY: f64 = 0.2;
-
-/// Less than that is not worth a word, bytes.
-const SMALL: f64 = 96.0 * 1_048_576.0;
-
-/// Most small drawings of a kind.
-const MOST_TILES: usize = 12;
+/// A figure over time, nothing where it was not seen.
+pub(super) type Points = Vec<(Timestamp, Option<f64>)>;
 
 /// The whole stretch, with the hours named.
 pub(super) fn axis(stretch: &Stretch, times: &Times) -> Axis {
@@ -71,7 +59,7 @@ pub(super) fn felt(stretch: &Stretch, axis: &Axis) -> Plot {
         .windows
         .iter()
         .map(|window| {
-            let (from, until) = (window.start.max(stretch.from), (window.start + length).min(stretch.until));
+            let (from, until) = (window.start.max(stretch.from), shifted(window.start, length).min(stretch.until));
             (from, until.max(from), window.felt.tone())
         })
         .collect();
@@ -84,7 +72,10 @@ pub(super) fn felt(stretch: &Stretch, axis: &Axis) -> Plot {
     Plot {
         title: "How it felt".to_owned(),
         of: format!("{minutes} minutes a bar, by its worst minute"),
-        says: format!("How the machine felt, in bars of {minutes} minutes, each by its worst minute: {}.", words.join(", ")),
+        says: format!(
+            "How the machine felt, in bars of {minutes} minutes, each by its worst minute: {}.",
+            words.join(", ")
+        ),
         axis: axis.clone(),
         drawing: Drawing::Levels { bars, key },
     }
@@ -110,11 +101,11 @@ pub(super) fn lane(cases: &[Case], axis: &Axis) -> Plot {
 /// How far apart steps are, minutes.
 fn step(stretch: &Stretch) -> i64 {
     let minutes = stretch.until.duration_since(stretch.from).as_mins();
-    [1, 2, 5, 10, 15, 30, 60].into_iter().find(|step| minutes / step <= STEPS).unwrap_or(60)
+    [1, 2, 5, 10, 15, 30, 60].into_iter().find(|step| minutes / step <= STEPS).unwrap_or(minutes / STEPS)
 }
 
 /// A figure of the machine over the whole stretch, a step each; `None` where it was not seen.
-fn course(stretch: &Stretch, value: impl Fn(&Minute) -> Option<f64>) -> Vec<(Timestamp, Option<f64>)> {
+fn course(stretch: &Stretch, value: impl Fn(&Minute) -> Option<f64>) -> Points {
     let step = step(stretch);
     let first = stretch.from.as_second().div_euclid(60);
     let last = stretch.until.as_second().div_euclid(60);
@@ -127,8 +118,12 @@ fn course(stretch: &Stretch, value: impl Fn(&Minute) -> Option<f64>) -> Vec<(Tim
     points
 }
 
-fn peak(points: &[(Timestamp, Option<f64>)], words: impl Fn(f64) -> String) -> Option<(Timestamp, f64, String)> {
-    let (at, value) = points.iter().filter_map(|(at, value)| Some((*at, (*value)?))).max_by(|a, b| a.1.total_cmp(&b.1))?;
+pub(super) fn peak(
+    points: &[(Timestamp, Option<f64>)],
+    words: impl Fn(f64) -> String,
+) -> Option<(Timestamp, f64, String)> {
+    let (at, value) =
+        points.iter().filter_map(|(at, value)| Some((*at, (*value)?))).max_by(|a, b| a.1.total_cmp(&b.1))?;
     Some((at, value, words(value)))
 }
 
@@ -150,11 +145,10 @@ pub(super) fn machine(stretch: &Stretch, episodes: &[Episode], axis: &Axis, time
         episodes.iter().filter(of).flat_map(spans).collect::<Vec<_>>()
     };
     let waited = limits.levels(Watched::StallIo).0.min(limits.levels(Watched::StallCpu).0);
-    let one = |title: &str, of: String, points: Vec<(Timestamp, Option<f64>)>, limits: Vec<(f64, String)>, painted| {
+    let one = |title: &str, of: String, points: Points, limits: Vec<(f64, String)>, painted| {
         let peak = peak(&points, scaled_percent);
-        let highest = peak.as_ref().map_or(String::new(), |(at, _, words)| {
-            format!("; highest {words} at {}", times.clock(*at))
-        });
+        let highest =
+            peak.as_ref().map_or(String::new(), |(at, _, words)| format!("; highest {words} at {}", times.clock(*at)));
         // What never comes near the top of the scale would be a line at the bottom.
         let highest_value = peak.as_ref().map_or(0.0, |(_, value, _)| *value);
         let full = if highest_value < 45.0 && limits.iter().all(|(limit, _)| *limit < 45.0) { 50.0 } else { 100.0 };
@@ -186,133 +180,24 @@ pub(super) fn machine(stretch: &Stretch, episodes: &[Episode], axis: &Axis, time
     let cpu = course_of(&|minute| minute.mean(Watched::Cpu));
     plots.push(one("CPU", cores, cpu, two(Watched::Cpu), painted(&[FindingKind::Cpu])));
     let memory = course_of(&gone);
-    plots.push(one("Memory taken", format!("% of {total}"), memory, two(Watched::MemoryAvailable), painted(&[FindingKind::Memory])));
+    plots.push(one(
+        "Memory taken",
+        format!("% of {total}"),
+        memory,
+        two(Watched::MemoryAvailable),
+        painted(&[FindingKind::Memory]),
+    ));
     let disk = course_of(&|minute| minute.mean(Watched::DiskBusy));
     if disk.iter().any(|(_, value)| value.is_some()) {
-        plots.push(one("Disk busy", "% of the time".to_owned(), disk, two(Watched::DiskBusy), painted(&[FindingKind::Disk])));
+        plots.push(one(
+            "Disk busy",
+            "% of the time".to_owned(),
+            disk,
+            two(Watched::DiskBusy),
+            painted(&[FindingKind::Disk]),
+        ));
     }
     plots
-}
-
-/// An app over the whole stretch.
-struct OfApp<'s> {
-    app: &'s str,
-    owner: &'s str,
-    /// By the place of the window.
-    rows: BTreeMap<Timestamp, (AppHour, f64)>,
-}
-
-fn apps(stretch: &Stretch) -> Vec<OfApp<'_>> {
-    let mut apps: BTreeMap<(&str, &str), OfApp<'_>> = BTreeMap::new();
-    for row in &stretch.rows {
-        for (app, hour) in &row.apps {
-            let of = apps.entry((&app.app, &app.owner)).or_insert_with(|| OfApp {
-                app: &app.app,
-                owner: &app.owner,
-                rows: BTreeMap::new(),
-            });
-            of.rows.insert(row.start, (*hour, row.machine.seconds));
-        }
-    }
-    apps.into_values().collect()
-}
-
-impl OfApp<'_> {
-    /// A figure window by window, nothing where it was not there.
-    fn course(&self, stretch: &Stretch, value: impl Fn(&AppHour, f64) -> f64) -> Vec<(Timestamp, Option<f64>)> {
-        // As many windows together as the width has room for.
-        let together = (stretch.rows.len() / 140).max(1);
-        let chunk = |rows: &[crate::usage::Row]| {
-            let start = rows.first()?.start.max(stretch.from);
-            let seen = rows.iter().any(|row| row.machine.seconds > 0.0);
-            let highest = rows.iter().filter_map(|row| self.rows.get(&row.start)).map(|(hour, seconds)| value(hour, *seconds));
-            Some((start, seen.then(|| highest.fold(0.0, f64::max))))
-        };
-        stretch.rows.chunks(together).filter_map(chunk).collect()
-    }
-}
-
-fn tile(app: &OfApp<'_>, axis: &Axis, points: Vec<(Timestamp, Option<f64>)>, full: f64, words: String, at: String, painted: Option<Severity>) -> Plot {
-    let painted = painted.map(|severity| (axis.from, axis.until, severity));
-    let peak = peak(&points, |_| format!("{words} at {at}"));
-    Plot {
-        title: app.app.to_owned(),
-        of: app.owner.to_owned(),
-        says: format!("{} ({}): highest {words} at {at}.", app.app, app.owner),
-        axis: axis.clone(),
-        drawing: Drawing::Stairs(Stairs {
-            points,
-            full,
-            limits: Vec::new(),
-            falls: false,
-            painted: painted.into_iter().collect(),
-            marks: Vec::new(),
-            peak,
-        }),
-    }
-}
-
-/// CPU of those that used a good part of a core, all on one scale; and how many never did.
-pub(super) fn cpu_tiles(stretch: &Stretch, axis: &Axis, times: &Times) -> (Vec<Plot>, f64, usize) {
-    let all = apps(stretch);
-    let percent = |hour: &AppHour, seconds: f64| 100.0 * hour.accounted() / seconds.max(1.0);
-    let mut drawn: Vec<(&OfApp<'_>, Vec<(Timestamp, Option<f64>)>, f64, Timestamp)> = Vec::new();
-    for app in &all {
-        let points = app.course(stretch, percent);
-        if let Some((at, value, _)) = peak(&points, scaled_percent).filter(|(_, value, _)| *value >= DRAWN) {
-            drawn.push((app, points, value, at));
-        }
-    }
-    drawn.sort_by(|a, b| b.2.total_cmp(&a.2));
-    let full = 100.0 * ((drawn.first().map_or(0.0, |first| first.2) - 6.0) / 100.0).ceil().max(1.0);
-    let others = all.len() - drawn.len();
-    drawn.truncate(MOST_TILES);
-    let tiles = drawn
-        .into_iter()
-        .map(|(app, points, value, at)| tile(app, axis, points, full, scaled_percent(value), times.clock(at), None))
-        .collect();
-    (tiles, full, others)
-}
-
-/// What apps held, each on its own scale; and those that held steadily.
-pub(super) fn memory_tiles(
-    stretch: &Stretch,
-    episodes: &[Episode],
-    axis: &Axis,
-    times: &Times,
-) -> (Vec<Plot>, Vec<(String, f64)>) {
-    let all = apps(stretch);
-    let mut drawn: Vec<(&OfApp<'_>, Vec<(Timestamp, Option<f64>)>, f64, Timestamp)> = Vec::new();
-    let mut steady: Vec<(String, f64)> = Vec::new();
-    for app in &all {
-        let points = app.course(stretch, |hour, _| hour.held);
-        let Some((at, highest, _)) = peak(&points, scaled_size).filter(|(_, highest, _)| *highest >= SMALL) else { continue };
-        let there = points.iter().filter_map(|(_, value)| *value);
-        let lowest = there.fold(f64::INFINITY, f64::min);
-        match highest - lowest < highest * STEADY {
-            true => steady.push((app.app.to_owned(), highest)),
-            false => drawn.push((app, points, highest, at)),
-        }
-    }
-    drawn.sort_by(|a, b| b.2.total_cmp(&a.2));
-    steady.sort_by(|a, b| b.1.total_cmp(&a.1));
-    drawn.truncate(MOST_TILES);
-    let grows = |app: &OfApp<'_>| {
-        let mut grows = episodes.iter().filter(|episode| episode.kind == FindingKind::Grows);
-        let episode = grows.find(|episode| episode.first().is_some_and(|first| first.app == app.app && first.owner == app.owner));
-        episode.map(|episode| episode.severity)
-    };
-    let tiles = drawn
-        .into_iter()
-        .map(|(app, points, highest, at)| {
-            let words = match grows(app) {
-                Some(_) => format!("grows, {}", scaled_size(highest)),
-                None => scaled_size(highest),
-            };
-            tile(app, axis, points, highest, words, times.clock(at), grows(app))
-        })
-        .collect();
-    (tiles, steady)
 }
 
 /// A case with a little before and after it; none without readings.
@@ -321,10 +206,15 @@ pub(super) fn case(case: &Case, stretch: &Stretch, times: &Times) -> Option<Plot
     let until = case.until(stretch.until);
     let (limit, limit_words) = case.limit.clone()?;
     let around = (until.duration_since(case.opened) / 12).max(SignedDuration::from_secs(60));
-    let axis = Axis { from: first.min(case.opened - around), until: until + around, ticks: Vec::new(), blanks: Vec::new() };
+    let axis = Axis {
+        from: first.min(shifted(case.opened, -around)),
+        until: shifted(until, around),
+        ticks: Vec::new(),
+        blanks: Vec::new(),
+    };
     let known = case.points.iter().map(|(at, value)| (*at, Some(*value)));
     // What came after it was over was not measured for it.
-    let points: Vec<(Timestamp, Option<f64>)> = known.chain([(until, None)]).collect();
+    let points: Points = known.chain([(until, None)]).collect();
     let highest = case.points.iter().map(|(_, value)| *value).fold(limit, f64::max);
     let full = if case.falls { limit * 1.7 } else { highest * 1.04 };
     let mut marks: Vec<Mark> = case
@@ -332,14 +222,22 @@ pub(super) fn case(case: &Case, stretch: &Stretch, times: &Times) -> Option<Plot
         .iter()
         .map(|(at, word)| Mark { at: *at, word: word.clone(), clock: times.hour(*at), by_itself: false })
         .collect();
-    if let Some((at, word)) = case.closed.filter(|(at, _)| case.steps.last().is_none_or(|(last, _)| at.duration_since(*last).as_secs() > 60)) {
+    if let Some((at, word)) =
+        case.closed.filter(|(at, _)| case.steps.last().is_none_or(|(last, _)| at.duration_since(*last).as_secs() > 60))
+    {
         marks.push(Mark { at, word: word.to_owned(), clock: times.hour(at), by_itself: true });
     }
     let steps: Vec<String> = marks.iter().map(|mark| format!("{} {}", mark.word, mark.clock)).collect();
     Some(Plot {
         title: String::new(),
         of: String::new(),
-        says: format!("Case {}: {}, {}: {}.", case.number, case.whom, length(until.duration_since(case.opened)), steps.join(", ")),
+        says: format!(
+            "Case {}: {}, {}: {}.",
+            case.number,
+            case.whom,
+            length(until.duration_since(case.opened)),
+            steps.join(", ")
+        ),
         axis,
         drawing: Drawing::Stairs(Stairs {
             points,

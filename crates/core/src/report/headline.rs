@@ -136,7 +136,9 @@ pub(super) fn waited(stretch: &Stretch) -> String {
     };
     match () {
         () if counted.is_zero() => format!("Nothing was seen{within}."),
-        () if smooth == counted => format!("In all of the {} that were seen{within} hardly anything had to wait.", long(counted)),
+        () if smooth == counted => {
+            format!("In all of the {} that were seen{within} hardly anything had to wait.", long(counted))
+        }
         () => format!("For {} of {}{within} hardly anything had to wait.", long(smooth), long(counted)),
     }
 }

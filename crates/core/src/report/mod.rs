@@ -13,6 +13,7 @@ mod page;
 mod sentences;
 mod standing;
 mod tables;
+mod tiles;
 mod times;
 
 pub use cases::{Case, of_records};

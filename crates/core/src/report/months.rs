@@ -6,6 +6,7 @@ use jiff::{SignedDuration, Timestamp};
 use super::headline::capital;
 use super::times::length;
 use crate::document::{Axis, Block, Document, Drawing, Plot, Stairs};
+use crate::moment::shifted;
 use crate::text::counted;
 use crate::units::{scaled_percent, scaled_size};
 use crate::usage::{Asked, By, CaseAt, Group, History, MachineHour, all_changes, since, view};
@@ -17,7 +18,8 @@ const MOST: usize = 12;
 pub fn months(history: &History, made: &str) -> Option<Document> {
     let axis = axis(history)?;
     let days = days(history);
-    let asked = |group: Group, by: By| Asked { group, by, of_some: false, limit: if group == Group::Hour { 24 } else { MOST } };
+    let asked =
+        |group: Group, by: By| Asked { group, by, of_some: false, limit: if group == Group::Hour { 24 } else { MOST } };
     let waiting = view(history, asked(Group::Hour, By::Waiting), None);
     let changes = all_changes(history);
     let changed = since(history, &changes);
@@ -118,7 +120,15 @@ fn axis(history: &History) -> Option<Axis> {
     let (from, until) = (start(from), until);
     let days = until.duration_since(from).as_hours() / 24;
     // A tick a week, or a month where it is longer.
-    let step = SignedDuration::from_hours(24 * if days <= 10 { 1 } else if days <= 100 { 7 } else { 30 });
+    let step = SignedDuration::from_hours(
+        24 * if days <= 10 {
+            1
+        } else if days <= 100 {
+            7
+        } else {
+            30
+        },
+    );
     let mut ticks = Vec::new();
     let mut at = from;
     while at < until && ticks.len() < 64 {
@@ -130,10 +140,14 @@ fn axis(history: &History) -> Option<Axis> {
 }
 
 fn plots(axis: &Axis, days: &[OfDay]) -> Vec<Plot> {
-    let one = |title: &str, of: String, value: &dyn Fn(&MachineHour) -> f64, words: &dyn Fn(f64) -> String, full: Option<f64>| {
+    let one = |title: &str,
+               of: String,
+               value: &dyn Fn(&MachineHour) -> f64,
+               words: &dyn Fn(f64) -> String,
+               full: Option<f64>| {
         let start = |date: Date| {
             let first = days.first().map_or(date, |(first, _)| *first);
-            axis.from + SignedDuration::from_hours(24 * i64::from((date - first).get_days()))
+            shifted(axis.from, SignedDuration::from_hours(24 * i64::from((date - first).get_days())))
         };
         let mut points: Vec<(Timestamp, Option<f64>)> = Vec::new();
         for (place, (date, machine)) in days.iter().enumerate() {
@@ -159,7 +173,7 @@ fn plots(axis: &Axis, days: &[OfDay]) -> Vec<Plot> {
                 falls: false,
                 painted: Vec::new(),
                 marks: Vec::new(),
-                peak: peak.map(|(at, value)| (at + middle, value, words(value))),
+                peak: peak.map(|(at, value)| (shifted(at, middle), value, words(value))),
             }),
         }
     };
@@ -198,10 +212,14 @@ fn cases(cases: &[CaseAt]) -> Vec<String> {
     }
     let mut rules: Vec<_> = rules.into_iter().collect();
     rules.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
-    rules.into_iter().take(MOST).map(|((rule, app), count)| {
-        let of = if app.is_empty() { String::new() } else { format!(", {app}") };
-        format!("{rule}{of}: {}", counted(count, "case"))
-    }).collect()
+    rules
+        .into_iter()
+        .take(MOST)
+        .map(|((rule, app), count)| {
+            let of = if app.is_empty() { String::new() } else { format!(", {app}") };
+            format!("{rule}{of}: {}", counted(count, "case"))
+        })
+        .collect()
 }
 
 /// The same for the person whose machine it is.
@@ -217,7 +235,9 @@ pub fn months_for_customer(history: &History, suggest: &[String]) -> Option<Docu
         None,
         match waited / days.len().max(1) as f64 {
             little if little < 60.0 => "The computer was hardly ever slow".to_owned(),
-            some => format!("The computer was slow for {} on a usual day", length(SignedDuration::from_secs(some as i64))),
+            some => {
+                format!("The computer was slow for {} on a usual day", length(SignedDuration::from_secs(some as i64)))
+            }
         },
     ));
     document.push(Block::Paragraph(format!("{}.", capital(verdict_of(&waiting).unwrap_or_default()))));

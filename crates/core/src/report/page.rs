@@ -4,7 +4,7 @@ use super::cases::Case;
 use super::collect::Stretch;
 use super::episodes::Episode;
 use super::times::{Times, length, long};
-use super::{figures, headline, sentences, standing, tables};
+use super::{figures, headline, sentences, standing, tables, tiles};
 use crate::document::{Block, Document, Text};
 use crate::severity::Tone;
 use crate::text::counted;
@@ -64,25 +64,26 @@ pub fn page(stretch: &Stretch, episodes: &[Episode], cases: &[Case], frame: &Fra
     for plot in figures::machine(stretch, episodes, &axis, &times) {
         document.push(Block::Plot(Box::new(plot)));
     }
-    let (tiles, full, others) = figures::cpu_tiles(stretch, &axis, &times);
+    let (drawn, full, others) = tiles::cpu(stretch, &axis, &times);
     document.push(Block::Heading("CPU by app".to_owned()));
-    if !tiles.is_empty() {
+    if !drawn.is_empty() {
         let cores = full / 100.0;
         let scale = if cores < 1.5 { "one core".to_owned() } else { format!("{cores:.0} cores") };
         document.push(Block::Paragraph(format!("All on one scale: the full height is {scale}.")));
-        document.push(Block::Tiles(tiles));
+        document.push(Block::Tiles(drawn));
     }
     document.push(Block::Paragraph(format!("{} never used more than a quarter of a core.", counted(others, "app"))));
-    let (tiles, steady) = figures::memory_tiles(stretch, episodes, &axis, &times);
+    let (drawn, steady) = tiles::memory(stretch, episodes, &axis, &times);
     document.push(Block::Heading("Memory by app".to_owned()));
-    if !tiles.is_empty() {
+    if !drawn.is_empty() {
         document.push(Block::Paragraph(
             "Each from nothing to its own highest: the shape tells who keeps what he took.".to_owned(),
         ));
-        document.push(Block::Tiles(tiles));
+        document.push(Block::Tiles(drawn));
     }
     if !steady.is_empty() {
-        let names: Vec<String> = steady.iter().take(12).map(|(app, held)| format!("{app} {}", scaled_size(*held))).collect();
+        let names: Vec<String> =
+            steady.iter().take(12).map(|(app, held)| format!("{app} {}", scaled_size(*held))).collect();
         document.push(Block::Paragraph(format!("Steady all the time: {}.", names.join(", "))));
     }
     if let Some(table) = tables::which_hour(stretch, &times) {
@@ -129,7 +130,8 @@ fn head(stretch: &Stretch, times: &Times) -> Block {
 }
 
 fn made(stretch: &Stretch, frame: &Frame) -> String {
-    let every = stretch.seen().checked_div(u32::try_from(stretch.samples).unwrap_or(u32::MAX).max(1)).unwrap_or_default();
+    let every =
+        stretch.seen().checked_div(u32::try_from(stretch.samples).unwrap_or(u32::MAX).max(1)).unwrap_or_default();
     format!(
         "Made by Sophron {} on {} from {} ({}, about {} apart): {}",
         frame.version,
@@ -148,7 +150,9 @@ fn of_cases(document: &mut Document, stretch: &Stretch, cases: &[Case], frame: &
         ),
         (Some(rules), _, true) => format!("The rules of {rules} were rehearsed on this: no case would have opened."),
         (None, Some(why), _) => why.clone(),
-        (None, None, false) => "What went past the limit of a rule, and the steps that followed, by the record.".to_owned(),
+        (None, None, false) => {
+            "What went past the limit of a rule, and the steps that followed, by the record.".to_owned()
+        }
         (None, None, true) => "The record has no case in this time.".to_owned(),
     };
     document.push(Block::Heading("Cases".to_owned()));

@@ -40,7 +40,13 @@ pub(super) fn when(episode: &Episode, times: &Times) -> String {
         [one] => format!("{}, {}", times.span(*one), length(episode.length())),
         [one, two] => format!("{}, and again {}", times.span(*one), times.span(*two)),
         [one, .., last] => {
-            format!("{} times, {} to {}, {}", episode.spans.len(), times.clock(one.0), times.clock(last.1), length(episode.length()))
+            format!(
+                "{} times, {} to {}, {}",
+                episode.spans.len(),
+                times.clock(one.0),
+                times.clock(last.1),
+                length(episode.length())
+            )
         }
     }
 }
@@ -87,7 +93,11 @@ fn memory(stretch: &Stretch, episode: &Episode) -> Vec<String> {
             before if before > 0.0 && first.did.held_high > before * 1.2 => format!(", {} before", scaled_size(before)),
             _ => String::new(),
         };
-        let of = if first.did.most > 1 { format!("Its {} held", processes(first.did.most as usize)) } else { "It held".to_owned() };
+        let of = if first.did.most > 1 {
+            format!("Its {} held", processes(first.did.most as usize))
+        } else {
+            "It held".to_owned()
+        };
         sentences.push(format!("{of} up to {}{before}.", scaled_size(first.did.held_high)));
     }
     let worst = episode.spans.iter().filter_map(|(from, until)| stretch.worst(Watched::MemoryAvailable, *from, *until));
@@ -130,7 +140,8 @@ fn disk(stretch: &Stretch, episode: &Episode) -> Vec<String> {
     let did = episode.first().and_then(|first| moved(first, seconds));
     let mut sentences = vec![match did {
         Some(did) => format!("It {did}."),
-        None => "Nobody was seen to read or write as much: the kernel may have been writing what programs left it.".to_owned(),
+        None => "Nobody was seen to read or write as much: the kernel may have been writing what programs left it."
+            .to_owned(),
     }];
     if let Some(waited) = waited(stretch, episode, Watched::StallIo, "the disk") {
         sentences.push(format!("At worst {waited}."));
@@ -203,7 +214,8 @@ fn grows(stretch: &Stretch, episode: &Episode) -> Vec<String> {
         times => sentences.push(format!("It grew {times} times, each time anew.")),
     }
     let short = stretch.weigh(Watched::MemoryAvailable, 0.0).is_some_and(|_| {
-        let mut worst = episode.spans.iter().filter_map(|(from, until)| stretch.worst(Watched::MemoryAvailable, *from, *until));
+        let mut worst =
+            episode.spans.iter().filter_map(|(from, until)| stretch.worst(Watched::MemoryAvailable, *from, *until));
         worst.any(|percent| stretch.weigh(Watched::MemoryAvailable, percent).is_some())
     });
     let least = episode.spans.iter().filter_map(|(from, until)| stretch.worst(Watched::MemoryAvailable, *from, *until));
@@ -227,9 +239,9 @@ fn grows(stretch: &Stretch, episode: &Episode) -> Vec<String> {
 
 fn files(stretch: &Stretch, episode: &Episode) -> Vec<String> {
     let worst = episode.spans.iter().filter_map(|(from, until)| stretch.worst(Watched::FilesFull, *from, *until));
-    let words = worst.reduce(f64::max).map(|full| {
-        format!("At worst {} full ({}).", scaled_percent(full), limit(stretch, Watched::FilesFull, full))
-    });
+    let words = worst
+        .reduce(f64::max)
+        .map(|full| format!("At worst {} full ({}).", scaled_percent(full), limit(stretch, Watched::FilesFull, full)));
     words.into_iter().collect()
 }
 
@@ -250,9 +262,8 @@ pub(super) fn seconds(seconds: f64) -> String {
 
 /// The cases that are of it: on the same program, or on the machine while it was short of something.
 pub(super) fn cases_of<'c>(episode: &Episode, cases: &'c [Case], until: Timestamp) -> Vec<&'c Case> {
-    let overlaps = |case: &Case| {
-        episode.spans.iter().any(|(from, to)| case.opened <= *to && case.until(until) >= *from)
-    };
+    let overlaps =
+        |case: &Case| episode.spans.iter().any(|(from, to)| case.opened <= *to && case.until(until) >= *from);
     let shortage = matches!(episode.kind, FindingKind::Memory | FindingKind::Cpu | FindingKind::Disk);
     let is_of = |case: &&Case| match case.app.as_str() {
         "" => shortage,
@@ -280,7 +291,9 @@ pub(super) fn next(episode: &Episode, frame: &Frame, times: &Times) -> String {
     let from = from.checked_add(jiff::SignedDuration::from_secs(59)).unwrap_or(from);
     let source = &frame.suffix;
     let simple = |name: &str| {
-        !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || "._+-".contains(c)) && !name.starts_with('-')
+        !name.is_empty()
+            && name.chars().all(|c| c.is_ascii_alphanumeric() || "._+-".contains(c))
+            && !name.starts_with('-')
     };
     // A name that a shell would take apart, or that would be an option, is not typed: the process's checked PID is.
     let target = |culprit: &Culprit| match (simple(&culprit.app), culprit.id) {

@@ -45,10 +45,14 @@ pub(super) fn fine(stretch: &Stretch, episodes: &[Episode], times: &Times) -> Ve
     if !found(FindingKind::Disk)
         && let Some((share, limit)) = worst(Watched::StallIo)
     {
-        lines.push(format!("disk: programs waited for it at most {} of a minute (limit {limit})", scaled_percent(share)));
+        lines.push(format!(
+            "disk: programs waited for it at most {} of a minute (limit {limit})",
+            scaled_percent(share)
+        ));
     }
     if !found(FindingKind::Load)
-        && let Some((load, _)) = worst(Watched::LoadCore).filter(|(load, _)| *load < stretch.setting.checkup.limits.levels(Watched::LoadCore).0)
+        && let Some((load, _)) = worst(Watched::LoadCore)
+            .filter(|(load, _)| *load < stretch.setting.checkup.limits.levels(Watched::LoadCore).0)
     {
         let cores = f64::from(stretch.machine.cores);
         let limit = stretch.setting.checkup.limits.levels(Watched::LoadCore).0 * cores;
@@ -78,15 +82,21 @@ pub(super) fn fine(stretch: &Stretch, episodes: &[Episode], times: &Times) -> Ve
 
 /// What was not seen.
 pub(super) fn not_seen(stretch: &Stretch, frame: &Frame, times: &Times) -> Vec<String> {
-    let mut lines: Vec<String> = stretch.naps.iter().map(|nap| format!("{}: the machine slept", times.span(*nap))).collect();
+    let mut lines: Vec<String> =
+        stretch.naps.iter().map(|nap| format!("{}: the machine slept", times.span(*nap))).collect();
     lines.extend(stretch.gaps.iter().map(|gap| format!("{}: nobody watched", times.span(*gap))));
-    let (busy, unseen) = stretch.rows.iter().fold((0.0, 0.0), |(busy, unseen), row| {
-        (busy + row.machine.cpu, unseen + row.machine.unseen)
-    });
+    let (busy, unseen) = stretch
+        .rows
+        .iter()
+        .fold((0.0, 0.0), |(busy, unseen), row| (busy + row.machine.cpu, unseen + row.machine.unseen));
     if busy > 0.0 {
-        lines.push(format!("{} of the CPU time used could not be put down to anybody", scaled_percent(100.0 * unseen / busy)));
+        lines.push(format!(
+            "{} of the CPU time used could not be put down to anybody",
+            scaled_percent(100.0 * unseen / busy)
+        ));
     }
-    let recorded = |line: &String| if frame.recorded { line.clone() } else { line.replace(" (not in this recording)", "") };
+    let recorded =
+        |line: &String| if frame.recorded { line.clone() } else { line.replace(" (not in this recording)", "") };
     lines.extend(stretch.unread.iter().map(recorded));
     lines.push(NOT_EXAMINED.to_owned());
     lines

@@ -16,10 +16,7 @@ const MOST: usize = 12;
 /// So many columns of hours at most; beyond that days are told.
 const HOURS: usize = 26;
 
-fn ranked<K: Clone>(totals: BTreeMap<K, Total>) -> Vec<(K, Total)>
-where
-    K: Ord,
-{
+fn ranked<K: Ord>(totals: BTreeMap<K, Total>) -> Vec<(K, Total)> {
     let mut ranked: Vec<(K, Total)> = totals.into_iter().collect();
     ranked.sort_by(|a, b| b.1.sum.accounted().total_cmp(&a.1.sum.accounted()).then_with(|| a.0.cmp(&b.0)));
     ranked
@@ -63,16 +60,19 @@ pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
             sum: false,
         }
     };
-    let mut rows: Vec<TableRow> = apps.iter().take(MOST - 2).filter(|(_, total)| total.sum.accounted() >= 60.0).map(row).collect();
+    let mut rows: Vec<TableRow> =
+        apps.iter().take(MOST - 2).filter(|(_, total)| total.sum.accounted() >= 60.0).map(row).collect();
     let all: f64 = machine.values().sum();
-    let of = |at: &Timestamp| machine.get(at).map_or(Cell::default(), |seconds| Cell::figure(*seconds, minutes(*seconds)));
+    let of =
+        |at: &Timestamp| machine.get(at).map_or(Cell::default(), |seconds| Cell::figure(*seconds, minutes(*seconds)));
     rows.push(TableRow {
         name: ("the machine".to_owned(), String::new()),
         cells: slots.iter().map(of).chain([Cell::figure(all, cpu_time(all))]).collect(),
         sum: true,
     });
     let heading = |at: &Timestamp| times.local(*at).strftime(if by_day { "%a %-d" } else { "%H" }).to_string();
-    let (what, minutes) = if by_day { ("on each day; a day", cores * 1440.0) } else { ("in each hour; an hour", cores * 60.0) };
+    let (what, minutes) =
+        if by_day { ("on each day; a day", cores * 1440.0) } else { ("in each hour; an hour", cores * 60.0) };
     Some(Table {
         caption: format!("Minutes of CPU time {what} of {cores} cores has {minutes}"),
         columns: ["app".to_owned()].into_iter().chain(slots.iter().map(heading)).chain(["in all".to_owned()]).collect(),
@@ -110,7 +110,11 @@ pub(super) fn by_app(stretch: &Stretch) -> Table {
     let nobody = "used by the kernel for devices, and by processes that came and went between two samples";
     rows.push(TableRow {
         name: ("nobody, by what could be seen".to_owned(), String::new()),
-        cells: vec![Cell::figure(unseen, cpu_time(unseen)), Cell::figure(unseen / busy.max(1.0), share(unseen)), Cell::words(nobody)],
+        cells: vec![
+            Cell::figure(unseen, cpu_time(unseen)),
+            Cell::figure(unseen / busy.max(1.0), share(unseen)),
+            Cell::words(nobody),
+        ],
         sum: true,
     });
     Table {
@@ -153,7 +157,9 @@ pub(super) fn by_owner(stretch: &Stretch) -> Table {
     let owners = ranked(total(&stretch.rows, |app| app.owner.clone()));
     Table {
         caption: String::new(),
-        columns: ["owner", "cpu time", "of all used", "memory held, typical", "read", "written"].map(str::to_owned).to_vec(),
+        columns: ["owner", "cpu time", "of all used", "memory held, typical", "read", "written"]
+            .map(str::to_owned)
+            .to_vec(),
         shaded: false,
         rows: owners.into_iter().take(MOST).map(row).collect(),
     }

@@ -137,7 +137,8 @@ pub(super) fn usage(source: &mut Source<'_>, section: &Section<'_>, audit: &Audi
     usage.most = size(source, &section, "most", [LEAST, u64::MAX], "1 MiB or more").unwrap_or(usage.most);
     usage.owners = source.flag(&section, "owners").unwrap_or(usage.owners);
     let readers = source.text(&section, "readers", "\"support\"");
-    if let Some(text) = readers.as_ref().filter(|text| audit.readers.as_ref().is_some_and(|other| *other != text.value)) {
+    if let Some(text) = readers.as_ref().filter(|text| audit.readers.as_ref().is_some_and(|other| *other != text.value))
+    {
         source.error(
             Diagnostic::at(text.span.clone(), "`readers` of [usage] and of [audit] are two groups", "another group")
                 .help("both stand in one folder, which one group can be let into: name the same one"),

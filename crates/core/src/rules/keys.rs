@@ -109,7 +109,11 @@ pub static FILE: Table = Table {
         ),
         at(
             Place::First,
-            key("usage", Wants::Table(&USAGE), "who used how much, hour by hour, kept by the watcher ([usage](usage.md))"),
+            key(
+                "usage",
+                Wants::Table(&USAGE),
+                "who used how much, hour by hour, kept by the watcher ([usage](usage.md))",
+            ),
         ),
         at(
             Place::First,

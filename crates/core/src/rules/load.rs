@@ -12,8 +12,8 @@ use super::options::Names;
 use super::section::{Section, Source};
 use super::wording::wording;
 use super::{
-    Action, Again, Audit, Budget, Cap, FORMAT, Hours, Keep, Lookback, Pick, Rule, RuleSet, Severity, Step, Unasked, Usage,
-    asking, channels, checkup, figures, keeping, ladder, options, telling,
+    Action, Again, Audit, Budget, Cap, FORMAT, Hours, Keep, Lookback, Pick, Rule, RuleSet, Severity, Step, Unasked,
+    Usage, asking, channels, checkup, figures, keeping, ladder, options, telling,
 };
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;

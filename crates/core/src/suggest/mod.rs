@@ -178,7 +178,10 @@ fn of_cpu(name: &str, app: &App, longer: Option<(i64, Most)>, asked: bool, advic
             run => format!("it was passed without work at the disk for {} at most", minutes(run + CPU_MINUTES - 1)),
         },
     ];
-    let because = because.into_iter().chain(longer.map(|(days, longer)| in_hours(days, &format!("{:.1}% of a core", longer.cpu)))).collect();
+    let because = because
+        .into_iter()
+        .chain(longer.map(|(days, longer)| in_hours(days, &format!("{:.1}% of a core", longer.cpu))))
+        .collect();
     advice.suggestions.push(Suggestion { rule: rule_of_cpu(name, app, normal, limit), because });
 }
 
@@ -327,7 +330,8 @@ fn never_climbed(name: &str, app: &App, seen: f64, longer: Option<(i64, Most)>) 
         minutes(CLIMB_MINUTES),
         scaled_size(seen)
     )];
-    because.extend(longer.map(|(days, longer)| in_hours(days, &format!("{} for each process", scaled_size(longer.held)))));
+    because
+        .extend(longer.map(|(days, longer)| in_hours(days, &format!("{} for each process", scaled_size(longer.held)))));
     Suggestion { rule, because }
 }
 

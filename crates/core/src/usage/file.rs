@@ -200,7 +200,8 @@ pub fn read<'l>(mut lines: impl Iterator<Item = &'l [u8]>) -> Result<History, Fi
                 let one = |(id, figures, most, starts): &AppLine| {
                     let app = apps.get(id).ok_or_else(|| wrong(format!("there is no app {id}")))?;
                     let [seconds, cpu, through, held, held_high, read, written] = figures.map(sane);
-                    let hour = AppHour { seconds, cpu, through, held, held_high, read, written, most: *most, starts: *starts };
+                    let hour =
+                        AppHour { seconds, cpu, through, held, held_high, read, written, most: *most, starts: *starts };
                     Ok((Arc::clone(app), hour))
                 };
                 let apps = of.iter().map(one).collect::<Result<_, FileError>>()?;

@@ -98,7 +98,11 @@ impl History {
 
     /// What apps of that name held, the median of all hours in which each was seen: what is typical of it here.
     pub fn typical(&self, app: &str, of: impl Fn(&AppHour) -> f64) -> Option<f64> {
-        let hours = self.rows.iter().flat_map(|row| row.apps.iter()).filter(|(known, hour)| known.app == app && hour.seconds > 0.0);
+        let hours = self
+            .rows
+            .iter()
+            .flat_map(|row| row.apps.iter())
+            .filter(|(known, hour)| known.app == app && hour.seconds > 0.0);
         super::changes::median(hours.map(|(_, hour)| of(hour)).collect())
     }
 

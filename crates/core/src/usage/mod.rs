@@ -1,8 +1,11 @@
 //! Usage over time: who used how much of the machine, hour by hour. Snapshots in, rows out; where they are kept is others' business.
 
+mod against;
+mod by_time;
 mod changes;
 pub mod file;
 mod history;
+mod minutes;
 mod rows;
 mod since;
 mod tally;

@@ -5,10 +5,11 @@ use std::collections::BTreeMap;
 use jiff::ToSpan;
 use jiff::civil::Date;
 
+use super::against::ratio;
 use super::changes::{Change, Day, Measure, changed};
 use super::history::{Event, Happened, History};
 use super::rows::{App, AppHour};
-use super::view::{bytes, cpu_time, ratio};
+use super::view::{bytes, cpu_time};
 use crate::document::{Block, Document, Text};
 use crate::severity::Tone;
 use crate::text::counted;
@@ -64,7 +65,8 @@ pub fn all_changes(history: &History) -> Vec<Changed> {
             }
         }
     }
-    let size = |changed: &Changed| (changed.change.after / changed.change.before.max(1.0)).ln().abs() * changed.change.score;
+    let size =
+        |changed: &Changed| (changed.change.after / changed.change.before.max(1.0)).ln().abs() * changed.change.score;
     found.sort_by(|a, b| size(b).total_cmp(&size(a)));
     found
 }
@@ -74,7 +76,8 @@ fn beside(history: &History, app: &App, since: Date) -> Vec<Happened> {
     let (from, until) = (since.saturating_sub(1.day()), since.saturating_add(1.day()));
     let day = |happened: &Happened| happened.at.to_zoned(history.zone.clone()).date();
     let is_near = |happened: &&Happened| (from..=until).contains(&day(happened));
-    let is_told = |happened: &&Happened| happened.app.is_empty() || happened.app == app.app || happened.event == Event::NewApp;
+    let is_told =
+        |happened: &&Happened| happened.app.is_empty() || happened.app == app.app || happened.event == Event::NewApp;
     let mut near: Vec<Happened> = history.happened.iter().filter(is_near).filter(is_told).cloned().collect();
     near.sort_by_key(|happened| (happened.app != app.app, happened.at));
     near.truncate(MOST);
@@ -100,7 +103,7 @@ fn told(measure: Measure, now: f64, before: f64) -> String {
     }
 }
 
-/// `holds 2.0 times as much memory as before`.
+/// `holds 2.0 times as much memory`.
 fn in_short(measure: Measure, change: &Change) -> String {
     let (verb, what) = match measure {
         Measure::Cpu => ("uses", "CPU time"),
@@ -109,7 +112,7 @@ fn in_short(measure: Measure, change: &Change) -> String {
         Measure::Written => ("writes", "to disks"),
     };
     match ratio(change.after, change.before) {
-        Some(ratio) => format!("{verb} {ratio} as much {what} as before"),
+        Some(ratio) => format!("{verb} {ratio} as much {what}"),
         None => format!("{verb} much {} {what}", if change.after > change.before { "more" } else { "less" }),
     }
 }
@@ -122,12 +125,17 @@ pub fn since(history: &History, changes: &[Changed]) -> Document {
     let span = days.first().zip(days.last());
     document.push(Block::Head(vec![
         history.host.clone(),
-        span.map(|(first, last)| format!("{} to {}", first.strftime("%a %-d %b %Y"), last.strftime("%a %-d %b %Y"))).unwrap_or_default(),
+        span.map(|(first, last)| format!("{} to {}", first.strftime("%a %-d %b %Y"), last.strftime("%a %-d %b %Y")))
+            .unwrap_or_default(),
         counted(days.len(), "day"),
     ]));
     let verdict = match changes.len() {
         0 if days.len() < super::changes::LEAST_DAYS => {
-            format!("{} are too few to tell: at least {} are needed", counted(days.len(), "day"), super::changes::LEAST_DAYS)
+            format!(
+                "{} are too few to tell: at least {} are needed",
+                counted(days.len(), "day"),
+                super::changes::LEAST_DAYS
+            )
         }
         0 => "nothing has come to another level that would be worth a word".to_owned(),
         count => {

@@ -7,6 +7,7 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
+use super::minutes::Minutes;
 use super::rows::{App, AppHour, MachineHour, OTHERS, Row};
 use crate::checkup::{Limits, Watched};
 use crate::model::{Boot, Moment, Names, Process, ProcessId, Snapshot};
@@ -21,6 +22,12 @@ const GAP: Duration = Duration::from_secs(3600);
 
 /// So much may be between two samples beside the interval that the second one tells of, for they are one after the other.
 const BESIDE: Duration = Duration::from_secs(1);
+
+/// A nap is told of at most so many stretches.
+const LONGEST_NAP: u32 = 1000;
+
+/// Names are told apart by so many characters: they are claims.
+const LONGEST_NAME: usize = 64;
 
 /// The app under which the kernel's own threads are counted.
 const KERNEL: &str = "(kernel)";
@@ -47,41 +54,6 @@ impl Slot {
             Slot::Hour => 3600,
             Slot::Minutes(minutes) => minutes.max(1) * 60,
         }
-    }
-}
-
-/// Mean of what is measured in one minute, and those of the minutes before it.
-#[derive(Debug, Clone, Default)]
-struct Minutes {
-    minute: i64,
-    sum: f64,
-    seconds: f64,
-    means: Vec<f32>,
-}
-
-impl Minutes {
-    fn add(&mut self, minute: i64, value: f64, seconds: f64) {
-        if minute != self.minute {
-            self.close();
-            self.minute = minute;
-        }
-        self.sum += value * seconds;
-        self.seconds += seconds;
-    }
-
-    fn close(&mut self) {
-        if self.seconds > 0.0 {
-            self.means.push((self.sum / self.seconds) as f32);
-        }
-        (self.sum, self.seconds) = (0.0, 0.0);
-    }
-
-    fn median(&self) -> Option<f64> {
-        let open = (self.seconds > 0.0).then(|| (self.sum / self.seconds) as f32);
-        let mut means: Vec<f32> = self.means.iter().copied().chain(open).collect();
-        let middle = means.len() / 2;
-        let (_, median, _) = (!means.is_empty()).then(|| means.select_nth_unstable_by(middle, f32::total_cmp))?;
-        Some(f64::from(*median))
     }
 }
 
@@ -203,9 +175,10 @@ impl Tally {
         if nap < Duration::from_secs(1) {
             return;
         }
-        let begun = now.wall.checked_sub(SignedDuration::try_from(nap).unwrap_or_default()).unwrap_or(now.wall);
-        let mut at = begun;
-        while at < now.wall {
+        let mut at = now.wall.checked_sub(SignedDuration::try_from(nap).unwrap_or_default()).unwrap_or(now.wall);
+        let mut stretches = 0;
+        while at < now.wall && stretches < LONGEST_NAP {
+            stretches += 1;
             let start = self.start(at);
             let end = self.now.map_or(now.wall, |(_, end)| end).min(now.wall);
             let part = end.duration_since(at).as_secs_f64();
@@ -270,6 +243,7 @@ impl Tally {
             return (known.app, Some(before));
         }
         let name = if process.kernel { KERNEL } else { process.app.as_str() };
+        let name = crate::text::cut(name, LONGEST_NAME);
         let app = self.intern(App { app: name.to_owned(), owner: process.owner.clone(), uid: process.uid });
         let known = Known {
             cpu_time: process.cpu_time,
@@ -343,7 +317,12 @@ impl Tally {
         let old = std::mem::take(&mut self.apps);
         self.places.clear();
         let mut moved: HashMap<u32, u32> = HashMap::new();
-        let used: Vec<u32> = self.known.values().map(|known| known.app).chain(self.open.values().flat_map(|open| open.apps.keys().copied())).collect();
+        let used: Vec<u32> = self
+            .known
+            .values()
+            .map(|known| known.app)
+            .chain(self.open.values().flat_map(|open| open.apps.keys().copied()))
+            .collect();
         for place in used {
             if let (false, Some(app)) = (moved.contains_key(&place), old.get(place as usize)) {
                 let new = self.intern(App::clone(app));
@@ -392,7 +371,7 @@ fn machine(open: &mut Open, snapshot: &Snapshot, limits: &Limits, seconds: f64, 
         of.stalled[place] += share / 100.0 * seconds;
         let minutes = &mut open.stalls[place];
         if minutes.minute != minute {
-            *minutes = Minutes { minute, ..Minutes::default() };
+            *minutes = Minutes::begun(minute);
         }
         minutes.add(minute, share, seconds);
     }
@@ -403,10 +382,7 @@ const WAITING: [Watched; 3] = [Watched::StallCpu, Watched::StallMemory, Watched:
 
 /// For how long of a minute waiting was beyond the limit, and beyond the critical one, seconds.
 fn felt(stalls: &[Minutes; 3], limits: &Limits) -> (f64, f64) {
-    let weigh = |(minutes, watched): (&Minutes, Watched)| {
-        let mean = (minutes.seconds > 0.0).then(|| minutes.sum / minutes.seconds)?;
-        limits.weigh(watched, mean)
-    };
+    let weigh = |(minutes, watched): (&Minutes, Watched)| limits.weigh(watched, minutes.present()?);
     let worst = stalls.iter().zip(WAITING).filter_map(weigh).max();
     let seconds = stalls.iter().map(|minutes| minutes.seconds).fold(0.0, f64::max);
     (if worst.is_some() { seconds } else { 0.0 }, if worst == Some(Severity::Critical) { seconds } else { 0.0 })

@@ -116,11 +116,20 @@ fn windows_become_episodes() {
         _ => None,
     });
     let told = told.unwrap();
-    assert_eq!(told[0], Text::Title("short of CPU because of tilebaker (ines)".into(), "08:00 to 08:40, and again 09:20 to 09:30".into()));
+    assert_eq!(
+        told[0],
+        Text::Title(
+            "short of CPU because of tilebaker (ines)".into(),
+            "08:00 to 08:40, and again 09:20 to 09:30".into()
+        )
+    );
     assert_eq!(told[2], Text::Command("sophron checkup --from day.jsonl --at 08:20".into(), String::new()));
     // What is drawn is what is said.
     let felt = plots(&document)[0];
-    assert_eq!(felt.says, "How the machine felt, in bars of 5 minutes, each by its worst minute: held up 44 m, smooth 1 h 36 m.");
+    assert_eq!(
+        felt.says,
+        "How the machine felt, in bars of 5 minutes, each by its worst minute: held up 44 m, smooth 1 h 36 m."
+    );
     let customer = customer(&stretch, &found, &[], false, &["Close the tile baker at noon.".to_owned()]);
     assert_eq!(verdict(&customer), "The computer was slow twice, and for 44 minutes hardly usable");
 }
@@ -186,10 +195,41 @@ fn only_the_hours_that_are_meant_count() {
     let stretch = day.finish();
     let document = page(&stretch, &episodes(&stretch), &[], &frame());
     let felt = &plots(&document)[0];
-    assert!(felt.says.contains("slower 40 m") && felt.says.contains("outside the hours 50 m") && !felt.says.contains("smooth"), "{}", felt.says);
+    assert!(
+        felt.says.contains("slower 40 m")
+            && felt.says.contains("outside the hours 50 m")
+            && !felt.says.contains("smooth"),
+        "{}",
+        felt.says
+    );
     assert_eq!(felt.axis.blanks.iter().map(|(.., why)| *why).collect::<Vec<_>>(), ["asleep"]);
     let Drawing::Levels { bars, .. } = &felt.drawing else { panic!("it is a strip") };
     assert!(bars.iter().all(|(from, until, _)| from <= until && *from >= felt.axis.from && *until <= felt.axis.until));
+}
+
+/// Clocks that are set back and forth, and the ends of time: told as far as they can be, and never a panic.
+#[test]
+fn no_clock_breaks_it() {
+    for begin in ["-009999-01-02T02:00:00Z", "9999-12-30T19:00:00Z", "1970-01-01T00:00:00Z"] {
+        let mut day = Day::new(vec![process(100, "labelpress")], None);
+        day.world.moment.wall = begin.parse().unwrap();
+        for step in [0, 3600, -7200, 86_400, -90_000, 600] {
+            let wall = day.world.moment.wall.checked_add(SignedDuration::from_secs(step));
+            day.world.moment.wall = wall.unwrap_or(day.world.moment.wall);
+            day.minutes(12, |world| {
+                (world.machine.cpu, world.machine.stall_cpu) = (Some(99.0), stall(70.0));
+                works(world, 100, 399);
+                let held = world.processes[0].memory_held.unwrap_or(0);
+                world.process(100).memory_held = Some(held + 2 * MIB);
+            });
+        }
+        let stretch = day.finish();
+        assert!(stretch.from <= stretch.until);
+        let found = episodes(&stretch);
+        let document = page(&stretch, &found, &[], &frame());
+        assert!(verdict(&document).contains("Short of CPU"), "{begin}: {}", verdict(&document));
+        let _ = customer(&stretch, &found, &[], false, &[]);
+    }
 }
 
 /// A single sample, or hours without any figure: nothing is invented.

@@ -259,7 +259,10 @@ fn which_hour_is_bad_is_counted_by_days() {
         }
     }
     let asked = Asked { group: Group::Hour, by: By::Waiting, of_some: false, limit: 24 };
-    assert_eq!(verdict(&view(&history, asked, None)), "10:00 to 11:00: programs waited on 9 of 10 working days, others 1 in 80");
+    assert_eq!(
+        verdict(&view(&history, asked, None)),
+        "10:00 to 11:00: programs waited on 9 of 10 working days, others 1 in 80"
+    );
     history.rows.iter_mut().for_each(|row| row.machine.waited = 0.0);
     assert_eq!(verdict(&view(&history, asked, None)), "programs never waited as much as is felt");
 }

@@ -1,7 +1,7 @@
 //! Since when: planted changes are found on their day, and noise is left alone.
 
-use jiff::civil::{Date, Weekday};
 use jiff::ToSpan;
+use jiff::civil::{Date, Weekday};
 use sophron_core::usage::{Day, Measure, changed};
 
 /// Numbers that look random and are the same every time (SplitMix64).
@@ -55,7 +55,8 @@ fn course(random: &mut Random, (spread, saturday, odd): (f64, f64, f64), step: O
 #[test]
 fn noise_is_left_alone() {
     let mut random = Random(7);
-    let false_ones = KINDS.map(|kind| (0..500).filter(|_| changed(Measure::Held, &course(&mut random, kind, None)).is_some()).count());
+    let false_ones = KINDS
+        .map(|kind| (0..500).filter(|_| changed(Measure::Held, &course(&mut random, kind, None)).is_some()).count());
     assert!(false_ones.iter().sum::<usize>() < 15, "of 500 each: {false_ones:?}");
 }
 
@@ -80,8 +81,10 @@ fn a_planted_change_is_found_on_its_day() {
     assert!(change.after < change.before * 0.6 && change.days.0 + change.days.1 == 51, "{change:?}");
     assert_eq!(changed(Measure::Held, &course(&mut random, KINDS[0], Some((30, 1.2)))), None);
     // Nor is what hardly matters, nor what is too short to tell.
-    let small: Vec<Day> =
-        course(&mut random, KINDS[0], Some((30, 2.0))).iter().map(|day| Day { value: day.value / 100.0, ..*day }).collect();
+    let small: Vec<Day> = course(&mut random, KINDS[0], Some((30, 2.0)))
+        .iter()
+        .map(|day| Day { value: day.value / 100.0, ..*day })
+        .collect();
     assert_eq!(changed(Measure::Held, &small), None);
     assert_eq!(changed(Measure::Held, &small[..11]), None);
 }

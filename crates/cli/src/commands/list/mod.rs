@@ -89,7 +89,8 @@ fn charts(args: &args::List, recordings: Option<&Recordings>) -> Result<String, 
     let mut collector = Collector::new(setting);
     recordings.each(|snapshot, _, _| collector.take(snapshot))?;
     let stretch = collector.finish().filter(|stretch| !stretch.minutes.is_empty());
-    let stretch = stretch.ok_or_else(|| Failure::new(Exit::Failed, "there are too few samples in that time to draw"))?;
+    let stretch =
+        stretch.ok_or_else(|| Failure::new(Exit::Failed, "there are too few samples in that time to draw"))?;
     Ok(document::text(&report::charts(&stretch), table::terminal_width()))
 }
 

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use jiff::{SignedDuration, Timestamp};
 use sophron_core::document::Document;
+use sophron_core::moment::shifted;
 use sophron_core::protect::Protections;
 use sophron_core::rehearsal::Rehearsal;
 use sophron_core::report::{self, Case, Collector, Frame, Setting, Stretch};
@@ -54,8 +55,11 @@ pub fn run(args: &args::Report) -> Result<Exit, Failure> {
     let rehearsed = guidance.loaded.as_ref().filter(|_| recorded && args.rules.is_some());
     let mut rehearsal = rehearsed
         .map(|loaded| {
-            let protections =
-                Protections { conditions: loaded.protections()?, service: recordings.recorder(), ..Protections::default() };
+            let protections = Protections {
+                conditions: loaded.protections()?,
+                service: recordings.recorder(),
+                ..Protections::default()
+            };
             let (zone, every) = (recordings.zone().clone(), recordings.every());
             Ok::<_, Failure>(Rehearsal::new(&loaded.rules, every, protections, None, zone))
         })
@@ -87,8 +91,9 @@ pub fn run(args: &args::Report) -> Result<Exit, Failure> {
     let cases = match (&rehearsal, recorded) {
         (Some(rehearsal), _) => rehearsal.stories().map(|story| Case::of_story(story, rehearsal.rules())).collect(),
         (None, true) => {
-            frame.no_cases =
-                Some("A recording has no record of cases; with --rules FILE your rules are rehearsed on it.".to_owned());
+            frame.no_cases = Some(
+                "A recording has no record of cases; with --rules FILE your rules are rehearsed on it.".to_owned(),
+            );
             Vec::new()
         }
         (None, false) => of_record(&args.state, &stretch, &mut frame)?,
@@ -149,7 +154,7 @@ fn reaches_back(args: &args::Report) -> Result<bool, Failure> {
         .map_err(|error| Failure::of(Exit::Usage, error).hint(sophron_core::moment::EXAMPLES))?;
     let folder = places::state(args.state.folder.as_deref())?;
     let oldest = lookback::pieces(&folder).ok().and_then(|pieces| pieces.first().map(|piece| piece.begun));
-    let before_lookback = oldest.is_none_or(|oldest| since < oldest - SLACK);
+    let before_lookback = oldest.is_none_or(|oldest| since < shifted(oldest, -SLACK));
     Ok(before_lookback && now.timestamp().duration_since(since) > SHORT)
 }
 
@@ -169,7 +174,8 @@ fn hours(name: &str, rules: Option<&RuleSet>) -> Result<Hours, Failure> {
     }
     let names: Vec<&str> = known.iter().flat_map(|known| known.keys().map(String::as_str)).collect();
     let hint = match names.is_empty() {
-        true => "name them in a rules file: `[hours]`, `office = [\"Mon-Fri 08:00-18:00\"]`, and give it with --rules".to_owned(),
+        true => "name them in a rules file: `[hours]`, `office = [\"Mon-Fri 08:00-18:00\"]`, and give it with --rules"
+            .to_owned(),
         false => format!("the rules file has {}", names.join(", ")),
     };
     Err(Failure::new(Exit::Usage, format!("there are no hours called {}", clean(name.as_bytes()))).hint(hint))
@@ -198,7 +204,9 @@ fn of_record(state: &args::State, stretch: &Stretch, frame: &mut Frame) -> Resul
 
 /// The command that makes it again, as it was typed.
 fn typed(args: &args::Report) -> String {
-    let quoted = |text: &str| match text.chars().all(|c| c.is_ascii_alphanumeric() || "._-/:=+".contains(c)) && !text.is_empty() {
+    let quoted = |text: &str| match text.chars().all(|c| c.is_ascii_alphanumeric() || "._-/:=+".contains(c))
+        && !text.is_empty()
+    {
         true => text.to_owned(),
         false => format!("'{}'", clean(text.as_bytes()).replace('\'', "'\\''")),
     };
@@ -220,8 +228,10 @@ fn typed(args: &args::Report) -> String {
 
 fn not_there(path: &Path) -> Result<(), Failure> {
     match path.symlink_metadata() {
-        Ok(_) => Err(Failure::new(Exit::Usage, format!("{} is there already, and nothing is overwritten", shown(path)))
-            .hint("give another name, or take that file away")),
+        Ok(_) => {
+            Err(Failure::new(Exit::Usage, format!("{} is there already, and nothing is overwritten", shown(path)))
+                .hint("give another name, or take that file away"))
+        }
         Err(_) => Ok(()),
     }
 }
@@ -243,9 +253,8 @@ fn give(args: &args::Report, document: &Document) -> Result<(), Failure> {
         return Ok(());
     };
     let text = if format == ReportFormat::Text { anstream::adapter::strip_str(&text).to_string() } else { text };
-    let failed = |error: std::io::Error| {
-        Failure::new(Exit::Failed, format!("{} cannot be written", shown(path))).because(error)
-    };
+    let failed =
+        |error: std::io::Error| Failure::new(Exit::Failed, format!("{} cannot be written", shown(path))).because(error);
     // It says who ran what: it is for whoever asked, until he gives it to others.
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;

@@ -83,7 +83,9 @@ fn of_blocks(blocks: &[&Block], number: &mut usize) -> Markup {
             // Entries one after the other are one list.
             Block::Entry(entry) if !has_drawing(entry) => {
                 let mut items = vec![item(entry)];
-                while let Some(Block::Entry(entry)) = next.next_if(|block| matches!(block, Block::Entry(entry) if !has_drawing(entry))) {
+                while let Some(Block::Entry(entry)) =
+                    next.next_if(|block| matches!(block, Block::Entry(entry) if !has_drawing(entry)))
+                {
                     items.push(item(entry));
                 }
                 html! { ol class="told" { @for item in &items { (item) } } }
@@ -283,7 +285,11 @@ mod tests {
             full: 0.0,
             limits: vec![(f64::INFINITY, name.to_owned())],
             falls: true,
-            painted: vec![(jiff::Timestamp::UNIX_EPOCH, jiff::Timestamp::UNIX_EPOCH, sophron_core::severity::Severity::Notice)],
+            painted: vec![(
+                jiff::Timestamp::UNIX_EPOCH,
+                jiff::Timestamp::UNIX_EPOCH,
+                sophron_core::severity::Severity::Notice,
+            )],
             marks: Vec::new(),
             peak: Some((jiff::Timestamp::UNIX_EPOCH, 1.0, name.to_owned())),
         };
@@ -298,11 +304,15 @@ mod tests {
         document.push(Block::Head(vec![name.to_owned(), name.to_owned()]));
         document.push(Block::Verdict(None, name.to_owned()));
         document.push(Block::Heading(name.to_owned()));
-        document.toned(name, Some(Tone::Critical), [
-            Text::Title(name.to_owned(), name.to_owned()),
-            Text::Words(name.to_owned()),
-            Text::Command(name.to_owned(), name.to_owned()),
-        ]);
+        document.toned(
+            name,
+            Some(Tone::Critical),
+            [
+                Text::Title(name.to_owned(), name.to_owned()),
+                Text::Words(name.to_owned()),
+                Text::Command(name.to_owned(), name.to_owned()),
+            ],
+        );
         document.push(Block::List(vec![name.to_owned()]));
         document.push(Block::Plot(Box::new(plot.clone())));
         document.push(Block::Tiles(vec![plot.clone()]));

@@ -102,7 +102,12 @@ pub fn wide(plot: &Plot, number: usize) -> Markup {
     }
 }
 
-fn levels(plot: &Plot, bars: &[(Timestamp, Timestamp, Option<Tone>)], key: &[(Option<Tone>, String)], name: &Markup) -> Markup {
+fn levels(
+    plot: &Plot,
+    bars: &[(Timestamp, Timestamp, Option<Tone>)],
+    key: &[(Option<Tone>, String)],
+    name: &Markup,
+) -> Markup {
     let height = 48.0;
     let tall = |tone: &Option<Tone>| match tone {
         None => 10.0,
@@ -238,7 +243,13 @@ fn peak(plot: &Plot, stairs: &Stairs) -> Markup {
     let Some((at, value, words)) = &stairs.peak else { return PreEscaped(String::new()) };
     let right = plot.axis.part(*at) > 0.9;
     let left = plot.axis.part(*at) < 0.06;
-    let class = if right { "peak l" } else if left { "peak r" } else { "peak" };
+    let class = if right {
+        "peak l"
+    } else if left {
+        "peak r"
+    } else {
+        "peak"
+    };
     let top = (1.0 - height_of(*value, stairs.full)) * 100.0;
     html! { span class=(class) style=(format!("{};top:{top:.1}%", percent(&plot.axis, *at))) { (safe(words)) } }
 }
