@@ -86,11 +86,12 @@ pub fn of_this_machine(
 ) -> Result<History, Failure> {
     let folder = places::state(state.folder.as_deref())?;
     let told = |error: HistoryError| {
-        let missing = error.is_missing();
+        let (missing, damaged) = (error.is_missing(), error.is_damaged());
         let failure = Failure::of(Exit::Failed, error);
-        match missing {
-            true => failure.hint("`sophron watch` keeps it while it runs; `--from demo-months` is one to look at"),
-            false => failure.hint("a newer Sophron reads a newer history; the machine's own is read by root, or by the group in `[usage] readers`"),
+        match (missing, damaged) {
+            (true, _) => failure.hint("`sophron watch` keeps it while it runs; `--from demo-months` is one to look at"),
+            (_, true) => failure.hint("the next start of `sophron watch` sets it aside and begins a new one"),
+            _ => failure.hint("a newer Sophron reads a newer history; the machine's own is read by root, or by the group in `[usage] readers`"),
         }
     };
     let reader = Reader::open(&sophron_history::folder(&folder)).map_err(told)?;

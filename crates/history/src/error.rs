@@ -5,6 +5,11 @@ use std::path::PathBuf;
 use rusqlite::ErrorCode;
 use sophron_linux::files::PathError;
 
+/// What the database says, once.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+pub struct Said(String);
+
 /// Why a history cannot be read or written.
 #[derive(Debug, thiserror::Error)]
 pub enum HistoryError {
@@ -29,7 +34,7 @@ pub enum HistoryError {
         path: PathBuf,
         /// What the database says.
         #[source]
-        source: Option<rusqlite::Error>,
+        source: Option<Said>,
     },
     /// The database said no.
     #[error("{path} cannot be {what}")]
@@ -40,7 +45,7 @@ pub enum HistoryError {
         what: &'static str,
         /// What it said.
         #[source]
-        source: rusqlite::Error,
+        source: Said,
     },
 }
 
@@ -49,9 +54,9 @@ impl HistoryError {
         let path = path.to_owned();
         match source.sqlite_error_code() {
             Some(ErrorCode::DatabaseCorrupt | ErrorCode::NotADatabase) => {
-                HistoryError::Damaged { path, source: Some(source) }
+                HistoryError::Damaged { path, source: Some(Said(source.to_string())) }
             }
-            _ => HistoryError::Database { path, what, source },
+            _ => HistoryError::Database { path, what, source: Said(source.to_string()) },
         }
     }
 

@@ -13,7 +13,7 @@ mod write;
 
 use std::path::{Path, PathBuf};
 
-pub use error::HistoryError;
+pub use error::{HistoryError, Said};
 pub use read::Reader;
 pub use write::{ProgramFile, Store};
 

@@ -85,7 +85,12 @@ pub(crate) fn to_write(path: &Path) -> Result<Connection, HistoryError> {
         let made = format!(
             "PRAGMA auto_vacuum = INCREMENTAL; BEGIN; {TABLES} PRAGMA application_id = {OURS}; PRAGMA user_version = {FORMAT}; COMMIT;"
         );
-        connection.execute_batch(&made).map_err(|error| HistoryError::of(path, "made", error))?;
+        if let Err(error) = connection.execute_batch(&made) {
+            drop(connection);
+            // What was not made whole would be taken for damaged.
+            let _ = std::fs::remove_file(path);
+            return Err(HistoryError::of(path, "made", error));
+        }
     }
     is_ours(&connection, path)?;
     // What is committed is seen by readers at once, and survives a kill; a loss of power may cost the last minutes.

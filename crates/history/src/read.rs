@@ -23,7 +23,10 @@ impl Reader {
     /// There is none, others could change it, it is of a newer version, or it cannot be read.
     pub fn open(folder: &Path) -> Result<Reader, HistoryError> {
         // Whoever could put another file there could have it say anything, and much of it.
-        sophron_linux::files::trusted_folder(folder)?;
+        sophron_linux::files::trusted_folder(folder).map_err(|error| match error.is_missing() {
+            true => HistoryError::Missing(folder.to_owned()),
+            false => error.into(),
+        })?;
         let path = open::path(folder);
         Ok(Reader { connection: open::to_read(&path)?, path })
     }

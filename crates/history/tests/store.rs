@@ -192,6 +192,14 @@ fn a_full_disk_loses_nothing_that_was_kept() {
     let kept = out.lines().find_map(|line| line.strip_prefix("full ")).unwrap_or_else(|| panic!("{told:?}"));
     let kept: usize = kept.parse().unwrap();
     assert_eq!(read(&folder).rows.len(), kept);
+    // Too full to be made at all: nothing is left that would be taken for damaged.
+    let other = place.path().join("other");
+    let mut command = Command::new("bash");
+    let script = "trap '' XFSZ; ulimit -f 8; exec \"$@\"";
+    command.args(["-c", script, "fill"]).arg(duty.get_program()).args(duty.get_args());
+    let told = command.env(DUTY, "fill").env(FOLDER, &other).output().unwrap();
+    assert!(!told.status.success(), "{told:?}");
+    assert!(Reader::open(&other).unwrap_err().is_missing());
     let mut store = Store::open(&folder, None, false).unwrap();
     store.keep(&[hour(kept as i64, 200, 10.0)]).unwrap();
     store.close();

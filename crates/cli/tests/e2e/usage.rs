@@ -2,8 +2,10 @@
 
 use std::fs;
 use std::path::Path;
+use std::sync::Arc;
 
 use serde_json::Value;
+use sophron_core::usage::{App, AppHour, MachineHour, Row, Slot};
 use sophron_testkit::{Stage, eventually};
 
 use crate::stage;
@@ -193,4 +195,28 @@ fn what_is_not_to_be_kept_is_not() {
         std::os::unix::fs::PermissionsExt::mode(&stage.state().join(name).metadata().unwrap().permissions())
     };
     assert_eq!([mode("usage") & 0o777, mode("usage/usage.db") & 0o777], [0o700, 0o600]);
+}
+
+/// A rule that asks what is usual is unknown until the history tells, and binds from then on.
+#[test]
+fn what_is_usual_binds_rules() {
+    let stage = stage();
+    let _press = stage.offender("labelpress", &["--grow", "400MiB/s", "--up-to", "64MiB"]);
+    let rules = "format = 1\nevery = '300ms'\n[[rule]]\nname = 'beyond-usual'\nwhere = '{mine}'\nlasting = '300ms'\n\
+        breach = 'memory.held > typical(memory.held)'\nladder = [ { at = '0s', do = 'alert' } ]\n";
+    let rules = stage.write("rules.toml", rules);
+    let mut store = sophron_history::Store::open(&sophron_history::folder(&stage.state()), None, false).unwrap();
+    let now = jiff::Timestamp::now();
+    let of = |hours: i64| {
+        let app = App { app: "labelpress".to_owned(), owner: "ines".to_owned(), uid: 1001 };
+        let hour = AppHour { seconds: 3600.0, held: 16e6, most: 1, ..AppHour::default() };
+        let start = Slot::Hour.start(now - jiff::SignedDuration::from_hours(hours), &jiff::tz::TimeZone::UTC);
+        Row { start, machine: MachineHour::default(), apps: vec![(Arc::new(app), hour)] }
+    };
+    store.keep(&(2..20).rev().map(of).collect::<Vec<_>>()).unwrap();
+    store.close();
+    let mut watcher = stage.watch(&rules, &[]);
+    let line = watcher.line_with("beyond-usual: memory.held");
+    assert!(line.contains("limit 15.3 MiB"), "{line}");
+    watcher.interrupt();
 }
