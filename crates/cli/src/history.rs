@@ -13,7 +13,7 @@ use sophron_core::subject::Judged;
 use sophron_core::text::clean;
 use sophron_core::usage::{CaseAt, History, Slot, Tally, Usual, file};
 use sophron_history::{HistoryError, Reader};
-use sophron_linux::trail;
+use sophron_linux::{here, trail};
 
 use crate::args::{self, UsageSpan};
 use crate::exit::{Exit, Failure};
@@ -89,6 +89,9 @@ pub fn of_this_machine(
         let (missing, damaged) = (error.is_missing(), error.is_damaged());
         let failure = Failure::of(Exit::Failed, error);
         match (missing, damaged) {
+            (true, _) if state.folder.is_none() && !here::is_privileged() => {
+                failure.hint("the machine's own is read by root: sudo sophron usage; `--from demo-months` is one to look at")
+            }
             (true, _) => failure.hint("`sophron watch` keeps it while it runs; `--from demo-months` is one to look at"),
             (_, true) => failure.hint("the next start of `sophron watch` sets it aside and begins a new one"),
             _ => failure.hint("a newer Sophron reads a newer history; the machine's own is read by root, or by the group in `[usage] readers`"),

@@ -19,7 +19,7 @@ pub use findings::check;
 pub use grows::Grown;
 pub use known::Known;
 pub use limits::{LIMITS, Limit, Limits, Watched};
-pub use observe::{Observation, Past, Scene, Tally};
+pub use observe::{Observation, Past, Scene, Tallies, Tally};
 pub use suspects::Suspect;
 
 use crate::model::{Field, Process, ProcessId};

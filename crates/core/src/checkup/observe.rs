@@ -10,6 +10,9 @@ use super::limits::{LIMITS, Limits, Watched};
 use crate::model::{CpuSplit, DiskUse, Machine, Moment, Passing, Process, ProcessId, Snapshot, Stall};
 use crate::state::State;
 
+/// What was seen of each: asked for every process at every look.
+pub type Tallies = HashMap<ProcessId, Tally, foldhash::fast::RandomState>;
+
 /// What was seen of one process.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Tally {
@@ -66,7 +69,7 @@ pub struct Observation {
     first: Option<Moment>,
     length: Duration,
     looks: u32,
-    tallies: HashMap<ProcessId, Tally>,
+    tallies: Tallies,
     machine: MachineMeans,
     last: Snapshot,
 }
@@ -81,7 +84,7 @@ pub struct Scene {
     /// How many looks.
     pub looks: u32,
     /// What was seen of each process.
-    pub tallies: HashMap<ProcessId, Tally>,
+    pub tallies: Tallies,
     /// CPU of processes that have ended meanwhile, percent of one core over the whole time.
     pub ended: f64,
     /// Threads on a core or ready for one, and threads waiting for a disk, on average.

@@ -15,6 +15,9 @@ use crate::usage::{App, AppHour};
 /// A pause of up to that long does not end an episode.
 const PAUSE: SignedDuration = SignedDuration::from_mins(10);
 
+/// What somebody held before it is the least of so long.
+const BEFORE: SignedDuration = SignedDuration::from_mins(30);
+
 /// Memory that ends within that time, a working day, at the rate at which somebody takes it, is a warning.
 const DAY: f64 = 8.0 * 60.0;
 
@@ -200,14 +203,15 @@ fn culprits(
         }
     }
     let is = |app: &App, culprit: &Culprit| app.app == culprit.app && app.owner == culprit.owner;
-    let before = shifted(from, -SignedDuration::from_mins(2 * WINDOW));
+    // It may have begun to take more before anybody was short of it.
+    let before = shifted(from, -BEFORE);
     for (culprit, _) in &mut named {
         let hours = stretch.rows_of(from, until).flat_map(|row| row.apps.iter());
         let did = hours.filter(|(app, _)| is(app, culprit)).fold(AppHour::default(), |did, (_, hour)| did.and(hour));
         culprit.did = did;
         let held = stretch.rows_of(before, shifted(from, -SignedDuration::from_mins(WINDOW)));
         let held = held.flat_map(|row| row.apps.iter()).filter(|(app, _)| is(app, culprit)).map(|(_, hour)| hour.held);
-        culprit.held_before = held.fold(0.0, f64::max);
+        culprit.held_before = held.reduce(f64::min).unwrap_or(0.0);
     }
     let rise = |culprit: &Culprit| culprit.did.held_high - culprit.held_before;
     // Where somebody took much more than he had, that is it; else whoever holds most.

@@ -1,5 +1,7 @@
 //! The report as a document: the verdict first, then what was bad, and the figures that show it.
 
+use std::cmp::Reverse;
+
 use super::cases::Case;
 use super::collect::Stretch;
 use super::episodes::Episode;
@@ -9,6 +11,9 @@ use crate::document::{Block, Document, Text};
 use crate::severity::Tone;
 use crate::text::counted;
 use crate::units::{scaled_duration, scaled_size};
+
+/// Most cases that are told one by one.
+const MOST_CASES: usize = 24;
 
 /// Where it comes from, and how that is said.
 #[derive(Debug, Clone, Default)]
@@ -157,7 +162,12 @@ fn of_cases(document: &mut Document, stretch: &Stretch, cases: &[Case], frame: &
     };
     document.push(Block::Heading("Cases".to_owned()));
     document.push(Block::Paragraph(lead));
-    for case in cases {
+    // Of very many the gravest and longest are told one by one.
+    let mut told: Vec<&Case> = cases.iter().collect();
+    told.sort_by_key(|case| (Reverse(case.severity), Reverse(case.until(stretch.until).duration_since(case.opened))));
+    let left_out = told.split_off(told.len().min(MOST_CASES)).len();
+    told.sort_by_key(|case| case.number);
+    for case in told {
         let limit = case.limit.as_ref().filter(|(_, words)| !words.is_empty());
         let mut words = format!("{}: {} {} at its opening", case.rule, case.quantity, case.reading);
         if let Some((_, limit)) = limit {
@@ -181,5 +191,10 @@ fn of_cases(document: &mut Document, stretch: &Stretch, cases: &[Case], frame: &
             .chain(if plot.is_none() { vec![Text::Words(steps.join(", "))] } else { Vec::new() })
             .chain(plot);
         document.toned(&format!("case {}", case.number), Some(Tone::from(case.severity)), lines);
+    }
+    if left_out > 0 {
+        let more = format!("{left_out} more");
+        document
+            .push(Block::Paragraph(format!("{more}, milder or shorter ones; `sophron audit` lists those on record.")));
     }
 }

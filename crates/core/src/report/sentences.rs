@@ -188,10 +188,10 @@ fn core(stretch: &Stretch, episode: &Episode) -> Vec<String> {
     } else {
         sentences.extend(moved(first, episode.length().as_secs_f64()).map(|did| format!("It {did} as it computed.")));
     }
-    let busy = stretch.mean(Watched::Cpu, episode.from(), episode.until());
-    let free = busy.map(|busy| (100.0 - busy) / 100.0 * f64::from(stretch.machine.cores));
+    let busy = episode.spans.iter().filter_map(|(from, until)| stretch.mean(Watched::Cpu, *from, *until));
+    let free = busy.reduce(f64::max).map(|busy| (100.0 - busy) / 100.0 * f64::from(stretch.machine.cores));
     if let Some(free) = free.filter(|free| *free >= 0.8) {
-        let free = free.round().max(1.0);
+        let free = free.round();
         sentences.push(format!("{} of {} cores stayed free.", free, stretch.machine.cores));
     }
     sentences

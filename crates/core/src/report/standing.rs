@@ -1,6 +1,6 @@
 //! What was looked at and is fine, and what was not seen.
 
-use super::collect::Stretch;
+use super::collect::{Run, Stretch};
 use super::episodes::Episode;
 use super::page::Frame;
 use super::sentences;
@@ -8,6 +8,9 @@ use super::times::Times;
 use crate::checkup::{FindingKind, NOT_EXAMINED, Watched};
 use crate::severity::Severity;
 use crate::units::{scaled_percent, scaled_size};
+
+/// Most naps that are told one by one.
+const MOST: usize = 12;
 
 /// What is fine.
 pub(super) fn fine(stretch: &Stretch, episodes: &[Episode], times: &Times) -> Vec<String> {
@@ -82,9 +85,13 @@ pub(super) fn fine(stretch: &Stretch, episodes: &[Episode], times: &Times) -> Ve
 
 /// What was not seen.
 pub(super) fn not_seen(stretch: &Stretch, frame: &Frame, times: &Times) -> Vec<String> {
-    let mut lines: Vec<String> =
-        stretch.naps.iter().map(|nap| format!("{}: the machine slept", times.span(*nap))).collect();
-    lines.extend(stretch.gaps.iter().map(|gap| format!("{}: nobody watched", times.span(*gap))));
+    let of = |list: &[Run], what: &str| -> Vec<String> {
+        let more = list.len().saturating_sub(MOST);
+        let named = list.iter().take(MOST).map(|run| format!("{}: {what}", times.span(*run)));
+        named.chain((more > 0).then(|| format!("{more} times more: {what}"))).collect()
+    };
+    let mut lines = of(&stretch.naps, "the machine slept");
+    lines.extend(of(&stretch.gaps, "nobody watched"));
     let (busy, unseen) = stretch
         .rows
         .iter()

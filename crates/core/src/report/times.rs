@@ -90,6 +90,7 @@ impl Times {
             [] => String::new(),
             [one] => one.clone(),
             [first, .., last] if parts.len() == 2 => format!("{first} and {last}"),
+            many if self.days => format!("on {} days", many.len()),
             many => format!("{} times", many.len()),
         }
     }

@@ -72,6 +72,46 @@ struct Now {
     held: f64,
 }
 
+/// The apps of a stretch, by their number: every process of every sample asks.
+#[derive(Debug, Clone, Default)]
+struct Places {
+    of: Vec<(u32, OfApp)>,
+    /// Where an app stands in that; [`u32::MAX`] for nowhere.
+    place: Vec<u32>,
+}
+
+impl Places {
+    fn find(&self, app: u32) -> Option<usize> {
+        let place = *self.place.get(app as usize)?;
+        (place != u32::MAX).then_some(place as usize)
+    }
+
+    /// That app's; begun where there was nothing.
+    fn get(&mut self, app: u32) -> &mut OfApp {
+        let place = match self.find(app) {
+            Some(place) => place,
+            None => {
+                if self.place.len() <= app as usize {
+                    self.place.resize(app as usize + 1, u32::MAX);
+                }
+                self.place[app as usize] = u32::try_from(self.of.len()).unwrap_or(u32::MAX);
+                self.of.push((app, OfApp::default()));
+                self.of.len() - 1
+            }
+        };
+        &mut self.of[place].1
+    }
+
+    /// The same under other numbers.
+    fn renumbered(self, new: impl Fn(u32) -> u32) -> Places {
+        let mut places = Places::default();
+        for (app, of) in self.of {
+            *places.get(new(app)) = of;
+        }
+        places
+    }
+}
+
 /// A stretch of time under way.
 #[derive(Debug, Clone, Default)]
 struct Open {
@@ -79,7 +119,7 @@ struct Open {
     available: Minutes,
     /// Stall shares of the present minute: for cores, memory, disks.
     stalls: [Minutes; 3],
-    apps: HashMap<u32, OfApp>,
+    apps: Places,
     /// How many apps each owner has in it.
     owners: HashMap<u32, usize>,
 }
@@ -87,11 +127,11 @@ struct Open {
 /// What is known of a process from the sample before.
 #[derive(Debug, Clone)]
 struct Known {
+    id: ProcessId,
     cpu_time: Duration,
     names: Arc<Names>,
     uid: u32,
     app: u32,
-    seen: u64,
 }
 
 /// Samples in, rows out.
@@ -102,13 +142,13 @@ pub struct Tally {
     limits: Limits,
     apps: Vec<Arc<App>>,
     places: HashMap<Arc<App>, u32>,
-    known: HashMap<ProcessId, Known>,
+    /// By their PIDs.
+    known: Vec<Known>,
     open: BTreeMap<Timestamp, Open>,
     /// The stretch of the last sample, and until when it goes.
     now: Option<(Timestamp, Timestamp)>,
     last: Option<Moment>,
     boot: Option<Boot>,
-    samples: u64,
 }
 
 impl Tally {
@@ -120,18 +160,16 @@ impl Tally {
             limits,
             apps: Vec::new(),
             places: HashMap::new(),
-            known: HashMap::new(),
+            known: Vec::new(),
             open: BTreeMap::new(),
             now: None,
             last: None,
             boot: None,
-            samples: 0,
         }
     }
 
     /// The next sample, in the order of time.
     pub fn take(&mut self, snapshot: &Snapshot) {
-        self.samples += 1;
         let moment = snapshot.moment;
         let boot = snapshot.machine.boot;
         let told = snapshot.interval.unwrap_or_default();
@@ -193,8 +231,11 @@ impl Tally {
     /// Every process; what was used by all of them, seconds.
     fn processes(&mut self, open: &mut Open, snapshot: &Snapshot, goes_on: bool, seconds: f64, minute: i64) -> f64 {
         let mut attributed = 0.0;
+        let mut known: Vec<Option<Known>> = std::mem::take(&mut self.known).into_iter().map(Some).collect();
+        let pids: Vec<u32> = known.iter().flatten().map(|known| known.id.pid).collect();
         for process in &snapshot.processes {
-            let (app, before) = self.place(process);
+            let was = pids.binary_search(&process.id.pid).ok().and_then(|place| known[place].take());
+            let (app, before) = self.place(process, was.filter(|was| was.id == process.id));
             let used = match before {
                 Some(before) if goes_on => process.cpu_time.saturating_sub(before),
                 // Who has begun since the sample before has used all of it since then.
@@ -215,9 +256,10 @@ impl Tally {
             of.now.processes += 1;
             of.now.held += process.memory_held.unwrap_or(0) as f64;
         }
-        let samples = self.samples;
-        self.known.retain(|_, known| known.seen == samples);
-        for of in open.apps.values_mut().filter(|of| of.now.processes > 0) {
+        if !self.known.is_sorted_by_key(|known| known.id.pid) {
+            self.known.sort_by_key(|known| known.id.pid);
+        }
+        for (_, of) in open.apps.of.iter_mut().filter(|(_, of)| of.now.processes > 0) {
             let now = std::mem::take(&mut of.now);
             of.hour.most = of.hour.most.max(now.processes);
             of.hour.held_high = of.hour.held_high.max(now.held);
@@ -229,31 +271,25 @@ impl Tally {
     }
 
     /// The app of a process, and the CPU time that it had at the sample before.
-    fn place(&mut self, process: &Process) -> (u32, Option<Duration>) {
-        if let Some(known) = self.known.get_mut(&process.id)
-            && known.uid == process.uid
-            && (Arc::ptr_eq(&known.names, &process.names)
-                || (known.names.app == process.names.app && known.names.owner == process.names.owner))
-        {
-            let before = std::mem::replace(&mut known.cpu_time, process.cpu_time);
-            known.seen = self.samples;
-            if !Arc::ptr_eq(&known.names, &process.names) {
-                known.names = Arc::clone(&process.names);
-            }
-            return (known.app, Some(before));
-        }
-        let name = if process.kernel { KERNEL } else { process.app.as_str() };
-        let name = crate::text::cut(name, LONGEST_NAME);
-        let app = self.intern(App { app: name.to_owned(), owner: process.owner.clone(), uid: process.uid });
-        let known = Known {
-            cpu_time: process.cpu_time,
-            names: Arc::clone(&process.names),
-            uid: process.uid,
-            app,
-            seen: self.samples,
+    fn place(&mut self, process: &Process, was: Option<Known>) -> (u32, Option<Duration>) {
+        let before = was.as_ref().map(|was| was.cpu_time);
+        let same = |was: &Known| {
+            was.uid == process.uid
+                && (Arc::ptr_eq(&was.names, &process.names)
+                    || was.names.app == process.names.app && was.names.owner == process.names.owner)
         };
-        // Who runs another program now has used his time before under the other name: what is new is counted to this one.
-        let before = self.known.insert(process.id, known).map(|known| known.cpu_time);
+        let (app, names) = match was.filter(same) {
+            Some(was) if Arc::ptr_eq(&was.names, &process.names) => (was.app, was.names),
+            Some(was) => (was.app, Arc::clone(&process.names)),
+            // Who runs another program now has used his time before under the other name: what is new is counted to this one.
+            None => {
+                let name = if process.kernel { KERNEL } else { process.app.as_str() };
+                let name = crate::text::cut(name, LONGEST_NAME).to_owned();
+                let app = App { app: name, owner: process.owner.clone(), uid: process.uid };
+                (self.intern(app), Arc::clone(&process.names))
+            }
+        };
+        self.known.push(Known { id: process.id, cpu_time: process.cpu_time, names, uid: process.uid, app });
         (app, before)
     }
 
@@ -271,16 +307,16 @@ impl Tally {
     /// What is counted of an app; of one too many, of the others.
     fn of<'o>(&mut self, open: &'o mut Open, app: u32) -> &'o mut OfApp {
         let mut place = app;
-        if !open.apps.contains_key(&app) {
+        if open.apps.find(app).is_none() {
             let whose = self.apps.get(app as usize).map(|app| App::clone(app)).unwrap_or_else(App::nobody);
             let own = open.owners.entry(whose.uid).or_default();
-            if open.apps.len() >= MOST_APPS || whose.uid != 0 && *own >= MOST_OF_ONE {
+            if open.apps.of.len() >= MOST_APPS || whose.uid != 0 && *own >= MOST_OF_ONE {
                 place = self.intern(App { app: OTHERS.to_owned(), ..whose });
             } else {
                 *own += 1;
             }
         }
-        open.apps.entry(place).or_default()
+        open.apps.get(place)
     }
 
     /// What is known so far, the earliest first.
@@ -295,11 +331,11 @@ impl Tally {
         let (waited, held_up) = felt(&open.stalls, &self.limits);
         machine.waited += waited;
         machine.held_up += held_up;
-        let of = |(place, of): (&u32, &OfApp)| {
+        let of = |(place, of): &(u32, OfApp)| {
             let app = Arc::clone(self.apps.get(*place as usize)?);
             Some((app, AppHour { held: of.held.median().unwrap_or(0.0), ..of.hour }))
         };
-        let mut apps: Vec<(Arc<App>, AppHour)> = open.apps.iter().filter_map(of).collect();
+        let mut apps: Vec<(Arc<App>, AppHour)> = open.apps.of.iter().filter_map(of).collect();
         apps.sort_by(|a, b| a.0.cmp(&b.0));
         Row { start, machine, apps }
     }
@@ -319,9 +355,9 @@ impl Tally {
         let mut moved: HashMap<u32, u32> = HashMap::new();
         let used: Vec<u32> = self
             .known
-            .values()
+            .iter()
             .map(|known| known.app)
-            .chain(self.open.values().flat_map(|open| open.apps.keys().copied()))
+            .chain(self.open.values().flat_map(|open| open.apps.of.iter().map(|(app, _)| *app)))
             .collect();
         for place in used {
             if let (false, Some(app)) = (moved.contains_key(&place), old.get(place as usize)) {
@@ -329,10 +365,10 @@ impl Tally {
                 moved.insert(place, new);
             }
         }
-        let new = |place: &u32| moved.get(place).copied().unwrap_or(*place);
-        self.known.values_mut().for_each(|known| known.app = new(&known.app));
+        let new = |place: u32| moved.get(&place).copied().unwrap_or(place);
+        self.known.iter_mut().for_each(|known| known.app = new(known.app));
         for open in self.open.values_mut() {
-            open.apps = std::mem::take(&mut open.apps).into_iter().map(|(place, of)| (new(&place), of)).collect();
+            open.apps = std::mem::take(&mut open.apps).renumbered(new);
         }
     }
 }

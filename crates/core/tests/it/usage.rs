@@ -9,8 +9,9 @@ use sophron_core::checkup::Limits;
 use sophron_core::document::{Block, Document};
 use sophron_core::facts::Facts;
 use sophron_core::model::{Process, Stall};
+use sophron_core::suggest::{Figures, Longer, suggest};
 use sophron_core::units::Value;
-use sophron_core::usage::{Asked, By, Gathering, Group, History, OTHERS, Row, Slot, Tally, file, total, view};
+use sophron_core::usage::{AppHour, Asked, By, Gathering, Group, History, OTHERS, Row, Slot, Tally, file, total, view};
 use sophron_testkit::{World, process};
 
 const MIB: u64 = 1 << 20;
@@ -153,6 +154,20 @@ fn whoever_makes_up_names_crowds_out_himself() {
     assert!(row.apps.iter().any(|(app, hour)| app.app == "notepatch" && hour.most == 1));
     // All of it is there.
     assert!((sum(&row) - 2001.0 * 0.6).abs() < 1.0, "{}", sum(&row));
+    // New names every hour: what was forgotten takes no room, and what goes on is still counted under its own name.
+    for hour in 0..4 {
+        for (number, process) in told.world.processes.iter_mut().enumerate().take(2000) {
+            process.names_mut().app = format!("made-up-{hour}-{number}");
+        }
+        told.world.pass(Duration::from_secs(3600));
+        told.sample(Duration::from_secs(3600));
+        told.use_cpu(60, 1);
+        let latest = told.tally.rows().last().unwrap().start;
+        told.tally.forget_before(latest);
+    }
+    let row = told.tally.rows().pop().unwrap();
+    let own = row.apps.iter().find(|(app, _)| app.app == "notepatch").unwrap();
+    assert!((own.1.cpu - 0.6).abs() < 0.01 && (sum(&row) - 2001.0 * 0.6).abs() < 1.0, "{row:?}");
 }
 
 /// Minutes in which programs stood still beyond the limit are what is felt.
@@ -271,13 +286,8 @@ fn which_hour_is_bad_is_counted_by_days() {
 #[test]
 fn what_is_usual_is_told_to_conditions() {
     let mut gathering = Gathering::default();
-    let hour = |held: u64| sophron_core::usage::AppHour {
-        seconds: 3600.0,
-        cpu: 360.0,
-        held: (held * MIB) as f64,
-        most: 4,
-        ..Default::default()
-    };
+    let hour =
+        |held: u64| AppHour { seconds: 3600.0, cpu: 360.0, held: (held * MIB) as f64, most: 4, ..Default::default() };
     (0..9).for_each(|at| gathering.add("labelpress", &hour(400 + at * 10)));
     (0..3).for_each(|_| gathering.add("notepatch", &hour(100)));
     let usual = gathering.finish();
@@ -298,4 +308,42 @@ fn what_is_usual_is_told_to_conditions() {
     assert_eq!(truth(&world), sophron_core::condition::Truth::True);
     world.process(100).memory_held = Some(110 * MIB);
     assert_eq!(truth(&world), sophron_core::condition::Truth::False);
+}
+
+/// What the history knows to come now and then is no runaway: the limit stands above it, and that is said.
+#[test]
+fn what_comes_now_and_then_is_no_runaway() {
+    let mut world = World::new(vec![process(100, "tilebaker")]);
+    let mut figures = Figures::default();
+    for minute in 0..150 {
+        let cpu = if (60..90).contains(&minute) { 120.0 } else { 2.0 };
+        for _ in 0..6 {
+            world.pass(Duration::from_secs(10));
+            world.process(100).cpu = Some(cpu);
+            let mut snapshot = world.snapshot();
+            snapshot.interval = Some(Duration::from_secs(10));
+            figures.take(&snapshot, |_| true);
+        }
+    }
+    let suggested = |figures: &Figures| suggest(figures, None).unwrap().suggestions.len();
+    assert_eq!(suggested(&figures), 1);
+    // Sixty days in which one hour in ten was as busy.
+    let mut history = History::empty("mossgate-desk-03", utc());
+    let begin = world.moment.wall - SignedDuration::from_hours(24 * 60);
+    for number in 0..24 * 60 {
+        let cpu = if number % 10 == 0 { 1.3 * 3600.0 } else { 60.0 };
+        let hour = AppHour { seconds: 3600.0, cpu, held: 4e8, most: 1, ..AppHour::default() };
+        let start = begin + SignedDuration::from_hours(number);
+        let apps = vec![(History::app("tilebaker", "ines", 1001), hour)];
+        history.rows.push(Row { start, apps, ..Row::default() });
+    }
+    figures.longer = Longer::of(&history, SignedDuration::from_hours(24));
+    assert_eq!(suggested(&figures), 0);
+    let asked = suggest(&figures, Some("tilebaker")).unwrap();
+    let because = asked.suggestions[0].because.join("; ");
+    assert!(
+        because.contains("over 60 days, by the history of usage, it was at most 130.0% of a core in 19 of 20 hours"),
+        "{because}"
+    );
+    assert_eq!(Longer::of(&history, SignedDuration::from_hours(24 * 70)), None, "it does not reach further");
 }

@@ -37,9 +37,9 @@ pub fn run(args: &args::Report) -> Result<Exit, Failure> {
     if let Some(path) = args.save.as_deref() {
         not_there(path)?;
     }
-    if let Some(document) = over_months(args)? {
+    if let Some((document, news)) = over_months(args)? {
         give(args, &document)?;
-        return Ok(Exit::Fine);
+        return Ok(if news { Exit::Found } else { Exit::Fine });
     }
     let guidance = rules_file::guidance(args.rules.as_deref())?;
     let rules = guidance.loaded.as_ref().map(|loaded| &loaded.rules);
@@ -110,8 +110,8 @@ pub fn run(args: &args::Report) -> Result<Exit, Failure> {
     Ok(if news { Exit::Found } else { Exit::Fine })
 }
 
-/// What is older than the lookback reaches is told by the history of usage.
-fn over_months(args: &args::Report) -> Result<Option<Document>, Failure> {
+/// What is older than the lookback reaches is told by the history of usage; and whether something has changed in it.
+fn over_months(args: &args::Report) -> Result<Option<(Document, bool)>, Failure> {
     let kept = args.played.from.first().filter(|path| history::is_history(path));
     if kept.is_none() && (!args.played.from.is_empty() || !reaches_back(args)?) {
         return Ok(None);
@@ -143,7 +143,8 @@ fn over_months(args: &args::Report) -> Result<Option<Document>, Failure> {
         None => report::months(&history, &made),
     };
     let nothing = || Failure::new(Exit::Failed, "nothing is known of that time").hint("give an earlier --since");
-    document.ok_or_else(nothing).map(Some)
+    let news = !sophron_core::usage::all_changes(&history).is_empty();
+    Ok(Some((document.ok_or_else(nothing)?, news)))
 }
 
 /// Whether a time is asked for that began before the lookback, longer ago than that reaches at most.
