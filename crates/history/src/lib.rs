@@ -7,6 +7,7 @@
 
 mod error;
 mod open;
+mod pack;
 mod read;
 mod rows;
 mod write;

@@ -18,13 +18,12 @@ const OURS: i64 = 0x536f_7068;
 const WAIT: Duration = Duration::from_secs(5);
 
 /// Times are seconds since 1970; CPU time and times of an hour are milliseconds; memory and disks are KiB: small numbers take little
-/// room.
+/// room. The apps of an hour are packed; the last of an app is the day on which it was there.
 const TABLES: &str = "
-    CREATE TABLE app (id INTEGER PRIMARY KEY, app TEXT NOT NULL, owner TEXT NOT NULL, uid INTEGER NOT NULL, UNIQUE (app, owner, uid));
-    CREATE TABLE hour (
-        start INTEGER NOT NULL, app INTEGER NOT NULL, seconds INTEGER NOT NULL, cpu INTEGER NOT NULL, through INTEGER NOT NULL,
-        held INTEGER NOT NULL, held_high INTEGER NOT NULL, read INTEGER NOT NULL, written INTEGER NOT NULL, most INTEGER NOT NULL,
-        starts INTEGER NOT NULL, PRIMARY KEY (start, app)) WITHOUT ROWID;
+    CREATE TABLE app (
+        id INTEGER PRIMARY KEY, app TEXT NOT NULL, owner TEXT NOT NULL, uid INTEGER NOT NULL, last INTEGER NOT NULL,
+        UNIQUE (app, owner, uid));
+    CREATE TABLE hour (start INTEGER PRIMARY KEY, apps BLOB NOT NULL);
     CREATE TABLE machine (
         start INTEGER PRIMARY KEY, until INTEGER, seconds INTEGER NOT NULL, napped INTEGER NOT NULL, cores INTEGER NOT NULL,
         memory INTEGER NOT NULL, cpu INTEGER NOT NULL, unseen INTEGER NOT NULL, available_low INTEGER, available INTEGER,

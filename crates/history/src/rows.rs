@@ -5,13 +5,15 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use rusqlite::Connection;
 use sophron_core::text::{clean, cut};
-use sophron_core::usage::{App, AppHour, Gathering, MachineHour, Row, Usual};
+use sophron_core::usage::{App, Gathering, MachineHour, Row, Usual};
+
+use crate::pack;
 
 /// Names are cut at so many characters.
 const LONGEST: usize = 256;
 
 /// Most rows that are read at once: more than a year of twice as many apps as there may be.
-const MOST_ROWS: i64 = 10_000_000;
+const MOST_ROWS: usize = 10_000_000;
 
 pub(crate) const MACHINE: &str = "start, until, seconds, napped, cores, memory, cpu, unseen, available_low, available, swapped, \
      stalled_cpu, stalled_memory, stalled_disk, waited, held_up, disk_busy, files_full";
@@ -24,11 +26,11 @@ pub(crate) fn kib(bytes: f64) -> i64 {
     (bytes.max(0.0) / 1024.0).round() as i64
 }
 
-fn seconds(milli: i64) -> f64 {
+pub(crate) fn seconds(milli: i64) -> f64 {
     milli.max(0) as f64 / 1000.0
 }
 
-fn bytes(kib: i64) -> f64 {
+pub(crate) fn bytes(kib: i64) -> f64 {
     kib.max(0) as f64 * 1024.0
 }
 
@@ -45,7 +47,7 @@ pub(crate) struct Apps(Vec<Option<Arc<App>>>);
 const MOST_APPS: usize = 1 << 20;
 
 impl Apps {
-    fn put(&mut self, id: i64, app: Arc<App>) {
+    pub(crate) fn put(&mut self, id: i64, app: Arc<App>) {
         let Some(place) = usize::try_from(id).ok().filter(|place| *place < MOST_APPS) else { return };
         if self.0.len() <= place {
             self.0.resize(place + 1, None);
@@ -53,7 +55,7 @@ impl Apps {
         self.0[place] = Some(app);
     }
 
-    fn get(&self, id: i64) -> Option<&Arc<App>> {
+    pub(crate) fn get(&self, id: i64) -> Option<&Arc<App>> {
         self.0.get(usize::try_from(id).ok()?)?.as_ref()
     }
 }
@@ -87,34 +89,22 @@ pub(crate) fn hours(
         let start = Timestamp::from_second(row.get(0)?).unwrap_or_default();
         rows.push(Row { start, machine: machine(row)?, apps: Vec::new() });
     }
-    let mut statement = connection.prepare_cached(
-        "SELECT start, app, seconds, cpu, through, held, held_high, read, written, most, starts FROM hour WHERE start >= ?1 AND start < ?2 ORDER BY start, app LIMIT ?3",
-    )?;
-    let mut found = statement.query([span[0], span[1], MOST_ROWS])?;
-    let mut at = 0;
+    let mut statement =
+        connection.prepare_cached("SELECT start, apps FROM hour WHERE start >= ?1 AND start < ?2 ORDER BY start")?;
+    let mut found = statement.query(span)?;
+    let (mut at, mut left) = (0, MOST_ROWS);
     while let Some(row) = found.next()? {
         let start: i64 = row.get(0)?;
         while rows.get(at).is_some_and(|known| known.start.as_second() < start) {
             at += 1;
         }
-        let (Some(known), Some(app)) =
-            (rows.get_mut(at).filter(|known| known.start.as_second() == start), apps.get(row.get(1)?))
-        else {
-            continue;
-        };
-        let count = |place: usize| row.get::<_, i64>(place).map(|count| u32::try_from(count).unwrap_or(u32::MAX));
-        let hour = AppHour {
-            seconds: seconds(row.get(2)?),
-            cpu: seconds(row.get(3)?),
-            through: seconds(row.get(4)?),
-            held: bytes(row.get(5)?),
-            held_high: bytes(row.get(6)?),
-            read: bytes(row.get(7)?),
-            written: bytes(row.get(8)?),
-            most: count(9)?,
-            starts: count(10)?,
-        };
-        known.apps.push((Arc::clone(app), hour));
+        let Some(known) = rows.get_mut(at).filter(|known| known.start.as_second() == start) else { continue };
+        pack::each(row.get_ref(1)?.as_blob()?, apps, |app, hour| {
+            if left > 0 {
+                left -= 1;
+                known.apps.push((Arc::clone(app), hour));
+            }
+        });
     }
     Ok(rows)
 }
@@ -123,23 +113,10 @@ pub(crate) fn hours(
 pub(crate) fn usual(connection: &Connection, since: Timestamp) -> rusqlite::Result<Usual> {
     let apps = apps(connection)?;
     let mut gathering = Gathering::default();
-    let mut statement = connection.prepare(
-        "SELECT app, seconds, cpu, through, held, read, written, most FROM hour WHERE start >= ?1 ORDER BY start",
-    )?;
+    let mut statement = connection.prepare("SELECT apps FROM hour WHERE start >= ?1")?;
     let mut found = statement.query([since.as_second()])?;
     while let Some(row) = found.next()? {
-        let Some(app) = apps.get(row.get(0)?) else { continue };
-        let hour = AppHour {
-            seconds: seconds(row.get(1)?),
-            cpu: seconds(row.get(2)?),
-            through: seconds(row.get(3)?),
-            held: bytes(row.get(4)?),
-            read: bytes(row.get(5)?),
-            written: bytes(row.get(6)?),
-            most: u32::try_from(row.get::<_, i64>(7)?).unwrap_or(1),
-            ..AppHour::default()
-        };
-        gathering.add(&app.app, &hour);
+        pack::each(row.get_ref(0)?.as_blob()?, &apps, |app, hour| gathering.add(&app.app, &hour));
     }
     Ok(gathering.finish())
 }

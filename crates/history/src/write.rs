@@ -13,7 +13,7 @@ use sophron_core::text::cut;
 use sophron_core::usage::{App, AppHour, Happened, OTHERS, Row, Usual};
 
 use crate::rows::{kib, milli};
-use crate::{HistoryError, open, rows};
+use crate::{HistoryError, open, pack, rows};
 
 /// So many days more than have to are removed at once, where it has become too large.
 const DAYS_AT_ONCE: i64 = 7;
@@ -47,9 +47,10 @@ pub struct ProgramFile {
 pub struct Store {
     connection: Connection,
     path: PathBuf,
-    apps: HashMap<Arc<App>, i64>,
-    /// How many apps of each owner are new on the present day.
-    new: (i64, HashMap<u32, u32>),
+    /// The number of each app, and the last day on which it was there.
+    apps: HashMap<Arc<App>, (i64, i64)>,
+    /// How many apps of each owner were new on a day.
+    new: HashMap<(i64, u32), u32>,
     /// What was in its place, and of no use.
     set_aside: Option<PathBuf>,
 }
@@ -77,7 +78,7 @@ impl Store {
         }
         let mode = if readers.is_some() { 0o640 } else { 0o600 };
         let _ = std::fs::set_permissions(&path, std::fs::Permissions::from_mode(mode));
-        Ok(Store { connection, path, apps: HashMap::new(), new: Default::default(), set_aside })
+        Ok(Store { connection, path, apps: HashMap::new(), new: HashMap::new(), set_aside })
     }
 
     /// What was found damaged and set aside when it was opened.
@@ -129,11 +130,10 @@ impl Store {
         let mut added = Vec::new();
         let mut write = || -> rusqlite::Result<()> {
             let mut number = change.prepare_cached("SELECT id FROM app WHERE app = ?1 AND owner = ?2 AND uid = ?3")?;
-            let mut put_name = change.prepare_cached("INSERT INTO app (app, owner, uid) VALUES (?1, ?2, ?3)")?;
-            let mut hour = change.prepare_cached(
-                "INSERT OR REPLACE INTO hour (start, app, seconds, cpu, through, held, held_high, read, written, most, starts) \
-                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
-            )?;
+            let mut put_name =
+                change.prepare_cached("INSERT INTO app (app, owner, uid, last) VALUES (?1, ?2, ?3, ?4)")?;
+            let mut last = change.prepare_cached("UPDATE app SET last = ?2 WHERE id = ?1 AND last < ?2")?;
+            let mut hour = change.prepare_cached("INSERT OR REPLACE INTO hour (start, apps) VALUES (?1, ?2)")?;
             let mut machine = change.prepare_cached(&format!(
                 "INSERT OR REPLACE INTO machine ({}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18)",
                 rows::MACHINE
@@ -161,53 +161,42 @@ impl Store {
                     of.files_full,
                 ])?;
                 let day = start.div_euclid(86_400);
-                if self.new.0 != day {
-                    self.new = (day, HashMap::new());
-                }
+                self.new.retain(|(of, _), _| of.abs_diff(day) <= 1);
                 let mut others: HashMap<u32, (Arc<App>, AppHour)> = HashMap::new();
-                let mut put = |id: i64, of: &AppHour| {
-                    hour.execute(params![
-                        start,
-                        id,
-                        milli(of.seconds),
-                        milli(of.cpu),
-                        milli(of.through),
-                        kib(of.held),
-                        kib(of.held_high),
-                        kib(of.read),
-                        kib(of.written),
-                        of.most,
-                        of.starts,
-                    ])
-                };
+                let mut packed = Vec::new();
                 let mut id_of = |app: &Arc<App>, may_be_new: bool| -> rusqlite::Result<Option<i64>> {
-                    if let Some(id) = self.apps.get(app) {
+                    if let Some((id, seen)) = self.apps.get_mut(app) {
+                        if *seen < day {
+                            *seen = day;
+                            last.execute([*id, day])?;
+                        }
                         return Ok(Some(*id));
                     }
                     let name = cut(&app.app, LONGEST_NAME);
                     let known = number.query_row(params![name, app.owner, app.uid], |row| row.get(0)).optional()?;
                     let id = match known {
-                        Some(id) => id,
+                        Some(id) => {
+                            last.execute([id, day])?;
+                            id
+                        }
                         None => {
-                            let new = self.new.1.entry(app.uid).or_default();
+                            let new = self.new.entry((day, app.uid)).or_default();
                             if !may_be_new && app.uid != 0 && *new >= MOST_NEW {
                                 return Ok(None);
                             }
                             *new += 1;
                             added.push(App::clone(app));
-                            put_name.insert(params![name, app.owner, app.uid])?
+                            put_name.insert(params![name, app.owner, app.uid, day])?
                         }
                     };
-                    self.apps.insert(Arc::clone(app), id);
+                    self.apps.insert(Arc::clone(app), (id, day));
                     Ok(Some(id))
                 };
                 for (app, of) in &row.apps {
                     let is_others = app.app == OTHERS;
                     let id = if is_others { None } else { id_of(app, false)? };
                     match id {
-                        Some(id) => {
-                            put(id, of)?;
-                        }
+                        Some(id) => pack::push(&mut packed, id, of),
                         None => {
                             let nameless = || Arc::new(App { app: OTHERS.to_owned(), ..App::clone(app) });
                             let known = others.entry(app.uid).or_insert_with(|| (nameless(), AppHour::default()));
@@ -217,9 +206,10 @@ impl Store {
                 }
                 for (app, of) in others.values() {
                     if let Some(id) = id_of(app, true)? {
-                        put(id, of)?;
+                        pack::push(&mut packed, id, of);
                     }
                 }
+                hour.execute(params![start, packed])?;
             }
             Ok(())
         };
@@ -353,7 +343,7 @@ impl Store {
                 [before, MOST_PROGRAMS],
             )?;
             if gone > 0 {
-                change.execute("DELETE FROM app WHERE id NOT IN (SELECT app FROM hour)", [])?;
+                change.execute("DELETE FROM app WHERE last < ?1", [before.div_euclid(86_400)])?;
             }
             change.commit()?;
             if gone > 0 {

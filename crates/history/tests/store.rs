@@ -333,7 +333,7 @@ fn it_stays_within_its_limits() {
         store.prune(400 * day, most, now).unwrap();
         read(&folder).rows.len()
     };
-    let left = size(&mut store, 1 << 20);
+    let left = size(&mut store, 1 << 19);
     assert!((24..20 * 24).contains(&left), "{left}");
     assert!(size(&mut store, 4096) >= 24, "the last day stays");
     store.close();
