@@ -37,6 +37,9 @@ const TOLD: Duration = Duration::from_secs(6 * 3600);
 /// Hours that could not be kept are remembered for that long.
 const REMEMBERED: SignedDuration = SignedDuration::from_hours(48);
 
+/// So many hours are kept at once when days are caught up with.
+const HOURS_AT_ONCE: usize = 6;
+
 /// Nobody watched for longer than that: it is told.
 const GAP: SignedDuration = SignedDuration::from_hours(1);
 
@@ -67,10 +70,12 @@ pub struct Keeper {
     store: Option<Store>,
     /// What was in the store of hours that are under way before anything of now was added.
     bases: BTreeMap<Timestamp, Option<Row>>,
+    /// Whether what was recorded before is in it.
     filled: bool,
     kept: Instant,
     pruned: Option<Instant>,
-    failed: Option<Instant>,
+    /// Whether it could not be kept when it was last tried.
+    failed: bool,
     /// The rules that are in force, by their digest.
     rules: String,
     /// Whose files were looked at already.
@@ -92,7 +97,7 @@ impl Keeper {
             filled: false,
             kept: Instant::now(),
             pruned: None,
-            failed: None,
+            failed: false,
             rules: String::new(),
             looked_at: HashSet::new(),
             told: None,
@@ -115,55 +120,52 @@ impl Keeper {
         digest.clone_into(&mut self.rules);
     }
 
-    /// What was recorded since the last that was kept: before the first sample of now.
+    /// What was recorded since the last that was kept, before anything of now is counted. As long as the history cannot be opened
+    /// nothing is counted: the lookback has it.
     pub fn fill(&mut self) -> Result<(), String> {
-        self.filled = true;
+        self.kept = Instant::now();
         self.open()?;
+        self.filled = true;
         let until = self.store.as_ref().and_then(|store| store.until().ok()).flatten();
         let since = until.map(|until| shifted(until, SignedDuration::from_millis(-1)));
         let state = args::State { folder: Some(self.state.clone()) };
         let since = since.map_or_else(|| "1970-01-01T00:00:00Z".to_owned(), |since| since.to_string());
+        let keep = SignedDuration::try_from(self.settings.keep).unwrap_or(SignedDuration::MAX);
+        let oldest = shifted(here::now().wall, -keep);
         let mut last = None;
+        let mut done = Ok(());
+        // Where there is no lookback there is nothing to catch up with.
         if let Ok(recordings) = Recordings::new(&[], Some(&since), None, &state) {
-            let oldest = here::now()
-                .wall
-                .checked_sub(SignedDuration::try_from(self.settings.keep).unwrap_or(SignedDuration::MAX));
-            let oldest = oldest.unwrap_or(Timestamp::MIN);
             let _ = recordings.each(|snapshot, _, _| {
                 if snapshot.moment.wall >= oldest {
                     self.tally.take(snapshot);
                     last = Some(snapshot.moment.wall);
                 }
+                // Days at once would take memory that is not needed again.
+                if self.tally.open() > HOURS_AT_ONCE && done.is_ok() {
+                    done = self.keep();
+                }
             });
         }
         let seen = last.or(until);
-        let gap = seen.map(|seen| (seen, here::now().wall.duration_since(seen))).filter(|(_, gap)| *gap > GAP);
-        if let (Some((seen, gap)), Some(store)) = (gap, &mut self.store) {
+        let gap = seen.map(|seen| here::now().wall.duration_since(seen)).filter(|gap| *gap > GAP);
+        if let (Some(gap), Some(store)) = (gap, &mut self.store) {
             let length = scaled_duration(Duration::try_from(gap).unwrap_or_default());
             let words = format!("nobody had watched for {length}");
-            let _ = store.happened(&Happened {
-                at: shifted(seen, gap),
-                event: Event::Unwatched,
-                app: String::new(),
-                words,
-            });
+            let at = here::now().wall;
+            let _ = store.happened(&Happened { at, event: Event::Unwatched, app: String::new(), words });
         }
-        // Catching up took memory that is not needed again.
-        self.keep()
+        done.and_then(|()| self.keep())
     }
 
     /// One sample; kept when it is time. Why it cannot be kept, if it cannot.
     pub fn take(&mut self, snapshot: &Snapshot) -> Option<Result<(), String>> {
-        let caught_up = if self.filled { None } else { Some(self.fill()) };
+        if !self.filled {
+            return (self.kept.elapsed() >= TRY_AGAIN).then(|| self.fill());
+        }
         self.tally.take(snapshot);
-        if caught_up.is_some() {
-            return caught_up;
-        }
-        let every = if self.failed.is_some() { TRY_AGAIN } else { KEPT };
-        if self.kept.elapsed() < every {
-            return None;
-        }
-        Some(self.keep_and_look(snapshot))
+        let every = if self.failed { TRY_AGAIN } else { KEPT };
+        (self.kept.elapsed() >= every).then(|| self.keep_and_look(snapshot))
     }
 
     fn keep_and_look(&mut self, snapshot: &Snapshot) -> Result<(), String> {
@@ -216,7 +218,10 @@ impl Keeper {
     fn keep(&mut self) -> Result<(), String> {
         self.kept = Instant::now();
         let done = self.open().and_then(|()| self.write());
-        self.failed = done.as_ref().err().map(|_| Instant::now());
+        self.failed = done.is_err();
+        if done.is_err() {
+            self.tally.forget_before(shifted(here::now().wall, -REMEMBERED));
+        }
         done
     }
 
@@ -254,7 +259,6 @@ impl Keeper {
                     // It is set aside when it is opened again.
                     self.store = None;
                 }
-                self.tally.forget_before(shifted(latest, -REMEMBERED));
                 return Err(format!("it is not kept: {}", with_causes(&error)));
             }
         };
@@ -353,7 +357,8 @@ fn tell_new(store: &mut Store, added: &[App], now: Timestamp) -> Result<(), Hist
         return Ok(());
     }
     for app in added.iter().take(MOST_NEW) {
-        let words = format!("{} ({}) was seen for the first time", app.app, app.owner);
+        let owner = if app.owner.is_empty() { String::new() } else { format!(" ({})", app.owner) };
+        let words = format!("{}{owner} was seen for the first time", app.app);
         store.happened(&Happened { at: here::now().wall, event: Event::NewApp, app: app.app.clone(), words })?;
     }
     Ok(())

@@ -74,6 +74,37 @@ fn it_is_saved_once() {
     assert_eq!(std::fs::read_dir(file.parent().unwrap()).unwrap().count(), 1, "nothing else is left there");
 }
 
+/// Of this machine the cases are those of the record: what was measured, and what was done.
+#[test]
+fn the_cases_of_the_record_are_told() {
+    let stage = stage();
+    let press = stage.offender("labelpress", &["--grow", "400MiB/s", "--up-to", "64MiB"]);
+    let rules = "format = 1\nevery = '300ms'\n[lookback]\nevery = '1s'\n[[rule]]\nname = 'press-leak'\nwhere = '{mine}'\n\
+        lasting = '300ms'\nbreach = 'memory.held > 40 MiB'\narmed = true\nseverity = 'critical'\n\
+        ladder = [ { at = '0s', do = 'alert' }, { at = '300ms', do = 'suspend', for = '1s' }, { at = '2s', do = 'terminate' } ]\n";
+    let (rules, state) = (stage.write("rules.toml", rules).display().to_string(), stage.state().display().to_string());
+    let output = stage.run(&["watch", "--rules", &rules, "--state", &state, "--for", "6s"]);
+    assert_eq!(output.status, Some(0), "{output:?}");
+    let told = stage.run(&["report", "--state", &state]).stdout;
+    let whom = format!("labelpress {}-", press.pid());
+    let case = told
+        .lines()
+        .skip_while(|line| !(line.starts_with("case 1") && line.contains(&whom)))
+        .take(7)
+        .collect::<Vec<_>>();
+    let words = case.get(1).unwrap_or_else(|| panic!("{told}"));
+    assert!(
+        words.contains("press-leak: memory.held 6") && words.contains("MiB at its opening, limit 40.0 MiB."),
+        "{words}"
+    );
+    let steps = case.iter().find(|line| line.trim_start().starts_with("told ")).unwrap_or_else(|| panic!("{told}"));
+    let order: Vec<usize> =
+        ["told ", ", suspended", ", resumed", ", ended"].iter().map(|step| steps.find(step).unwrap()).collect();
+    assert!(order.is_sorted(), "{steps}");
+    let customer = stage.run(&["report", "--state", &state, "--to", "customer"]).stdout;
+    assert!(customer.contains("labelpress was ended."), "{customer}");
+}
+
 /// What a browser makes of a page at a width: how wide it becomes, its ground, and its title.
 fn in_a_browser(stage: &Stage, page: &Path, width: u32, dark: bool) -> Option<(u32, String, String)> {
     let browser = ["chromium", "chromium-browser"]

@@ -168,7 +168,7 @@ fn opened(number: u64, record: &Record) -> Case {
     let group = subject.and_then(|subject| subject.of.as_ref());
     let (reading, limit) =
         evidence.map_or((None, None), |evidence| (evidence.reading.as_f64(), evidence.limit.as_f64()));
-    let words = evidence.map(|evidence| evidence.words.clone()).unwrap_or_default();
+    let words = evidence.and_then(|of| of.reading_in_words()).unwrap_or_default();
     let label = |number: f64| evidence.and_then(|of| of.reads_as.as_ref()?.scaled(&serde_json::json!(number)));
     Case {
         number,

@@ -27,7 +27,7 @@ pub fn customer(
 ) -> Document {
     let times = Times::new(&stretch.setting.zone, stretch.from, stretch.until);
     let axis = figures::axis(stretch, &times);
-    let told: Vec<&Episode> = episodes.iter().filter(|episode| episode.honest.is_none()).collect();
+    let told: Vec<&Episode> = episodes.iter().filter(|episode| !episode.is_honest()).collect();
     let (slow, other): (Vec<&Episode>, Vec<&Episode>) = told.iter().partition(|episode| slows(stretch, episode));
     let mut document = Document::new(4);
     document.push(Block::Head(vec![stretch.machine.host.clone(), times.whole(stretch.from, stretch.until)]));
@@ -69,7 +69,11 @@ fn verdict(stretch: &Stretch, slow: &[&Episode]) -> String {
     let hardly =
         if held_up.is_zero() { String::new() } else { format!(", and for {} hardly usable", spoken(long(held_up))) };
     match slow.iter().map(|episode| episode.spans.len()).sum::<usize>() {
-        0 => "The computer was never slow".to_owned(),
+        0 if held_up.is_zero() && stretch.felt(Felt::Slower).is_zero() => "The computer was never slow".to_owned(),
+        0 => {
+            let slow = held_up + stretch.felt(Felt::Slower);
+            format!("The computer was slow for {} in all, now and then", spoken(long(slow)))
+        }
         1 => format!("The computer was slow once{hardly}"),
         2 => format!("The computer was slow twice{hardly}"),
         times => format!("The computer was slow {times} times{hardly}"),
@@ -99,6 +103,9 @@ fn how_long(stretch: &Stretch) -> String {
     let all = stretch.seen() - stretch.felt(Felt::NotCounted);
     let smooth = stretch.felt(Felt::Smooth);
     let within = if stretch.setting.hours.is_some() { " of working time" } else { "" };
+    if smooth.is_zero() {
+        return format!("Programs had to wait in all of the {}{within} that were seen.", spoken(long(all)));
+    }
     match smooth == all {
         true => format!("In all of the {}{within} nobody had to wait.", spoken(long(all))),
         false => format!("For {} of {}{within} nobody had to wait.", spoken(long(smooth)), spoken(long(all))),
@@ -173,7 +180,7 @@ fn done(cases: &[Case], rehearsed: bool, times: &Times) -> Vec<String> {
 }
 
 fn fine(stretch: &Stretch, episodes: &[Episode]) -> Vec<String> {
-    let found = |kind: FindingKind| episodes.iter().any(|episode| episode.kind == kind && episode.honest.is_none());
+    let found = |kind: FindingKind| episodes.iter().any(|episode| episode.kind == kind && !episode.is_honest());
     let mut lines = Vec::new();
     if !found(FindingKind::Cpu) {
         lines.push("The processor never had too much to do.".to_owned());

@@ -56,8 +56,8 @@ pub struct Episode {
     pub culprits: Vec<Culprit>,
     /// Whose memory grew, each time.
     pub grew: Vec<Grew>,
-    /// Whether it did honest work, as far as can be seen: bytes that it read and wrote.
-    pub honest: Option<f64>,
+    /// Signs of honest work: bytes that it read and wrote as it computed.
+    pub at_work: Option<f64>,
     /// Whether most of it was used by children too short-lived to be seen.
     pub by_children: bool,
     /// Whether it kept a disk busy by a shortage of memory.
@@ -78,6 +78,11 @@ impl Episode {
     /// For how long, all times together.
     pub fn length(&self) -> SignedDuration {
         self.spans.iter().map(|(from, until)| until.duration_since(*from)).sum()
+    }
+
+    /// Whether it is no trouble: it works as it computes, and nobody waited for a core.
+    pub fn is_honest(&self) -> bool {
+        self.kind == FindingKind::Core && self.at_work.is_some()
     }
 
     /// Who is named first.
@@ -148,7 +153,7 @@ fn episode(stretch: &Stretch, kind: FindingKind, run: &[(usize, &Finding)]) -> E
         spans: vec![(from, until)],
         said: worst.map(|(_, finding)| finding.headline.clone()).unwrap_or_default(),
         of: run.first().and_then(|(_, finding)| finding.of.clone()),
-        honest: works.then_some(moved),
+        at_work: works.then_some(moved),
         by_children: kind == FindingKind::Core && did.through > did.cpu,
         culprits,
         grew: Vec::new(),
@@ -175,6 +180,7 @@ fn edges(stretch: &Stretch, kind: FindingKind, from: Timestamp, until: Timestamp
         (Some(began.map_or(run.0, |known| known.min(run.0))), Some(ended.map_or(run.1, |known| known.max(run.1))))
     });
     let (began, ended) = (began.map_or(from, |at| at.max(earliest)), ended.map_or(until, |at| at.min(latest)));
+    let (began, ended) = (began.max(stretch.from), ended.min(stretch.until));
     if ended > began { (began, ended) } else { (from, until) }
 }
 
@@ -272,7 +278,7 @@ fn together(episodes: &mut Vec<Episode>) {
             known.kind == episode.kind
                 && known.of == episode.of
                 && who(known) == who(&episode)
-                && known.honest.is_some() == episode.honest.is_some()
+                && known.is_honest() == episode.is_honest()
         };
         match kept.iter_mut().find(same) {
             Some(known) => {
@@ -280,7 +286,7 @@ fn together(episodes: &mut Vec<Episode>) {
                 if episode.severity > known.severity {
                     (known.severity, known.said) = (episode.severity, episode.said);
                 }
-                known.honest = known.honest.zip(episode.honest).map(|(a, b)| a + b);
+                known.at_work = known.at_work.zip(episode.at_work).map(|(a, b)| a + b);
                 known.with_disk |= episode.with_disk;
                 for culprit in episode.culprits {
                     match known.culprits.iter_mut().find(|one| one.app == culprit.app && one.owner == culprit.owner) {
@@ -327,7 +333,7 @@ fn growing(stretch: &Stretch) -> Vec<Episode> {
             of: None,
             culprits: vec![Culprit { app, owner, id, did, held_before: grew.first()?.first }],
             grew,
-            honest: None,
+            at_work: None,
             by_children: false,
             with_disk: false,
         })

@@ -138,7 +138,7 @@ pub(super) fn machine(stretch: &Stretch, episodes: &[Episode], axis: &Axis, time
         both.map(|level| (up(level), scaled_percent(up(level)))).collect::<Vec<_>>()
     };
     let painted = |kinds: &[FindingKind]| {
-        let of = |episode: &&Episode| kinds.contains(&episode.kind) && episode.honest.is_none();
+        let of = |episode: &&Episode| kinds.contains(&episode.kind) && !episode.is_honest();
         let spans = |episode: &Episode| {
             episode.spans.iter().map(|(from, until)| (*from, *until, episode.severity)).collect::<Vec<_>>()
         };
@@ -205,7 +205,7 @@ pub(super) fn case(case: &Case, stretch: &Stretch, times: &Times) -> Option<Plot
     let first = case.points.first()?.0;
     let until = case.until(stretch.until);
     let (limit, limit_words) = case.limit.clone()?;
-    let around = (until.duration_since(case.opened) / 12).max(SignedDuration::from_secs(60));
+    let around = (until.duration_since(case.opened) / 12).max(SignedDuration::from_secs(5));
     let axis = Axis {
         from: first.min(shifted(case.opened, -around)),
         until: shifted(until, around),
@@ -217,15 +217,16 @@ pub(super) fn case(case: &Case, stretch: &Stretch, times: &Times) -> Option<Plot
     let points: Points = known.chain([(until, None)]).collect();
     let highest = case.points.iter().map(|(_, value)| *value).fold(limit, f64::max);
     let full = if case.falls { limit * 1.7 } else { highest * 1.04 };
+    let clock = |at: Timestamp| times.of_step(at, until.duration_since(case.opened));
     let mut marks: Vec<Mark> = case
         .steps
         .iter()
-        .map(|(at, word)| Mark { at: *at, word: word.clone(), clock: times.hour(*at), by_itself: false })
+        .map(|(at, word)| Mark { at: *at, word: word.clone(), clock: clock(*at), by_itself: false })
         .collect();
     if let Some((at, word)) =
         case.closed.filter(|(at, _)| case.steps.last().is_none_or(|(last, _)| at.duration_since(*last).as_secs() > 60))
     {
-        marks.push(Mark { at, word: word.to_owned(), clock: times.hour(at), by_itself: true });
+        marks.push(Mark { at, word: word.to_owned(), clock: clock(at), by_itself: true });
     }
     let steps: Vec<String> = marks.iter().map(|mark| format!("{} {}", mark.word, mark.clock)).collect();
     Some(Plot {

@@ -15,7 +15,7 @@ const MOST: usize = 3;
 
 /// The worst things, or that nothing was short.
 pub fn headline(episodes: &[Episode], times: &Times) -> (Option<Tone>, String) {
-    let told: Vec<&Episode> = episodes.iter().filter(|episode| episode.honest.is_none()).collect();
+    let told: Vec<&Episode> = episodes.iter().filter(|episode| !episode.is_honest()).collect();
     let graver: Vec<&Episode> = told.iter().copied().filter(|episode| episode.severity > Severity::Notice).collect();
     let tone = told.first().map(|episode| Tone::from(episode.severity));
     if graver.is_empty() {
@@ -109,7 +109,7 @@ pub(super) fn cores(episode: &Episode) -> String {
 /// `1 critical, 1 warning, 3 notices. For 9 h 31 m of 10 h 39 m hardly anything had to wait.`
 pub fn second_line(stretch: &Stretch, episodes: &[Episode]) -> String {
     let count = |severity: Severity| {
-        episodes.iter().filter(|episode| episode.honest.is_none() && episode.severity == severity).count()
+        episodes.iter().filter(|episode| !episode.is_honest() && episode.severity == severity).count()
     };
     let (critical, warnings, notices) = (count(Severity::Critical), count(Severity::Warning), count(Severity::Notice));
     let mut counts: Vec<String> = Vec::new();
@@ -136,6 +136,9 @@ pub(super) fn waited(stretch: &Stretch) -> String {
     };
     match () {
         () if counted.is_zero() => format!("Nothing was seen{within}."),
+        () if smooth.is_zero() => {
+            format!("Programs had to wait in all of the {} that were seen{within}.", long(counted))
+        }
         () if smooth == counted => {
             format!("In all of the {} that were seen{within} hardly anything had to wait.", long(counted))
         }

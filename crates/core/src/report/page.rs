@@ -49,7 +49,7 @@ pub fn page(stretch: &Stretch, episodes: &[Episode], cases: &[Case], frame: &Fra
     if !cases.is_empty() {
         document.push(Block::Plot(Box::new(figures::lane(cases, &axis))));
     }
-    let told: Vec<&Episode> = episodes.iter().filter(|episode| episode.honest.is_none()).collect();
+    let told: Vec<&Episode> = episodes.iter().filter(|episode| !episode.is_honest()).collect();
     if !told.is_empty() {
         document.push(Block::Heading("Worth a look".to_owned()));
         for episode in told {
@@ -185,7 +185,9 @@ fn of_cases(document: &mut Document, stretch: &Stretch, cases: &[Case], frame: &
             None => format!("since {}", times.clock(case.opened)),
         };
         let plot = figures::case(case, stretch, times).map(|plot| Text::Plot(Box::new(plot)));
-        let steps: Vec<String> = case.steps.iter().map(|(at, word)| format!("{word} {}", times.hour(*at))).collect();
+        let whole = case.until(stretch.until).duration_since(case.opened);
+        let step = |(at, word): &(jiff::Timestamp, String)| format!("{word} {}", times.of_step(*at, whole));
+        let steps: Vec<String> = case.steps.iter().map(step).collect();
         let lines = [Text::Title(case.whom.clone(), when), Text::Words(words)]
             .into_iter()
             .chain(if plot.is_none() { vec![Text::Words(steps.join(", "))] } else { Vec::new() })

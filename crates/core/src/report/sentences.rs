@@ -166,7 +166,7 @@ fn cpu(stretch: &Stretch, episode: &Episode) -> Vec<String> {
     if !both.is_empty() {
         sentences.push(format!("{}.", capital(&both.join(", and "))));
     }
-    sentences.extend(episode.honest.map(|moved| {
+    sentences.extend(episode.at_work.map(|moved| {
         format!("It read and wrote {} as it computed, and seems to have been at work.", scaled_size(moved))
     }));
     sentences.push(name_and_others(episode));
@@ -315,7 +315,7 @@ pub(super) fn next(episode: &Episode, frame: &Frame, times: &Times) -> String {
 
 /// How many cores it kept, for what is fine.
 pub(super) fn honest(episode: &Episode, times: &Times) -> Option<String> {
-    let (first, moved) = (episode.first()?, episode.honest?);
+    let (first, moved) = (episode.first()?, episode.at_work.filter(|_| episode.is_honest())?);
     let spans: Vec<String> = episode.spans.iter().map(|span| times.span(*span)).collect();
     Some(format!(
         "{} ({}) kept {} busy, {}. It read and wrote {} as it computed: honest work, as far as can be seen.",

@@ -40,6 +40,12 @@ impl Times {
         self.local(at).strftime("%H:%M").to_string()
     }
 
+    /// The time of a step: with its seconds where all of it took a few minutes.
+    pub fn of_step(&self, at: Timestamp, whole: SignedDuration) -> String {
+        let form = if whole < SignedDuration::from_mins(5) { "%H:%M:%S" } else { "%H:%M" };
+        self.local(at).strftime(form).to_string()
+    }
+
     /// As a command takes it: `15:32`, or with its day.
     pub fn typed(&self, at: Timestamp, with_day: bool) -> String {
         self.local(at).strftime(if self.days || with_day { "%Y-%m-%dT%H:%M" } else { "%H:%M" }).to_string()

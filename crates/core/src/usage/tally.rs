@@ -319,6 +319,11 @@ impl Tally {
         open.apps.get(place)
     }
 
+    /// How many stretches are under way.
+    pub fn open(&self) -> usize {
+        self.open.len()
+    }
+
     /// What is known so far, the earliest first.
     pub fn rows(&self) -> Vec<Row> {
         self.open.iter().map(|(start, open)| self.row(*start, open)).collect()

@@ -172,7 +172,7 @@ fn honest_work_is_no_news() {
     });
     let stretch = day.finish();
     let found = episodes(&stretch);
-    assert!(found.iter().all(|episode| episode.honest.is_some()), "{found:#?}");
+    assert!(found.iter().all(|episode| episode.is_honest()), "{found:#?}");
     let document = page(&stretch, &found, &[], &frame());
     assert_eq!(verdict(&document), "Nothing was short");
     let fine = document.blocks.iter().find_map(|block| match block {
@@ -180,6 +180,27 @@ fn honest_work_is_no_news() {
         _ => None,
     });
     assert!(fine.unwrap().iter().any(|line| line.starts_with("plantledger (ines) kept one core busy")), "{document:?}");
+}
+
+/// The same work is news where others waited for it.
+#[test]
+fn work_that_others_wait_for_is_news() {
+    let mut day = Day::new(vec![process(100, "plantledger")], None);
+    day.minutes(30, |world| {
+        (world.machine.cpu, world.machine.stall_cpu) = (Some(99.0), stall(50.0));
+        works(world, 100, 399);
+        world.process(100).disk_read = Some(4e6);
+    });
+    let stretch = day.finish();
+    let found = episodes(&stretch);
+    let document = page(&stretch, &found, &[], &frame());
+    assert_eq!(verdict(&document), "Short of CPU for 30 m in the morning");
+    let told = format!("{document:?}");
+    assert!(
+        told.contains("seems to have been at work") && told.contains("Programs had to wait in all of the 30 m"),
+        "{told}"
+    );
+    assert_eq!(verdict(&customer(&stretch, &found, &[], false, &[])), "The computer was slow once");
 }
 
 /// Outside the hours nobody waited, since nobody was there; and a nap is no time in which all was well.

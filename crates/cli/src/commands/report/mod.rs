@@ -106,7 +106,7 @@ pub fn run(args: &args::Report) -> Result<Exit, Failure> {
         None => report::page(&stretch, &episodes, &cases, &frame),
     };
     give(args, &document)?;
-    let news = episodes.iter().any(|episode| episode.honest.is_none());
+    let news = episodes.iter().any(|episode| !episode.is_honest());
     Ok(if news { Exit::Found } else { Exit::Fine })
 }
 

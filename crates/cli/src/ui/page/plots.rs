@@ -12,8 +12,8 @@ use super::{class, safe};
 /// Units over the width of a drawing.
 const WIDE: f64 = 1000.0;
 
-/// Two marks nearer than that part of the width stand on two rows.
-const NEAR: f64 = 0.16;
+/// Two marks nearer than that part of the width do not stand on one row.
+const NEAR: f64 = 0.2;
 
 /// The patterns that others refer to.
 pub fn hatches() -> Markup {
@@ -270,17 +270,15 @@ pub fn tile(plot: &Plot, number: usize) -> Markup {
 pub fn zoomed(plot: &Plot, number: usize) -> Markup {
     let Drawing::Stairs(stairs) = &plot.drawing else { return PreEscaped(String::new()) };
     let height = 92.0;
-    // Words of marks that are near one another stand on two rows.
+    // Words of marks that are near one another stand on several rows; where none is free the mark has none.
     let mut rows = Vec::new();
-    let mut last: Option<(f64, usize)> = None;
+    let mut last = [f64::NEG_INFINITY; 3];
     for mark in &stairs.marks {
         let at = plot.axis.part(mark.at);
-        let row = match last {
-            Some((before, row)) if at - before < NEAR => (row + 1) % 3,
-            _ => 0,
-        };
-        rows.push((mark, row, at));
-        last = Some((at, row));
+        if let Some(row) = last.iter().position(|before| at - before >= NEAR) {
+            last[row] = at;
+            rows.push((mark, row, at));
+        }
     }
     html! {
         figure {
