@@ -48,24 +48,39 @@ fn main() {
 
 /// What reports take, against looking at the last sample of the same.
 fn reports(folder: &Path) {
-    let days = days(folder);
-    for (name, from, goal) in
-        [("the demo day", "demo", 1.0), ("three days, a sample every 10 s", days.to_str().unwrap(), 3.0)]
+    let state = folder.join("kept");
+    let begun = lookback_of_days(&state);
+    let (state, since) = (state.to_str().unwrap(), begun.to_string());
+    let days = ["--state", state, "--since", &since];
+    let demo = ["--from", "demo"];
+    for (name, source, goal) in
+        [("the demo day", demo.as_slice(), 1.0), ("three days of lookback", days.as_slice(), 3.0)]
     {
-        let (cpu, memory) = used(&["report", "--from", from, "--format", "html"]);
-        let (reading, _) = used(&["list", "--from", from, "--limit", "1"]);
+        let with = |command: &[&'static str]| [command, source].concat();
+        let began = Instant::now();
+        let (cpu, memory) = used(&with(&["report", "--format", "html"]));
+        let took = began.elapsed().as_secs_f64();
+        let (reading, _) = used(&with(&["list", "--limit", "1"]));
         println!(
-            "report of {name}: {cpu:.2} s of CPU ({:.1} of reading it alone), {:.1} MiB at most; goal {goal} s, {}",
+            "report of {name}: {took:.2} s, {cpu:.2} s of CPU ({:.1} of reading it alone), {:.1} MiB at most; goal {goal} s, {}",
             cpu / reading,
             memory as f64 / 1024.0,
-            verdict(cpu <= goal)
+            verdict(took <= goal)
         );
     }
 }
 
-/// Three days as a lookback has them.
-fn days(folder: &Path) -> PathBuf {
-    made_up(folder, "days", 72, Duration::from_secs(10))
+/// Three days as a watcher keeps them: a piece an hour, a sample every 10 s. When they begin.
+fn lookback_of_days(state: &Path) -> jiff::Timestamp {
+    let folder = state.join("lookback");
+    std::fs::create_dir_all(&folder).unwrap();
+    let mut first = None;
+    made_up(72, Duration::from_secs(10), 1, |begun| {
+        first.get_or_insert(begun);
+        let name = begun.to_zoned(jiff::tz::TimeZone::UTC).strftime("%Y%m%dT%H%M%S.%3f").to_string();
+        folder.join(format!("{name}.jsonl.zst"))
+    });
+    first.unwrap()
 }
 
 fn verdict(met: bool) -> &'static str {
@@ -73,13 +88,13 @@ fn verdict(met: bool) -> &'static str {
 }
 
 fn day(folder: &Path, hours: u64) -> PathBuf {
-    made_up(folder, &hours.to_string(), hours, EVERY)
+    let path = folder.join(format!("{hours}.jsonl.zst"));
+    made_up(hours, EVERY, hours, |_| path.clone());
+    path
 }
 
-/// Made-up hours: a fifth of the processes runs in each interval, and one leaks.
-fn made_up(folder: &Path, name: &str, hours: u64, every: Duration) -> PathBuf {
-    let path = folder.join(format!("{name}.jsonl.zst"));
-    let mut sink = zstd::stream::write::Encoder::new(BufWriter::new(File::create(&path).unwrap()), 3).unwrap();
+/// Made-up hours in pieces of so many, each a file of its own: a fifth of the processes runs in each interval, and one leaks.
+fn made_up(hours: u64, every: Duration, of_piece: u64, mut path: impl FnMut(jiff::Timestamp) -> PathBuf) {
     let apps = ["labelpress", "plantledger", "kioskview", "herbarium", "notepatch", "weathervane"];
     let mut processes: Vec<_> =
         (0..PROCESSES).map(|number| process(1000 + number, apps[number as usize % apps.len()])).collect();
@@ -87,7 +102,7 @@ fn made_up(folder: &Path, name: &str, hours: u64, every: Duration) -> PathBuf {
         process.cpu = Some(0.0);
     }
     let mut world = World::new(processes);
-    let mut writer = Writer::new(Header {
+    let header = |world: &World| Header {
         sophron: "recording".to_owned(),
         format: 1,
         host: world.machine.host.clone(),
@@ -96,27 +111,40 @@ fn made_up(folder: &Path, name: &str, hours: u64, every: Duration) -> PathBuf {
         begun: world.moment.wall,
         zone: Some("Europe/London".to_owned()),
         uid: 0,
-    });
+    };
     let mut random = 88_172_645_463_325_252_u64;
-    for sample in 0..hours * 3600 / every.as_secs() {
-        world.pass(every);
-        world.machine.cpu = Some((sample % 400) as f64 / 10.0);
-        for process in &mut world.processes {
-            random ^= random << 13;
-            random ^= random >> 7;
-            random ^= random << 17;
-            if random.is_multiple_of(5) {
-                process.cpu_time += Duration::from_millis(random % 97);
-                process.memory = Some((random >> 20) % (64 << 20));
-                process.memory_held = process.memory;
-            }
+    let samples_of = |hours: u64| hours * 3600 / every.as_secs();
+    for piece in 0..hours / of_piece {
+        let file = BufWriter::new(File::create(path(world.moment.wall)).unwrap());
+        let mut sink = zstd::stream::write::Encoder::new(file, 3).unwrap();
+        let mut writer = Writer::new(header(&world));
+        let mut keep = |world: &World| {
+            let line = writer.line(&world.snapshot(), |_| true, Ours::default()).unwrap();
+            sink.write_all(line.as_bytes()).unwrap();
+        };
+        if piece > 0 {
+            // A piece begins with the last sample of the one before.
+            keep(&world);
         }
-        let leak = &mut world.processes[0];
-        leak.memory_held = Some((sample % 9000) * (100 << 10));
-        sink.write_all(writer.line(&world.snapshot(), |_| true, Ours::default()).unwrap().as_bytes()).unwrap();
+        for sample in piece * samples_of(of_piece)..(piece + 1) * samples_of(of_piece) {
+            world.pass(every);
+            world.machine.cpu = Some((sample % 400) as f64 / 10.0);
+            for process in &mut world.processes {
+                random ^= random << 13;
+                random ^= random >> 7;
+                random ^= random << 17;
+                if random.is_multiple_of(5) {
+                    process.cpu_time += Duration::from_millis(random % 97);
+                    process.memory = Some((random >> 20) % (64 << 20));
+                    process.memory_held = process.memory;
+                }
+            }
+            let leak = &mut world.processes[0];
+            leak.memory_held = Some((sample % 9000) * (100 << 10));
+            keep(&world);
+        }
+        sink.finish().unwrap().flush().unwrap();
     }
-    sink.finish().unwrap().flush().unwrap();
-    path
 }
 
 /// Seconds of CPU and the most memory, kB, of a rehearsal; and seconds of CPU of a look at the last sample.

@@ -25,6 +25,9 @@ use crate::ui::when;
 /// Of the lookback, what came so long before a moment is read as well: since when a figure has been high is said of it.
 const BEFORE: Duration = Duration::from_secs(3600);
 
+/// A part of a lookback has so many pieces at least.
+const LEAST_PIECES: usize = 4;
+
 /// A moment is answered by a sample that is no older than this; else that is said.
 const FRESH: SignedDuration = SignedDuration::from_secs(60);
 
@@ -169,6 +172,21 @@ impl Recordings {
             suffix,
             usual: None,
         })
+    }
+
+    /// So many parts of about the same length, one after the other, where it is a lookback of enough pieces: each begins with the
+    /// last sample of the one before.
+    pub fn parts(&self, most: usize) -> Vec<Recordings> {
+        let parts = if self.of_watcher { most.min(self.paths.len() / LEAST_PIECES).max(1) } else { 1 };
+        let length = self.paths.len().div_ceil(parts).max(1);
+        let last = self.paths.last();
+        // Only the last one can be still written, and ends where it was asked for.
+        let part = |paths: &[PathBuf]| Recordings {
+            paths: paths.to_vec(),
+            of_watcher: self.of_watcher && paths.last() == last,
+            ..self.clone()
+        };
+        if parts == 1 { vec![self.clone()] } else { self.paths.chunks(length).map(part).collect() }
     }
 
     pub fn every(&self) -> Duration {

@@ -9,6 +9,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::felt::Felt;
 use super::growth::Heights;
+use super::join;
 use crate::checkup::{self, Finding, FindingKind, LIMITS, Observation, Settings, Surroundings, Watched};
 use crate::model::{Machine, Moment, Snapshot};
 use crate::moment::shifted;
@@ -20,10 +21,10 @@ use crate::usage::{Row, Slot, Tally};
 pub(super) const WINDOW: i64 = 5;
 
 /// A dip of up to that long does not end what was beyond its limit.
-const DIP: SignedDuration = SignedDuration::from_secs(60);
+pub(super) const DIP: SignedDuration = SignedDuration::from_secs(60);
 
 /// Samples further apart than that, and than three intervals, leave a gap.
-const GAP: SignedDuration = SignedDuration::from_secs(180);
+pub(super) const GAP: SignedDuration = SignedDuration::from_secs(180);
 
 /// What a report is made by.
 #[derive(Debug, Clone)]
@@ -70,6 +71,19 @@ impl Minute {
             self.known[place] += seconds;
             let worse = |known: f64| if limit.over { known.max(value) } else { known.min(value) };
             self.worst[place] = Some(self.worst[place].map_or(value, worse));
+        }
+    }
+
+    /// The same minute, seen in another part.
+    pub(super) fn join(&mut self, other: &Minute) {
+        self.seconds += other.seconds;
+        for (place, limit) in LIMITS.iter().enumerate() {
+            self.sums[place] += other.sums[place];
+            self.known[place] += other.known[place];
+            self.worst[place] = match (self.worst[place], other.worst[place]) {
+                (Some(a), Some(b)) => Some(if limit.over { a.max(b) } else { a.min(b) }),
+                (a, b) => a.or(b),
+            };
         }
     }
 
@@ -132,21 +146,23 @@ pub struct Stretch {
 /// Takes samples in.
 #[derive(Debug)]
 pub struct Collector {
-    setting: Setting,
-    tally: Tally,
-    heights: Heights,
-    window: Option<(Timestamp, Observation, Duration)>,
-    windows: Vec<Window>,
-    minutes: BTreeMap<i64, Minute>,
-    runs: [Vec<Run>; LIMITS.len()],
-    naps: Vec<Run>,
-    gaps: Vec<Run>,
-    unread: Vec<String>,
-    first: Option<Timestamp>,
-    latest: Option<Timestamp>,
-    last: Option<(Moment, Duration)>,
-    samples: u64,
-    machine: Machine,
+    pub(super) setting: Setting,
+    pub(super) tally: Tally,
+    /// Rows of parts that were before.
+    pub(super) earlier: Vec<Row>,
+    pub(super) heights: Heights,
+    pub(super) window: Option<(Timestamp, Observation, Duration)>,
+    pub(super) windows: Vec<Window>,
+    pub(super) minutes: BTreeMap<i64, Minute>,
+    pub(super) runs: [Vec<Run>; LIMITS.len()],
+    pub(super) naps: Vec<Run>,
+    pub(super) gaps: Vec<Run>,
+    pub(super) unread: Vec<String>,
+    pub(super) first: Option<Timestamp>,
+    pub(super) latest: Option<Timestamp>,
+    pub(super) last: Option<(Moment, Duration)>,
+    pub(super) samples: u64,
+    pub(super) machine: Machine,
 }
 
 impl Collector {
@@ -155,6 +171,7 @@ impl Collector {
         Collector {
             tally: Tally::new(Slot::Minutes(WINDOW), setting.zone.clone(), setting.checkup.limits.clone()),
             setting,
+            earlier: Vec::new(),
             heights: Heights::default(),
             window: None,
             windows: Vec::new(),
@@ -234,7 +251,7 @@ impl Collector {
         }
     }
 
-    fn close_window(&mut self) {
+    pub(super) fn close_window(&mut self) {
         let Some((start, observation, seen)) = self.window.take() else { return };
         let scene = observation.finish();
         let until = scene.snapshot.moment.wall;
@@ -270,7 +287,7 @@ impl Collector {
             windows: self.windows,
             minutes: self.minutes,
             runs: self.runs,
-            rows: self.tally.rows(),
+            rows: join::rows(self.earlier.into_iter().chain(self.tally.rows()).collect()),
             naps: self.naps,
             gaps: self.gaps,
             grown,

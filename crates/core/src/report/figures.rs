@@ -146,9 +146,9 @@ pub(super) fn machine(stretch: &Stretch, episodes: &[Episode], axis: &Axis, time
     };
     let waited = limits.levels(Watched::StallIo).0.min(limits.levels(Watched::StallCpu).0);
     let one = |title: &str, of: String, points: Points, limits: Vec<(f64, String)>, painted| {
-        let peak = peak(&points, scaled_percent);
-        let highest =
-            peak.as_ref().map_or(String::new(), |(at, _, words)| format!("; highest {words} at {}", times.clock(*at)));
+        let at = |(at, value, words): (Timestamp, f64, String)| (at, value, format!("{words} at {}", times.clock(at)));
+        let peak = peak(&points, scaled_percent).map(at);
+        let highest = peak.as_ref().map_or(String::new(), |(_, _, words)| format!("; highest {words}"));
         // What never comes near the top of the scale would be a line at the bottom.
         let highest_value = peak.as_ref().map_or(0.0, |(_, value, _)| *value);
         let full = if highest_value < 45.0 && limits.iter().all(|(limit, _)| *limit < 45.0) { 50.0 } else { 100.0 };

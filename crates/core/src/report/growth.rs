@@ -92,6 +92,29 @@ impl Heights {
         }
     }
 
+    /// What was seen before.
+    pub fn join(&mut self, earlier: Heights) {
+        self.last = self.last.max(earlier.last);
+        for (id, mut before) in earlier.of {
+            match self.of.get_mut(&id) {
+                Some(height) => {
+                    let first = height.least.first().copied();
+                    if let (Some((at, least)), Some((minute, held))) = (before.least.last_mut(), first)
+                        && *at == minute
+                    {
+                        *least = held.min(*least);
+                        height.least.remove(0);
+                    }
+                    before.least.append(&mut height.least);
+                    height.least = before.least;
+                }
+                None => {
+                    self.of.insert(id, before);
+                }
+            }
+        }
+    }
+
     /// Who grew, the greatest growth first.
     pub fn grown(&self) -> Vec<Grew> {
         let mut grown: Vec<Grew> = self.of.iter().filter_map(|(id, height)| grew(*id, height, self.last)).collect();

@@ -8,6 +8,7 @@ mod felt;
 mod figures;
 mod growth;
 mod headline;
+mod join;
 mod months;
 mod page;
 mod sentences;

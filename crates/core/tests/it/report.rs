@@ -203,6 +203,59 @@ fn work_that_others_wait_for_is_news() {
     assert_eq!(verdict(&customer(&stretch, &found, &[], false, &[])), "The computer was slow once");
 }
 
+/// Gone through in parts, a day is the same day: wherever it is cut, also in the middle of a window and of a minute.
+#[test]
+fn parts_of_a_day_are_the_day() {
+    let mut world = World::new(vec![process(100, "tilebaker"), process(101, "labelpress")]);
+    let mut samples = Vec::new();
+    for at in 0..1500 {
+        let busy = (300..700).contains(&at) || (1000..1100).contains(&at);
+        (world.machine.cpu, world.machine.stall_cpu) =
+            if busy { (Some(99.0), stall(70.0)) } else { (Some(5.0), stall(0.2)) };
+        works(&mut world, 100, if busy { 390 } else { 3 });
+        world.process(101).memory_held = Some((100 + at / 4) * MIB);
+        if at == 900 {
+            world.nap(Duration::from_secs(1200));
+        }
+        world.pass(Duration::from_secs(10));
+        let mut snapshot = world.snapshot();
+        snapshot.interval = Some(Duration::from_secs(10));
+        samples.push(snapshot);
+    }
+    let setting = Setting { checkup: Default::default(), zone: TimeZone::UTC, hours: None };
+    let part = |samples: &[sophron_core::model::Snapshot]| {
+        let mut collector = Collector::new(setting.clone());
+        samples.iter().for_each(|snapshot| collector.take(snapshot));
+        collector
+    };
+    let told = |collector: Collector| {
+        let stretch = collector.finish().unwrap();
+        let found = episodes(&stretch);
+        (page(&stretch, &found, &[], &frame()), stretch.rows.len(), stretch.seen())
+    };
+    let (whole, rows, seen) = told(part(&samples));
+    for cut in [[1, 2], [400, 901], [613, 1007], [899, 1499]] {
+        // Each part begins with the last sample of the one before.
+        let parts = [&samples[..cut[0]], &samples[cut[0] - 1..cut[1]], &samples[cut[1] - 1..]].map(part);
+        let joined = parts.into_iter().reduce(Collector::and).unwrap();
+        let (other, other_rows, other_seen) = told(joined);
+        assert_eq!((other_rows, other_seen), (rows, seen), "{cut:?}");
+        let words = |document: &Document| {
+            let mut words: Vec<String> = Vec::new();
+            for block in &document.blocks {
+                match block {
+                    Block::Entry(entry) => words.push(format!("{entry:?}")),
+                    Block::Verdict(_, text) => words.push(text.clone()),
+                    Block::Plot(plot) => words.push(plot.says.clone()),
+                    _ => {}
+                }
+            }
+            words
+        };
+        assert_eq!(words(&other), words(&whole), "{cut:?}");
+    }
+}
+
 /// Outside the hours nobody waited, since nobody was there; and a nap is no time in which all was well.
 #[test]
 fn only_the_hours_that_are_meant_count() {

@@ -19,7 +19,7 @@ use crate::exit::{Exit, Failure};
 use crate::history;
 use crate::lookback;
 use crate::places;
-use crate::recordings::Recordings;
+use crate::recordings::{Recordings, Told};
 use crate::ui::{self, document, table};
 use crate::watcher::rules_file;
 
@@ -29,6 +29,9 @@ const LATELY: &str = "24h ago";
 /// Longer ago than that is told by the history, where the lookback does not reach as far; it may begin so much later.
 const SHORT: SignedDuration = SignedDuration::from_hours(24);
 const SLACK: SignedDuration = SignedDuration::from_hours(12);
+
+/// Most parts that are gone through at once.
+const MOST_PARTS: usize = 4;
 
 /// A case of the record may have opened so long before the time that is told of.
 const BEFORE: SignedDuration = SignedDuration::from_hours(48);
@@ -64,13 +67,17 @@ pub fn run(args: &args::Report) -> Result<Exit, Failure> {
             Ok::<_, Failure>(Rehearsal::new(&loaded.rules, every, protections, None, zone))
         })
         .transpose()?;
-    let mut collector = Collector::new(setting);
-    let told = recordings.each(|snapshot, ours, _| {
-        collector.take(snapshot);
-        if let Some(rehearsal) = &mut rehearsal {
-            rehearsal.take(snapshot, ours);
+    let (collector, told) = match &mut rehearsal {
+        Some(rehearsal) => {
+            let mut collector = Collector::new(setting);
+            let told = recordings.each(|snapshot, ours, _| {
+                collector.take(snapshot);
+                rehearsal.take(snapshot, ours);
+            })?;
+            (collector, told)
         }
-    })?;
+        None => in_parts(&recordings, &setting)?,
+    };
     for note in &told.notes {
         ui::err(format_args!("sophron: {note}\n"));
     }
@@ -108,6 +115,46 @@ pub fn run(args: &args::Report) -> Result<Exit, Failure> {
     give(args, &document)?;
     let news = episodes.iter().any(|episode| !episode.is_honest());
     Ok(if news { Exit::Found } else { Exit::Fine })
+}
+
+/// Days are gone through in parts, as many at once as there are cores.
+fn in_parts(recordings: &Recordings, setting: &Setting) -> Result<(Collector, Told), Failure> {
+    let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get).min(MOST_PARTS);
+    let parts = recordings.parts(cores);
+    let one = |part: &Recordings| {
+        let mut collector = Collector::new(setting.clone());
+        part.each(|snapshot, _, _| collector.take(snapshot)).map(|told| (collector, told))
+    };
+    let done: Vec<Result<(Collector, Told), Failure>> = std::thread::scope(|scope| {
+        let begun: Vec<_> =
+            parts.iter().map(|part| (part, std::thread::Builder::new().spawn_scoped(scope, || one(part)))).collect();
+        let ended = |(part, thread): (&Recordings, std::io::Result<std::thread::ScopedJoinHandle<'_, _>>)| match thread
+        {
+            // A panic in it has been printed.
+            Ok(thread) => thread.join().unwrap_or_else(|_| Err(Failure::new(Exit::Failed, "a part could not be read"))),
+            Err(_) => one(part),
+        };
+        begun.into_iter().map(ended).collect()
+    });
+    let mut whole: Option<(Collector, Told)> = None;
+    let mut nothing = None;
+    for part in done {
+        match part {
+            Ok((collector, mut told)) => {
+                whole = Some(match whole {
+                    None => (collector, told),
+                    Some((before, notes)) => {
+                        told.notes.splice(0..0, notes.notes);
+                        (before.and(collector), told)
+                    }
+                });
+            }
+            // The time that is asked for need not be in every part.
+            Err(failure) if failure.exit == Exit::Usage => nothing = Some(failure),
+            Err(failure) => return Err(failure),
+        }
+    }
+    whole.ok_or_else(|| nothing.unwrap_or_else(|| Failure::new(Exit::Failed, "there is no sample in that time")))
 }
 
 /// What is older than the lookback reaches is told by the history of usage; and whether something has changed in it.
