@@ -193,6 +193,11 @@ impl Recordings {
         self.every
     }
 
+    /// The beginning that was asked for.
+    pub fn since(&self) -> Option<Timestamp> {
+        self.since
+    }
+
     pub fn recorder(&self) -> u32 {
         self.recorder
     }

@@ -103,6 +103,10 @@ fn the_cases_of_the_record_are_told() {
     assert!(order.is_sorted(), "{steps}");
     let customer = stage.run(&["report", "--state", &state, "--to", "customer"]).stdout;
     assert!(customer.contains("labelpress was ended."), "{customer}");
+    // Without a history of usage the lookback tells what it has.
+    std::fs::remove_dir_all(stage.state().join("usage")).unwrap();
+    let longer = stage.run(&["report", "--state", &state, "--since", "9d ago"]);
+    assert!(longer.stdout.contains("case 1") && longer.stderr.contains("nothing was kept of "), "{longer:?}");
 }
 
 /// What a browser makes of a page at a width: how wide it becomes, its ground, and its title.

@@ -1,6 +1,6 @@
 //! Whose memory grew, and did not come back: leaks, also where nothing was short.
 
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 
 use jiff::Timestamp;
 
@@ -62,7 +62,7 @@ struct Height {
 /// The same of all.
 #[derive(Debug, Clone, Default)]
 pub struct Heights {
-    of: BTreeMap<ProcessId, Height>,
+    of: HashMap<ProcessId, Height, foldhash::fast::RandomState>,
     last: i64,
 }
 
@@ -118,7 +118,7 @@ impl Heights {
     /// Who grew, the greatest growth first.
     pub fn grown(&self) -> Vec<Grew> {
         let mut grown: Vec<Grew> = self.of.iter().filter_map(|(id, height)| grew(*id, height, self.last)).collect();
-        grown.sort_by(|a, b| (b.last - b.first).total_cmp(&(a.last - a.first)));
+        grown.sort_by(|a, b| (b.last - b.first).total_cmp(&(a.last - a.first)).then(a.id.cmp(&b.id)));
         grown
     }
 }

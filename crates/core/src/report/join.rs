@@ -46,7 +46,8 @@ impl Collector {
         later.unread.extend(unread);
         later.first = self.first.min(later.first).or(self.first);
         later.latest = self.latest.max(later.latest);
-        later.samples += self.samples;
+        // The last one of this is the first one of that.
+        later.samples += self.samples - u64::from(first == last.wall);
         later
     }
 }

@@ -231,7 +231,7 @@ fn parts_of_a_day_are_the_day() {
     let told = |collector: Collector| {
         let stretch = collector.finish().unwrap();
         let found = episodes(&stretch);
-        (page(&stretch, &found, &[], &frame()), stretch.rows.len(), stretch.seen())
+        (page(&stretch, &found, &[], &frame()), stretch.rows.len(), (stretch.seen(), stretch.samples))
     };
     let (whole, rows, seen) = told(part(&samples));
     for cut in [[1, 2], [400, 901], [613, 1007], [899, 1499]] {

@@ -20,7 +20,7 @@ use crate::history;
 use crate::lookback;
 use crate::places;
 use crate::recordings::{Recordings, Told};
-use crate::ui::{self, document, table};
+use crate::ui::{self, document, table, when};
 use crate::watcher::rules_file;
 
 /// Of the lookback so much is told of unless a time is given.
@@ -82,6 +82,10 @@ pub fn run(args: &args::Report) -> Result<Exit, Failure> {
         ui::err(format_args!("sophron: {note}\n"));
     }
     let stretch = collector.finish().ok_or_else(|| Failure::new(Exit::Failed, "there is no sample in that time"))?;
+    if let Some(asked) = recordings.since().filter(|since| !recorded && shifted(stretch.from, -SLACK) > *since) {
+        let (begins, asked) = (when::date(stretch.from), when::date(asked));
+        ui::err(format_args!("sophron: nothing was kept of {asked} until {begins}\n"));
+    }
     let mut frame = Frame {
         suffix: args.played.from.iter().map(|path| format!(" --from {}", shown(path))).collect(),
         with_day: !recorded,
@@ -202,7 +206,9 @@ fn reaches_back(args: &args::Report) -> Result<bool, Failure> {
         .map_err(|error| Failure::of(Exit::Usage, error).hint(sophron_core::moment::EXAMPLES))?;
     let folder = places::state(args.state.folder.as_deref())?;
     let oldest = lookback::pieces(&folder).ok().and_then(|pieces| pieces.first().map(|piece| piece.begun));
-    let before_lookback = oldest.is_none_or(|oldest| since < shifted(oldest, -SLACK));
+    // Who keeps no history is told what the lookback has of it.
+    let kept = || sophron_history::folder(&folder).join(sophron_history::FILE).exists();
+    let before_lookback = oldest.is_none_or(|oldest| since < shifted(oldest, -SLACK) && kept());
     Ok(before_lookback && now.timestamp().duration_since(since) > SHORT)
 }
 
