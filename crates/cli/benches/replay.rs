@@ -57,10 +57,8 @@ fn reports(folder: &Path) {
         [("the demo day", demo.as_slice(), 1.0), ("three days of lookback", days.as_slice(), 3.0)]
     {
         let with = |command: &[&'static str]| [command, source].concat();
-        let began = Instant::now();
-        let (cpu, memory) = used(&with(&["report", "--format", "html"]));
-        let took = began.elapsed().as_secs_f64();
-        let (reading, _) = used(&with(&["list", "--limit", "1"]));
+        let (cpu, memory, took) = used(&with(&["report", "--format", "html"]));
+        let (reading, ..) = used(&with(&["list", "--limit", "1"]));
         println!(
             "report of {name}: {took:.2} s, {cpu:.2} s of CPU ({:.1} of reading it alone), {:.1} MiB at most; goal {goal} s, {}",
             cpu / reading,
@@ -154,12 +152,18 @@ fn rehearsed(file: &Path) -> (f64, i64, f64) {
     let rules = std::fs::read_to_string(rules).unwrap().replace("every  = \"10s\"", "every = \"2s\"");
     let own = tempfile::NamedTempFile::new().unwrap();
     std::fs::write(own.path(), rules).unwrap();
-    let (cpu, memory) = used(&["rehearse", own.path().to_str().unwrap(), "--from", file, "--format", "json"]);
-    let (reading, _) = used(&["list", "--from", file, "--limit", "1"]);
+    let (cpu, memory, _) = used(&["rehearse", own.path().to_str().unwrap(), "--from", file, "--format", "json"]);
+    let (reading, ..) = used(&["list", "--from", file, "--limit", "1"]);
     (cpu, memory, reading)
 }
 
-fn used(args: &[&str]) -> (f64, i64) {
+fn used(args: &[&str]) -> (f64, i64, f64) {
+    // Others on the machine only make it slower.
+    (0..3).map(|_| used_once(args)).min_by(|a, b| a.0.total_cmp(&b.0)).unwrap()
+}
+
+fn used_once(args: &[&str]) -> (f64, i64, f64) {
+    let began = Instant::now();
     let child = Command::new(env!("CARGO_BIN_EXE_sophron")).args(args).stdout(Stdio::null()).spawn().unwrap();
     let stat = PathBuf::from(format!("/proc/{}/stat", child.id()));
     let status = PathBuf::from(format!("/proc/{}/status", child.id()));
@@ -181,7 +185,7 @@ fn used(args: &[&str]) -> (f64, i64) {
         std::thread::sleep(Duration::from_millis(5));
     }
     child.wait().unwrap();
-    (cpu, memory)
+    (cpu, memory, began.elapsed().as_secs_f64())
 }
 
 /// Ends what it started, whatever happens.
