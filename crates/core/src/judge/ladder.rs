@@ -111,8 +111,8 @@ pub(super) enum Awaited {
     #[default]
     Nothing,
     /// So many are not. `again`: the step could not be taken on somebody, and is due again once all are in; `later`: after a
-    /// pause.
-    Outcomes { left: u32, again: bool, later: bool },
+    /// pause, counted from when that was known, and not from when the others' outcomes were.
+    Outcomes { left: u32, again: bool, later: Option<Moment> },
 }
 
 /// What has to pass before the next step, however far the clock is.
@@ -174,7 +174,7 @@ impl Ladder {
     pub(super) fn awaits(&mut self, outcomes: u32) {
         self.awaited = match outcomes {
             0 => Awaited::Nothing,
-            left => Awaited::Outcomes { left, again: false, later: false },
+            left => Awaited::Outcomes { left, again: false, later: None },
         };
         self.taken_on.clear();
     }
@@ -183,7 +183,8 @@ impl Ladder {
     /// taken on nobody.
     pub(super) fn one_outcome(&mut self, fate: Fate, on: Option<ProcessId>, now: &Moment) -> bool {
         let Awaited::Outcomes { left, again, later } = self.awaited else { return false };
-        let (again, later) = (again || fate == Fate::Postponed, later || fate == Fate::Hindered);
+        let again = again || fate == Fate::Postponed;
+        let later = if fate == Fate::Hindered { Some(*now) } else { later };
         if fate == Fate::Spent {
             self.taken_on.extend(on);
         }
@@ -197,23 +198,25 @@ impl Ladder {
         // A step that the rule has no more is not tried again.
         let Some(trying) = self.trying else { return nobody };
         match self.owed.iter().position(|owed| owed.step == trying) {
-            Some(place) if again || later => {
+            Some(place) if again || later.is_some() => {
                 let owed = &mut self.owed[place];
                 owed.taken_on.extend(taken_on);
                 match later {
-                    true => owed.rest(now),
-                    false => owed.from = (now.monotonic, now.wall),
+                    Some(since) => owed.rest(&since),
+                    None => owed.from = (now.monotonic, now.wall),
                 }
             }
             Some(place) => drop(self.owed.remove(place)),
-            None if later => {
-                let from = (now.monotonic, now.wall);
-                let mut owed = Owed { step: trying, from, taken_on, pause: Duration::ZERO };
-                owed.rest(now);
-                self.owed.push(owed);
-            }
-            None if again => self.next = self.next.saturating_sub(1),
-            None => {}
+            None => match later {
+                Some(since) => {
+                    let from = (since.monotonic, since.wall);
+                    let mut owed = Owed { step: trying, from, taken_on, pause: Duration::ZERO };
+                    owed.rest(&since);
+                    self.owed.push(owed);
+                }
+                None if again => self.next = self.next.saturating_sub(1),
+                None => {}
+            },
         }
         nobody
     }
