@@ -43,7 +43,7 @@ fn shown(path: &Path) -> String {
 /// A span in a time of its own, or in the present.
 fn span(asked: &UsageSpan, anchor: &Anchor, default: Option<&str>) -> Result<(Timestamp, Timestamp), Failure> {
     let read = |text: &str| {
-        moment::parse(text, anchor).map_err(|error| Failure::of(Exit::Usage, error).hint(moment::EXAMPLES))
+        moment::parse(text, anchor).map_err(|error| Failure::of(Exit::Usage, error).hint(moment::examples(anchor)))
     };
     let since = asked.since.as_deref().or(default).map(read).transpose()?.unwrap_or(Timestamp::MIN);
     let until = asked.until.as_deref().map(read).transpose()?.unwrap_or(Timestamp::MAX);

@@ -120,7 +120,8 @@ impl Recordings {
             None => (Anchor::Now(Zoned::now()), "the lookback".to_owned()),
         };
         let read = |text: &str| {
-            moment::parse(text, &anchor).map_err(|error| Failure::of(Exit::Usage, error).hint(moment::EXAMPLES))
+            moment::parse(text, &anchor)
+                .map_err(|error| Failure::of(Exit::Usage, error).hint(moment::examples(&anchor)))
         };
         let (from_when, to_when) = (since.map(read).transpose()?, until.map(read).transpose()?);
         if from_when.zip(to_when).is_some_and(|(from, to)| from >= to) {

@@ -43,8 +43,14 @@ pub fn shifted(at: Timestamp, by: SignedDuration) -> Timestamp {
 }
 
 /// How a moment can be written, for messages.
-pub const EXAMPLES: &str =
-    "write it as 10:00, \"yesterday 18:00\", \"monday 9:30\", \"2h ago\" or 2026-11-23T10:00:00Z";
+pub fn examples(anchor: &Anchor) -> &'static str {
+    match anchor {
+        Anchor::Now(_) => "write it as 10:00, \"yesterday 18:00\", \"monday 9:30\", \"2h ago\" or 2026-11-23T10:00:00Z",
+        Anchor::Day(_) => {
+            "write it as 10:00, which is on its first day, 2026-11-23, \"2026-11-23 10:00\" or 2026-11-23T10:00:00Z"
+        }
+    }
+}
 
 /// Reads a moment.
 ///

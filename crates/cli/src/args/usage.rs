@@ -21,7 +21,7 @@ pub struct UsageList {
     pub covers: Option<String>,
     #[command(flatten)]
     pub span: UsageSpan,
-    /// Beside the time of the same length so much earlier, as 7d
+    /// Beside the time of the same length so much earlier, as 7d; without --since it is no longer than that
     #[arg(long, value_name = "TIME", value_parser = sophron_core::units::parse_duration)]
     pub against: Option<Duration>,
     /// At most so many rows

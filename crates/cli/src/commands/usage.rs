@@ -9,7 +9,8 @@ use sophron_core::document::{Block, Document, Table};
 use sophron_core::facts::Facts;
 use sophron_core::model::{Boot, Field, Machine, Process, ProcessId};
 use sophron_core::moment::shifted;
-use sophron_core::usage::{self, App, Asked, By, Group, all_changes, since};
+use sophron_core::units::exact_duration;
+use sophron_core::usage::{self, App, Asked, By, Earlier, Group, all_changes, since};
 use sophron_linux::files;
 
 use super::condition;
@@ -20,6 +21,9 @@ use crate::ui::{self, document, table};
 
 /// Of this machine so much is told of unless a time is given.
 const LATELY: &str = "7d ago";
+
+/// What a history counts by.
+const HOUR: SignedDuration = SignedDuration::from_hours(1);
 
 /// The same for changes, and for what is written to a file.
 const LONG: &str = "60d ago";
@@ -40,24 +44,42 @@ fn told(args: &args::UsageList) -> Result<Exit, Failure> {
     let covers = args.covers.as_deref().map(covering).transpose()?;
     let asked = asked(args, covers.is_some())?;
     let earlier = args.against.map(|against| SignedDuration::try_from(against).unwrap_or(SignedDuration::MAX));
-    let (history, since, until) = history::asked(&args.span, LATELY, earlier.unwrap_or(SignedDuration::ZERO))?;
+    let (history, mut since, until) = history::asked(&args.span, LATELY, earlier.unwrap_or(SignedDuration::ZERO))?;
+    // Of what is open at its ends: as far as something is known.
+    let (first, last) = history.span().unwrap_or_default();
+    let (begin, end) = (since.max(first), until.min(last));
+    if let Some(earlier) = earlier {
+        match args.span.since {
+            None => since = begin.max(shifted(end, -earlier)),
+            Some(_) if end.duration_since(begin) > earlier.saturating_add(HOUR) => return Err(overlap(earlier)),
+            Some(_) => {}
+        }
+    }
     let of = |part: usage::History| match &covers {
         Some(condition) => part.only(|app| is_covered(condition, app)),
         None => part,
     };
-    let before = earlier.map(|earlier| {
-        // The same length, so much earlier; of what is open at its end, up to the end of what is known.
-        let (first, last) = history.span().unwrap_or_default();
-        let (since, until) = (since.max(first), until.min(last));
-        of(history.within(shifted(since, -earlier), shifted(until, -earlier)))
+    // The same length, so much earlier, and nothing that is told of now.
+    let before = earlier.map(|by| {
+        let begin = since.max(first);
+        (of(history.within(shifted(begin, -by), shifted(end, -by).min(begin))), by)
     });
     let now = of(history.within(since, until));
-    let told = usage::view(&now, asked, before.as_ref());
+    let told = usage::view(&now, asked, before.as_ref().map(|(history, by)| Earlier { history, by: *by }));
     match args.format {
         Format::Text => ui::page(&document::text(&told, table::terminal_width())),
         format => ui::out(machine_format(&told, format)),
     }
     Ok(Exit::Fine)
+}
+
+fn overlap(earlier: SignedDuration) -> Failure {
+    let length = exact_duration(earlier.unsigned_abs());
+    Failure::new(
+        Exit::Usage,
+        format!("that time is longer than {length}: it and the same time {length} earlier are partly one"),
+    )
+    .hint("leave --since away to compare the last such time with the one before, or give a greater --against")
 }
 
 fn asked(args: &args::UsageList, of_some: bool) -> Result<Asked, Failure> {

@@ -27,6 +27,10 @@ fn the_demo_months_are_told() {
         &["--since", "2026-09-22", "--until", "2026-10-06", "--against", "14d", "--by", "memory.held", "--limit", "3"],
     );
     assert!(against.contains("that of notepatch (ines): 710 MiB against 3"), "{against}");
+    // Without a time it is the last one that is as long, and no day of it is compared with itself.
+    let against = usage(&stage, &["--against", "7d", "--limit", "1"]);
+    assert!(against.contains("Mon 5 Oct 2026 07:00 to Sat 10 Oct"), "{against}");
+    assert!(against.contains("Before: Mon 28 Sep 2026 07:00 to Sat 3 Oct"), "{against}");
     let csv = usage(&stage, &["--group", "weekday", "--format", "csv"]);
     let lines: Vec<&str> = csv.lines().collect();
     assert!(
@@ -71,6 +75,12 @@ fn wrong_questions_are_answered() {
             vec!["usage", "--from", "demo-months", "--since", "2026-10-01", "--until", "2026-09-01"],
             2,
             "ends before it begins",
+        ),
+        (vec!["usage", "--from", "demo-months", "--since", "2026-09-01", "--against", "7d"], 2, "are partly one"),
+        (
+            vec!["report", "--from", "demo-months", "--since", "60d ago"],
+            2,
+            "try: write it as 10:00, which is on its first day",
         ),
         (vec!["list", "--from", "demo-months"], 2, "is a history of usage, and no recording"),
         (vec!["list", "--chart", "--from", "demo", "--format", "json"], 2, "drawn in text only"),

@@ -2,39 +2,107 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use jiff::{SignedDuration, Timestamp};
+
 use super::history::History;
-use super::view::{Asked, By, Name, Told, cpu_time};
+use super::view::{Asked, By, Group, Name, Told};
 use crate::document::{Cell, Table, TableRow};
+use crate::units::exact_duration;
 
 /// A change by less than that part is none.
 const FIFTH: f64 = 0.2;
 
+/// Of times at least so many are told.
+pub(super) const MONTH: usize = 31;
+
+/// A time earlier to compare with.
+#[derive(Debug, Clone, Copy)]
+pub struct Earlier<'a> {
+    /// What is known of it.
+    pub history: &'a History,
+    /// How much earlier it is.
+    pub by: SignedDuration,
+}
+
+impl Earlier<'_> {
+    /// How it is called: `7d earlier`.
+    pub(super) fn words(&self) -> String {
+        format!("{} earlier", exact_duration(self.by.unsigned_abs()))
+    }
+
+    /// The whole days that lie between, for what is told by day.
+    pub(super) fn days(&self) -> i64 {
+        (self.by.as_secs_f64() / 86_400.0).round() as i64
+    }
+}
+
+/// A figure, and how long it was watched for, seconds.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Watched {
+    pub(super) value: f64,
+    pub(super) seconds: f64,
+}
+
+/// The figures of one of two times.
+pub(super) struct Side {
+    pub(super) of: BTreeMap<Name, Watched>,
+    /// What it is of whoever is not among them: an app used nothing while the machine was watched, an hour was not watched at all.
+    pub(super) absent: Option<Watched>,
+}
+
+impl Side {
+    fn of(&self, name: &Name) -> Option<Watched> {
+        self.of.get(name).copied().or(self.absent)
+    }
+}
+
+struct Beside {
+    name: Name,
+    now: Option<f64>,
+    before: Option<f64>,
+}
+
+impl Beside {
+    /// None where one of the two was not watched.
+    fn change(&self) -> Option<f64> {
+        Some(self.now? - self.before?)
+    }
+
+    /// What is about as it was is no news, however much it is; nor is what is nothing on both sides.
+    fn is_news(&self, by: By) -> bool {
+        self.now.zip(self.before).is_some_and(|(now, before)| {
+            (now - before).abs() >= FIFTH * before && now != before && !by.shown(now.max(before)).is_empty()
+        })
+    }
+}
+
 /// Two times beside each other, the greatest change first.
 pub(super) fn compared(
     history: &History,
-    against: &History,
+    earlier: Earlier<'_>,
     asked: Asked,
-    now: BTreeMap<Name, f64>,
-    before: &BTreeMap<Name, f64>,
+    now: &Side,
+    before: &Side,
     who: &str,
 ) -> Told {
-    // What adds up is told by the hour seen, so that a shorter time is not less.
-    let hours = |history: &History| history.rows.iter().map(|row| row.machine.seconds).sum::<f64>() / 3600.0;
-    let sums = !matches!(asked.by, By::Held);
-    let scale = if sums && hours(against) > 0.0 { hours(history) / hours(against) } else { 1.0 };
-    let names: BTreeSet<&Name> = now.keys().chain(before.keys()).collect();
-    let mut rows: Vec<(Name, f64, f64)> = names
-        .into_iter()
-        .map(|name| {
-            let of = |of: &BTreeMap<Name, f64>| of.get(name).copied().unwrap_or(0.0);
-            (name.clone(), of(&now), of(before) * scale)
-        })
-        .collect();
-    rows.sort_by(|a, b| (b.1 - b.2).abs().total_cmp(&(a.1 - a.2).abs()).then_with(|| a.0.cmp(&b.0)));
-    // What is about as it was is no news, however much it is.
-    let is_news = |(_, now, before): &&(Name, f64, f64)| (now - before).abs() > FIFTH * now.max(*before);
-    let headline = match rows.iter().find(is_news) {
-        Some((name, now, before)) => {
+    let names: BTreeSet<&Name> = now.of.keys().chain(before.of.keys()).collect();
+    let beside = |name: &Name| {
+        let (now, before) = (now.of(name), before.of(name));
+        // What adds up is told for as much time as was watched now, so that a shorter time is not less.
+        let scale = match (now, before) {
+            (Some(now), Some(before)) if asked.by != By::Held && before.seconds > 0.0 => now.seconds / before.seconds,
+            _ => 1.0,
+        };
+        Beside { name: name.clone(), now: now.map(|now| now.value), before: before.map(|before| before.value * scale) }
+    };
+    let mut rows: Vec<Beside> = names.into_iter().map(beside).collect();
+    let by_change = |row: &Beside| (row.change().map_or(-1.0, f64::abs), row.now.unwrap_or(0.0));
+    rows.sort_by(|a, b| {
+        let ((a_change, a_now), (b_change, b_now)) = (by_change(a), by_change(b));
+        b_change.total_cmp(&a_change).then(b_now.total_cmp(&a_now)).then_with(|| a.name.cmp(&b.name))
+    });
+    let headline = match rows.iter().find(|row| row.is_news(asked.by)) {
+        Some(Beside { name, now: Some(now), before: Some(before) }) => {
             let name = if name.1.is_empty() { name.0.clone() } else { format!("{} ({})", name.0, name.1) };
             format!(
                 "the greatest change of {} is that of {name}: {} against {}{}",
@@ -44,33 +112,49 @@ pub(super) fn compared(
                 ratio(*now, *before).map(|ratio| format!(" ({ratio})")).unwrap_or_default()
             )
         }
-        None => "nothing is otherwise by as much as a fifth".to_owned(),
+        _ => "nothing is otherwise by as much as a fifth".to_owned(),
     };
-    let more = rows.len().saturating_sub(asked.limit);
-    rows.truncate(asked.limit);
-    let rows = rows
-        .into_iter()
-        .map(|(name, now, before)| TableRow {
-            name,
-            cells: vec![
-                Cell::figure(now, asked.by.shown(now)),
-                Cell::figure(before, asked.by.shown(before)),
-                Cell::figure(now - before, signed(asked.by, now - before)),
-                Cell::figure(
-                    now / before.max(f64::MIN_POSITIVE),
-                    ratio(now, before)
-                        .unwrap_or_else(|| if before <= 0.0 { "new".to_owned() } else { "gone".to_owned() }),
-                ),
-            ],
-            sum: false,
-        })
-        .collect();
-    let caption = match sums && (scale - 1.0).abs() > 0.01 {
-        true => format!("Before: as much as in {} watched", cpu_time(hours(history) * 3600.0)),
-        false => String::new(),
-    };
+    let is_app = now.absent.is_some();
+    let limit = if is_app { asked.limit } else { asked.limit.max(MONTH) };
+    let more = rows.len().saturating_sub(limit);
+    rows.truncate(limit);
+    let rows =
+        rows.into_iter().map(|row| TableRow { cells: cells(&row, asked.by, is_app), name: row.name, sum: false });
     let columns = [who, asked.by.word(), "before", "change", "ratio"].map(str::to_owned).to_vec();
-    (headline, Table { caption, columns, shaded: false, rows }, more)
+    (headline, Table { caption: caption(history, earlier, asked), columns, shaded: false, rows: rows.collect() }, more)
+}
+
+/// When before was, and of what it is told.
+fn caption(history: &History, earlier: Earlier<'_>, asked: Asked) -> String {
+    let local = |at: Timestamp| at.to_zoned(history.zone.clone());
+    let Some((from, until)) = earlier.history.span() else { return String::new() };
+    let one = match asked.group {
+        Group::Hour => "What one such hour is like. ",
+        Group::Weekday => "What one such day is like. ",
+        Group::App | Group::Owner | Group::Day => "",
+    };
+    let scaled = if asked.by == By::Held { "" } else { ", told for as much time watched as now" };
+    format!(
+        "{one}Before: {} to {}{scaled}",
+        local(from).strftime("%a %-d %b %Y %H:%M"),
+        local(until).strftime("%a %-d %b %Y %H:%M %Z")
+    )
+}
+
+fn cells(row: &Beside, by: By, is_app: bool) -> Vec<Cell> {
+    let told = |value: Option<f64>| {
+        value.map_or_else(|| Cell::words("not watched"), |value| Cell::figure(value, by.shown(value)))
+    };
+    let change = row.change().map_or_else(Cell::default, |change| Cell::figure(change, signed(by, change)));
+    let ratio = match row.now.zip(row.before) {
+        Some((now, before)) if now > 0.0 && before > 0.0 => {
+            Cell::figure(now / before, format!("{:.2} times", now / before))
+        }
+        Some((now, before)) if is_app && before <= 0.0 && now > 0.0 => Cell::words("new"),
+        Some((now, before)) if is_app && now <= 0.0 && before > 0.0 => Cell::words("gone"),
+        _ => Cell::default(),
+    };
+    vec![told(row.now), told(row.before), change, ratio]
 }
 
 pub(super) fn shown_or_nothing(by: By, value: f64) -> String {

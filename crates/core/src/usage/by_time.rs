@@ -3,11 +3,12 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::civil::{Date, Weekday};
+use jiff::{Timestamp, ToSpan};
 
-use super::against::{compared, shown_or_nothing};
+use super::against::{Earlier, MONTH, Side, Watched, compared, shown_or_nothing};
 use super::history::History;
 use super::rows::{AppHour, MachineHour, Row};
-use super::view::{Asked, By, Group, Name, Told, bytes, count, cpu_time};
+use super::view::{Asked, By, Group, Told, bytes, count, cpu_time};
 use crate::document::{Cell, Table, TableRow};
 use crate::units::scaled_percent;
 
@@ -64,6 +65,16 @@ impl OfTime {
         super::changes::median(self.memory.clone()).unwrap_or(0.0)
     }
 
+    /// Of how many hours or weekdays it is the sum; a day stands for itself.
+    fn parts(&self, asked: Asked) -> f64 {
+        if asked.group == Group::Day { 1.0 } else { self.days.len().max(1) as f64 }
+    }
+
+    /// What one such hour, weekday or day is like.
+    fn one(&self, asked: Asked) -> f64 {
+        self.value(asked) / if asked.by == By::Held { 1.0 } else { self.parts(asked) }
+    }
+
     fn value(&self, asked: Asked) -> f64 {
         match asked.by {
             By::Cpu if asked.of_some => self.apps.accounted(),
@@ -93,15 +104,21 @@ fn named(group: Group, at: &jiff::Zoned) -> String {
     }
 }
 
-fn by_time(history: &History, asked: Asked) -> BTreeMap<i64, (String, OfTime)> {
+/// `days`: each day is told as the one so many days after it, to stand beside that.
+fn by_time(history: &History, asked: Asked, days: i64) -> BTreeMap<i64, (String, OfTime)> {
     let mut times: BTreeMap<i64, (String, OfTime)> = BTreeMap::new();
+    let days = if asked.group == Group::Day { days } else { 0 };
+    let local = |at: Timestamp| {
+        let at = at.to_zoned(history.zone.clone());
+        at.checked_add(days.days()).unwrap_or(at)
+    };
     for row in &history.rows {
-        let at = row.start.to_zoned(history.zone.clone());
+        let at = local(row.start);
         let of = times.entry(place(asked.group, &at)).or_insert_with(|| (named(asked.group, &at), OfTime::default()));
         of.1.add(row, at.date(), asked.of_some);
     }
     for case in &history.cases {
-        let at = case.at.to_zoned(history.zone.clone());
+        let at = local(case.at);
         if let Some((_, of)) = times.get_mut(&place(asked.group, &at)) {
             of.cases += 1.0;
         }
@@ -109,30 +126,29 @@ fn by_time(history: &History, asked: Asked) -> BTreeMap<i64, (String, OfTime)> {
     times
 }
 
-pub(super) fn of_times(history: &History, asked: Asked, against: Option<&History>) -> Told {
-    let times = by_time(history, asked);
-    if let Some(against) = against {
-        let values = |times: BTreeMap<i64, (String, OfTime)>| {
-            times
-                .into_values()
-                .map(|(name, of)| ((name, String::new()), of.value(asked)))
-                .collect::<BTreeMap<Name, f64>>()
+pub(super) fn of_times(history: &History, asked: Asked, against: Option<Earlier<'_>>) -> Told {
+    let times = by_time(history, asked, 0);
+    let what = if asked.group == Group::Hour { "hour" } else { "day" };
+    if let Some(earlier) = against {
+        let side = |times: BTreeMap<i64, (String, OfTime)>| {
+            let one = |(name, of): (String, OfTime)| {
+                let seconds = of.machine.seconds / of.parts(asked);
+                ((name, String::new()), Watched { value: of.one(asked), seconds })
+            };
+            Side { of: times.into_values().map(one).collect(), absent: None }
         };
-        let who = if asked.group == Group::Hour { "hour" } else { "day" };
-        return compared(history, against, asked, values(times), &values(by_time(against, asked)), who);
+        let before = side(by_time(earlier.history, asked, earlier.days()));
+        return compared(history, earlier, asked, &side(times), &before, what);
     }
     let headline = headline_of_times(&times, asked);
-    let mean = asked.group != Group::Day;
-    let of_one =
-        |of: &OfTime| of.value(asked) / if mean && asked.by != By::Held { of.days.len().max(1) as f64 } else { 1.0 };
-    let most = times.values().map(|(_, of)| of_one(of)).fold(0.0, f64::max);
+    let most = times.values().map(|(_, of)| of.one(asked)).fold(0.0, f64::max);
     let row = |(name, of): &(String, OfTime)| {
         // Of an hour or a weekday it is told what one of them is like.
-        let days = if mean { of.days.len().max(1) as f64 } else { 1.0 };
+        let days = of.parts(asked);
         let (cpu, cores) = (of.machine.cpu, f64::from(of.machine.cores.max(1)));
         let share = 100.0 * cpu / (of.machine.seconds * cores).max(1.0);
         let shaded = |cell: Cell, is: bool| {
-            if is { Cell { share: of_one(of) / most.max(f64::MIN_POSITIVE), ..cell } } else { cell }
+            if is { Cell { share: of.one(asked) / most.max(f64::MIN_POSITIVE), ..cell } } else { cell }
         };
         let mut cells = vec![Cell::figure(of.days.len() as f64, count(of.days.len() as f64))];
         if asked.of_some {
@@ -158,9 +174,8 @@ pub(super) fn of_times(history: &History, asked: Asked, against: Option<&History
         cells.push(shaded(Cell::figure(of.cases, count(of.cases)), asked.by == By::Cases));
         TableRow { name: (name.clone(), String::new()), cells, sum: false }
     };
-    let more = times.len().saturating_sub(asked.limit.max(31));
+    let more = times.len().saturating_sub(asked.limit.max(MONTH));
     let rows: Vec<TableRow> = times.values().skip(more).map(row).collect();
-    let what = if asked.group == Group::Hour { "hour" } else { "day" };
     let columns: Vec<&str> = match asked.of_some {
         true => vec![what, "days", "cpu time", "memory held, typical", "highest", "read", "written", "cases"],
         false => vec![

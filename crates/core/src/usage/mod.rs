@@ -12,6 +12,7 @@ mod tally;
 mod usual;
 mod view;
 
+pub use against::Earlier;
 pub use changes::{Change, Course, Day, LEAST_DAYS, Measure, changed};
 pub use history::{CaseAt, Event, Happened, History};
 pub use rows::{App, AppHour, MachineHour, OTHERS, Row, Total, total};

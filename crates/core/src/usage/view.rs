@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 use jiff::civil::Date;
 
-use super::against::compared;
+use super::against::{Earlier, Side, Watched, compared};
 use super::by_time::of_times;
 use super::history::History;
 use super::rows::{App, AppHour, Total, total};
@@ -98,7 +98,7 @@ pub(super) fn count(value: f64) -> String {
 }
 
 /// The answer.
-pub fn view(history: &History, asked: Asked, against: Option<&History>) -> Document {
+pub fn view(history: &History, asked: Asked, earlier: Option<Earlier<'_>>) -> Document {
     let mut document = Document::new(0);
     let local = |at: Timestamp| at.to_zoned(history.zone.clone());
     let Some((from, until)) = history.span() else {
@@ -113,11 +113,15 @@ pub fn view(history: &History, asked: Asked, against: Option<&History>) -> Docum
         format!("{} to {}", local(from).strftime("%a %-d %b %Y %H:%M"), local(until).strftime("%a %-d %b %Y %H:%M %Z")),
         format!("{} seen on {}", cpu_time(seen), counted(days.len(), "day")),
     ]));
-    let told = match asked.group {
+    let against = earlier.filter(|earlier| !earlier.history.rows.is_empty());
+    let mut told = match asked.group {
         Group::App => of_apps(history, asked, against, |app: &App| (app.app.clone(), app.owner.clone())),
         Group::Owner => of_apps(history, asked, against, |app: &App| (app.owner.clone(), String::new())),
         Group::Hour | Group::Weekday | Group::Day => of_times(history, asked, against),
     };
+    if let Some(earlier) = earlier.filter(|_| against.is_none()) {
+        told.0 = format!("nothing is known of {} to compare with; {}", earlier.words(), told.0);
+    }
     document.push(Block::Verdict(None, told.0));
     document.push(Block::Table(told.1));
     if told.2 > 0 {
@@ -140,7 +144,7 @@ fn cases_by<K: Ord>(history: &History, key: impl Fn(&str, &str) -> K) -> BTreeMa
     cases
 }
 
-fn of_apps(history: &History, asked: Asked, against: Option<&History>, key: impl Fn(&App) -> Name + Copy) -> Told {
+fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: impl Fn(&App) -> Name + Copy) -> Told {
     let named = |app: &str, owner: &str| key(&App { app: app.to_owned(), owner: owner.to_owned(), uid: u32::MAX });
     let value = |total: &Total, cases: f64| match asked.by {
         By::Cpu | By::Waiting => total.sum.accounted(),
@@ -162,15 +166,14 @@ fn of_apps(history: &History, asked: Asked, against: Option<&History>, key: impl
     let is_owner = asked.group == Group::Owner;
     let who = if is_owner { "owner" } else { "app" };
     let mut ranked: Vec<(Name, (Total, f64, f64))> = now.into_iter().collect();
-    if let Some(against) = against {
-        return compared(
-            history,
-            against,
-            asked,
-            ranked.into_iter().map(|(name, of)| (name, of.2)).collect(),
-            &valued(against).into_iter().map(|(name, of)| (name, of.2)).collect(),
-            who,
-        );
+    if let Some(earlier) = against {
+        let side = |history: &History, of: Vec<(Name, (Total, f64, f64))>| {
+            let seconds = history.rows.iter().map(|row| row.machine.seconds).sum();
+            let of = of.into_iter().map(|(name, of)| (name, Watched { value: of.2, seconds })).collect();
+            Side { of, absent: Some(Watched { value: 0.0, seconds }) }
+        };
+        let before = side(earlier.history, valued(earlier.history).into_iter().collect());
+        return compared(history, earlier, asked, &side(history, ranked), &before, who);
     }
     ranked.sort_by(|a, b| b.1.2.total_cmp(&a.1.2).then_with(|| a.0.cmp(&b.0)));
     let headline = match ranked.first().filter(|(.., of)| of.2 > 0.0) {

@@ -6,12 +6,14 @@ use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use proptest::prelude::*;
 use sophron_core::checkup::Limits;
-use sophron_core::document::{Block, Document};
+use sophron_core::document::{Block, Document, TableRow};
 use sophron_core::facts::Facts;
 use sophron_core::model::{Process, Stall};
 use sophron_core::suggest::{Figures, Longer, suggest};
 use sophron_core::units::Value;
-use sophron_core::usage::{AppHour, Asked, By, Gathering, Group, History, OTHERS, Row, Slot, Tally, file, total, view};
+use sophron_core::usage::{
+    AppHour, Asked, By, Earlier, Gathering, Group, History, OTHERS, Row, Slot, Tally, file, total, view,
+};
 use sophron_testkit::{World, process};
 
 const MIB: u64 = 1 << 20;
@@ -280,6 +282,58 @@ fn which_hour_is_bad_is_counted_by_days() {
     );
     history.rows.iter_mut().for_each(|row| row.machine.waited = 0.0);
     assert_eq!(verdict(&view(&history, asked, None)), "programs never waited as much as is felt");
+}
+
+/// Beside an earlier time: day by day, by as much as was watched; and what was not watched is never a change.
+#[test]
+fn a_time_stands_beside_one_before() {
+    let monday: Timestamp = "2026-11-02T00:00:00Z".parse().unwrap();
+    let week = |from: i64, days: &[i64], waited: f64, seconds: f64, app: &str| {
+        let mut history = History::empty("mossgate-desk-03", utc());
+        for day in days {
+            let start = monday + SignedDuration::from_hours(24 * (from + day) + 10);
+            let used = AppHour { seconds, cpu: seconds / 10.0, ..AppHour::default() };
+            let apps = vec![(History::app(app, "ines", 1000), used)];
+            let mut row = Row { start, apps, ..Row::default() };
+            (row.machine.seconds, row.machine.waited, row.machine.cpu) = (seconds, waited, seconds / 10.0);
+            history.rows.push(row);
+        }
+        history
+    };
+    let (before, now) =
+        (week(0, &[0, 1], 300.0, 1800.0, "notepatch"), week(7, &[0, 1, 2], 1200.0, 3600.0, "labelpress"));
+    let told = |group: Group, before: &History| {
+        let asked =
+            Asked { group, by: if group == Group::App { By::Cpu } else { By::Waiting }, of_some: false, limit: 2 };
+        let told = view(&now, asked, Some(Earlier { history: before, by: SignedDuration::from_hours(7 * 24) }));
+        let rows = told.blocks.iter().find_map(|block| match block {
+            Block::Table(table) => Some(table.rows.clone()),
+            _ => None,
+        });
+        let row = |row: TableRow| {
+            format!(
+                "{}: {}",
+                row.name.0,
+                row.cells.iter().map(|cell| cell.text.as_str()).collect::<Vec<_>>().join(", ")
+            )
+        };
+        (verdict(&told), rows.unwrap().into_iter().map(row).collect::<Vec<_>>())
+    };
+    let (headline, rows) = told(Group::Day, &before);
+    assert_eq!(headline, "the greatest change of waiting is that of Mon 9 Nov: 20 min against 10 min (2.0 times)");
+    assert_eq!(rows[0], "Mon 9 Nov: 20 min, 10 min, +10 min, 2.00 times");
+    assert_eq!(rows[2], "Wed 11 Nov: 20 min, not watched, , ");
+    assert_eq!(told(Group::Hour, &before).1, ["10:00 to 11:00: 20 min, 10 min, +10 min, 2.00 times"]);
+    assert_eq!(
+        told(Group::App, &before).1,
+        ["labelpress: 18 min, , +18 min, new", "notepatch: , 18 min, -18 min, gone"]
+    );
+    let (headline, rows) = told(Group::App, &History::empty("mossgate-desk-03", utc()));
+    assert!(
+        headline.starts_with("nothing is known of 7d earlier to compare with; most CPU time was used by"),
+        "{headline}"
+    );
+    assert!(!rows[0].contains("new"), "{rows:?}");
 }
 
 /// `typical` is known once the app was there for a working day: of one process, and of all together.

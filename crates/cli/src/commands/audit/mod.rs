@@ -97,7 +97,7 @@ fn filter(asked: &args::AuditFilter) -> Result<Filter, Failure> {
     use sophron_core::moment::{self, Anchor};
     let anchor = Anchor::Now(jiff::Zoned::now());
     let time = |text: &String| {
-        moment::parse(text, &anchor).map_err(|error| Failure::of(Exit::Usage, error).hint(moment::EXAMPLES))
+        moment::parse(text, &anchor).map_err(|error| Failure::of(Exit::Usage, error).hint(moment::examples(&anchor)))
     };
     Ok(Filter {
         since: asked.since.as_ref().map(time).transpose()?,

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use jiff::{SignedDuration, Timestamp};
 use sophron_core::document::Document;
-use sophron_core::moment::shifted;
+use sophron_core::moment::{self, Anchor, shifted};
 use sophron_core::protect::Protections;
 use sophron_core::rehearsal::Rehearsal;
 use sophron_core::report::{self, Case, Collector, Frame, Setting, Stretch};
@@ -202,8 +202,9 @@ fn over_months(args: &args::Report) -> Result<Option<(Document, bool)>, Failure>
 fn reaches_back(args: &args::Report) -> Result<bool, Failure> {
     let Some(since) = args.played.since.as_deref() else { return Ok(false) };
     let now = jiff::Zoned::now();
-    let since = sophron_core::moment::parse(since, &sophron_core::moment::Anchor::Now(now.clone()))
-        .map_err(|error| Failure::of(Exit::Usage, error).hint(sophron_core::moment::EXAMPLES))?;
+    let anchor = Anchor::Now(now.clone());
+    let since = moment::parse(since, &anchor)
+        .map_err(|error| Failure::of(Exit::Usage, error).hint(moment::examples(&anchor)))?;
     let folder = places::state(args.state.folder.as_deref())?;
     let oldest = lookback::pieces(&folder).ok().and_then(|pieces| pieces.first().map(|piece| piece.begun));
     // Who keeps no history is told what the lookback has of it.
