@@ -24,9 +24,9 @@ pub struct UsageList {
     /// Beside the time of the same length so much earlier, as 7d; without --since it is no longer than that
     #[arg(long, value_name = "TIME", value_parser = sophron_core::units::parse_duration)]
     pub against: Option<Duration>,
-    /// At most so many rows
-    #[arg(long, value_name = "N", default_value_t = 15)]
-    pub limit: usize,
+    /// At most so many rows [default: 15; 31 with --group hour, weekday or day]
+    #[arg(long, value_name = "N")]
+    pub limit: Option<usize>,
     /// How to print it
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub format: Format,

@@ -34,12 +34,32 @@ fn the_demo_months_are_told() {
     let csv = usage(&stage, &["--group", "weekday", "--format", "csv"]);
     let lines: Vec<&str> = csv.lines().collect();
     assert!(
-        lines.len() == 7 && lines[0].starts_with("day,days,cpu time,") && lines[1].starts_with("Monday,7.0,"),
+        lines.len() == 7
+            && lines[0].starts_with("day,days,cpu.time,machine.cpu,")
+            && lines[1].starts_with("Monday,7.0,"),
         "{csv}"
     );
     let rows = usage(&stage, &["--where", "owner = ines", "--format", "jsonl"]);
     let rows: Vec<Value> = rows.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
-    assert!(rows.len() > 3 && rows.iter().all(|row| row["owner"] == "ines" && row["cpu time"].is_number()), "{rows:?}");
+    assert!(rows.len() > 3 && rows.iter().all(|row| row["owner"] == "ines" && row["cpu.time"].is_number()), "{rows:?}");
+    let json = |options: &[&str]| -> Value {
+        serde_json::from_str(&usage(&stage, &[options, &["--format", "json"]].concat())).unwrap()
+    };
+    let days = json(&["--group", "day", "--against", "7d", "--limit", "1"]);
+    assert_eq!(
+        (&days["rows"][0]["day"], days["rows"].as_array().map(Vec::len)),
+        (&"2026-10-06".into(), Some(1)),
+        "{days}"
+    );
+    assert_eq!(days["before"]["since"], "2026-09-28T06:00:00Z", "{days}");
+    let parts = json(&["--limit", "100"]);
+    let part: f64 = parts["rows"].as_array().unwrap().iter().map(|row| row["cpu.time.part"].as_f64().unwrap()).sum();
+    let unseen = 100.0 * parts["cpu.time.unseen"].as_f64().unwrap() / parts["cpu.time"].as_f64().unwrap();
+    assert!((part + unseen - 100.0).abs() < 0.1, "percent of all used: {part} and {unseen}");
+    let changes = json(&["changes"]);
+    let change = &changes["rows"][0];
+    assert_eq!((&change["figure"], &change["since"]), (&"memory.held".into(), &"2026-09-22".into()), "{changes}");
+    assert_eq!(change["those_days_too"][0]["event"], "program", "{changes}");
     let months = stage.run(&["report", "--from", "demo-months"]);
     assert!(months.stdout.contains("10:00 to 11:00: programs waited on 39 of 41 working days, no other; notepatch holds 2.0 times as much memory since Tuesday 22 September"), "{}", months.stdout);
 }
@@ -178,7 +198,7 @@ fn what_was_recorded_meanwhile_is_caught_up_with() {
         let told = stage.run(&["usage", "--state", &state, "--format", "json"]);
         let told: Value = serde_json::from_str(&told.stdout).ok()?;
         let rows = told["rows"].as_array()?.clone();
-        rows.iter().find(|row| row["app"] == "labelpress").and_then(|row| row["there for"].as_f64())
+        rows.iter().find(|row| row["app"] == "labelpress").and_then(|row| row["seen"].as_f64())
     });
     assert!(seen > before - 1.5 && seen < before + 1.5, "{seen} {before}");
     watcher.interrupt();

@@ -51,6 +51,8 @@ pub struct Table {
     pub caption: String,
     /// Headings; the first column is of names.
     pub columns: Vec<String>,
+    /// What programs call them; empty where a table is for people only.
+    pub keys: Vec<&'static str>,
     /// Whether cells are shaded by how much they are.
     pub shaded: bool,
     /// The rows.
@@ -62,6 +64,8 @@ pub struct Table {
 pub struct TableRow {
     /// Its name, and what stands beside it.
     pub name: (String, String),
+    /// What programs call it, where that is something else.
+    pub key: Option<String>,
     /// Its cells.
     pub cells: Vec<Cell>,
     /// Whether it sums up the others.
@@ -212,13 +216,23 @@ fn tone_word(tone: Tone) -> &'static str {
 }
 
 impl Table {
+    /// A table with those headings, for people and for programs.
+    pub fn headed(columns: &[(&'static str, &'static str)]) -> Table {
+        Table {
+            columns: columns.iter().map(|column| column.0.to_owned()).collect(),
+            keys: columns.iter().map(|column| column.1).collect(),
+            ..Table::default()
+        }
+    }
+
     fn json(&self) -> Value {
         let row = |row: &TableRow| {
             let cells: Vec<Value> =
                 row.cells.iter().map(|cell| cell.value.map_or(json!(cell.text), |value| json!(value))).collect();
-            json!({ "name": row.name.0, "of": row.name.1, "cells": cells, "sum": row.sum })
+            json!({ "name": row.key.as_ref().unwrap_or(&row.name.0), "of": row.name.1, "cells": cells, "sum": row.sum })
         };
-        json!({ "caption": self.caption, "columns": self.columns, "rows": self.rows.iter().map(row).collect::<Vec<_>>() })
+        let columns = if self.keys.is_empty() { json!(self.columns) } else { json!(self.keys) };
+        json!({ "caption": self.caption, "columns": columns, "rows": self.rows.iter().map(row).collect::<Vec<_>>() })
     }
 }
 

@@ -18,16 +18,17 @@ pub fn headline(episodes: &[Episode], times: &Times) -> (Option<Tone>, String) {
     let told: Vec<&Episode> = episodes.iter().filter(|episode| !episode.is_honest()).collect();
     let graver: Vec<&Episode> = told.iter().copied().filter(|episode| episode.severity > Severity::Notice).collect();
     let tone = told.first().map(|episode| Tone::from(episode.severity));
+    let names = told.iter().filter_map(|episode| episode.first()).map(|first| first.app.as_str());
     if graver.is_empty() {
         let shortages: Vec<&Episode> = told.iter().copied().filter(|episode| is_felt(episode.kind)).collect();
         let words = parts(&shortages, times);
         let words = if words.is_empty() { parts(&told, times) } else { words };
         return match words.is_empty() {
             true => (None, "Nothing was short".to_owned()),
-            false => (tone, capital(&words.join("; "))),
+            false => (tone, sentence(&words.join("; "), names)),
         };
     }
-    (tone, capital(&parts(&graver, times).join("; ")))
+    (tone, sentence(&parts(&graver, times).join("; "), names))
 }
 
 /// Whether whoever sits there feels it.
@@ -144,6 +145,11 @@ pub(super) fn waited(stretch: &Stretch) -> String {
         }
         () => format!("For {} of {}{within} hardly anything had to wait.", long(smooth), long(counted)),
     }
+}
+
+/// With a capital, unless it begins with one of those names: they are written as they are.
+pub(super) fn sentence<'a>(text: &str, mut names: impl Iterator<Item = &'a str>) -> String {
+    if names.any(|name| !name.is_empty() && text.starts_with(name)) { text.to_owned() } else { capital(text) }
 }
 
 pub(super) fn capital(text: &str) -> String {

@@ -3,7 +3,7 @@
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};
 
-use super::headline::capital;
+use super::headline::{capital, sentence};
 use super::times::length;
 use crate::document::{Axis, Block, Document, Drawing, Plot, Stairs};
 use crate::moment::shifted;
@@ -25,7 +25,9 @@ pub fn months(history: &History, made: &str) -> Option<Document> {
     let changed = since(history, &changes);
     let mut document = Document::new(10);
     document.push(head(history, &days));
-    document.push(Block::Verdict(None, capital(&headline(&waiting, &changed, changes.is_empty()))));
+    let names = changes.iter().filter_map(|changed| changed.app.as_ref()).map(|app| app.app.as_str());
+    let headline = headline(&waiting, &changed, changes.is_empty());
+    document.push(Block::Verdict(None, sentence(&headline, names)));
     document.push(Block::Paragraph(second_line(history, &days)));
     for plot in plots(&axis, &days) {
         document.push(Block::Plot(Box::new(plot)));

@@ -57,7 +57,7 @@ pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
         TableRow {
             name: (app.app.clone(), app.owner.clone()),
             cells: slots.iter().map(of).chain([Cell::figure(sum, cpu_time(sum))]).collect(),
-            sum: false,
+            ..TableRow::default()
         }
     };
     let mut rows: Vec<TableRow> =
@@ -69,6 +69,7 @@ pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
         name: ("the machine".to_owned(), String::new()),
         cells: slots.iter().map(of).chain([Cell::figure(all, cpu_time(all))]).collect(),
         sum: true,
+        ..TableRow::default()
     });
     let heading = |at: &Timestamp| times.local(*at).strftime(if by_day { "%a %-d" } else { "%H" }).to_string();
     let (what, minutes) =
@@ -78,6 +79,7 @@ pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
         columns: ["app".to_owned()].into_iter().chain(slots.iter().map(heading)).chain(["in all".to_owned()]).collect(),
         shaded: true,
         rows,
+        ..Table::default()
     })
 }
 
@@ -85,7 +87,7 @@ pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
 pub(super) fn by_app(stretch: &Stretch) -> Table {
     let busy: f64 = stretch.rows.iter().map(|row| row.machine.cpu).sum();
     let unseen: f64 = stretch.rows.iter().map(|row| row.machine.unseen).sum();
-    let share = |seconds: f64| scaled_percent(100.0 * seconds / busy.max(1.0));
+    let share = |seconds: f64| 100.0 * seconds / busy.max(1.0);
     let row = |(app, total): (App, Total)| {
         let sum: AppHour = total.sum;
         let held = total.held();
@@ -93,7 +95,7 @@ pub(super) fn by_app(stretch: &Stretch) -> Table {
             name: (app.app, app.owner),
             cells: vec![
                 Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
-                Cell::figure(sum.accounted() / busy.max(1.0), share(sum.accounted())),
+                Cell::figure(share(sum.accounted()), scaled_percent(share(sum.accounted()))),
                 Cell::figure(sum.through, cpu_time(sum.through)),
                 Cell::figure(held, bytes(held)),
                 Cell::figure(sum.held_high, bytes(sum.held_high)),
@@ -101,7 +103,7 @@ pub(super) fn by_app(stretch: &Stretch) -> Table {
                 Cell::figure(sum.written, bytes(sum.written)),
                 Cell::figure(f64::from(sum.most), sum.most.to_string()),
             ],
-            sum: false,
+            ..TableRow::default()
         }
     };
     let apps = ranked(total(&stretch.rows, App::clone));
@@ -112,55 +114,56 @@ pub(super) fn by_app(stretch: &Stretch) -> Table {
         name: ("nobody, by what could be seen".to_owned(), String::new()),
         cells: vec![
             Cell::figure(unseen, cpu_time(unseen)),
-            Cell::figure(unseen / busy.max(1.0), share(unseen)),
+            Cell::figure(share(unseen), scaled_percent(share(unseen))),
             Cell::words(nobody),
         ],
         sum: true,
+        ..TableRow::default()
     });
+    let columns = [
+        ("app", "app"),
+        ("cpu time", "cpu.time"),
+        ("of all used", "cpu.time.part"),
+        ("by its short-lived children", "cpu.time.children"),
+        ("memory held, typical", "memory.held"),
+        ("highest", "memory.held.highest"),
+        ("read", "disk.read"),
+        ("written", "disk.write"),
+        ("processes at most", "processes"),
+    ];
     Table {
         caption: if more > 0 { format!("The {MOST} with most CPU time; {more} more used less") } else { String::new() },
-        columns: [
-            "app",
-            "cpu time",
-            "of all used",
-            "by its short-lived children",
-            "memory held, typical",
-            "highest",
-            "read",
-            "written",
-            "processes at most",
-        ]
-        .map(str::to_owned)
-        .to_vec(),
-        shaded: false,
         rows,
+        ..Table::headed(&columns)
     }
 }
 
 /// Who used how much, by owner.
 pub(super) fn by_owner(stretch: &Stretch) -> Table {
     let busy: f64 = stretch.rows.iter().map(|row| row.machine.cpu).sum();
+    let share = |seconds: f64| 100.0 * seconds / busy.max(1.0);
     let row = |(owner, total): (String, Total)| {
         let (sum, held) = (total.sum, total.held());
         TableRow {
             name: (owner, String::new()),
             cells: vec![
                 Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
-                Cell::figure(sum.accounted() / busy.max(1.0), scaled_percent(100.0 * sum.accounted() / busy.max(1.0))),
+                Cell::figure(share(sum.accounted()), scaled_percent(share(sum.accounted()))),
                 Cell::figure(held, bytes(held)),
                 Cell::figure(sum.read, bytes(sum.read)),
                 Cell::figure(sum.written, bytes(sum.written)),
             ],
-            sum: false,
+            ..TableRow::default()
         }
     };
     let owners = ranked(total(&stretch.rows, |app| app.owner.clone()));
-    Table {
-        caption: String::new(),
-        columns: ["owner", "cpu time", "of all used", "memory held, typical", "read", "written"]
-            .map(str::to_owned)
-            .to_vec(),
-        shaded: false,
-        rows: owners.into_iter().take(MOST).map(row).collect(),
-    }
+    let columns = [
+        ("owner", "owner"),
+        ("cpu time", "cpu.time"),
+        ("of all used", "cpu.time.part"),
+        ("memory held, typical", "memory.held"),
+        ("read", "disk.read"),
+        ("written", "disk.write"),
+    ];
+    Table { rows: owners.into_iter().take(MOST).map(row).collect(), ..Table::headed(&columns) }
 }

@@ -12,9 +12,6 @@ use crate::units::exact_duration;
 /// A change by less than that part is none.
 const FIFTH: f64 = 0.2;
 
-/// Of times at least so many are told.
-pub(super) const MONTH: usize = 31;
-
 /// A time earlier to compare with.
 #[derive(Debug, Clone, Copy)]
 pub struct Earlier<'a> {
@@ -83,7 +80,7 @@ pub(super) fn compared(
     asked: Asked,
     now: &Side,
     before: &Side,
-    who: &str,
+    who: &'static str,
 ) -> Told {
     let names: BTreeSet<&Name> = now.of.keys().chain(before.of.keys()).collect();
     let beside = |name: &Name| {
@@ -115,13 +112,12 @@ pub(super) fn compared(
         _ => "nothing is otherwise by as much as a fifth".to_owned(),
     };
     let is_app = now.absent.is_some();
-    let limit = if is_app { asked.limit } else { asked.limit.max(MONTH) };
-    let more = rows.len().saturating_sub(limit);
-    rows.truncate(limit);
-    let rows =
-        rows.into_iter().map(|row| TableRow { cells: cells(&row, asked.by, is_app), name: row.name, sum: false });
-    let columns = [who, asked.by.word(), "before", "change", "ratio"].map(str::to_owned).to_vec();
-    (headline, Table { caption: caption(history, earlier, asked), columns, shaded: false, rows: rows.collect() }, more)
+    let more = rows.len().saturating_sub(asked.limit);
+    rows.truncate(asked.limit);
+    let told = |row: Beside| TableRow { cells: cells(&row, asked.by, is_app), name: row.name, ..TableRow::default() };
+    let rows = rows.into_iter().map(told).collect();
+    let columns = [who, asked.by.word(), "before", "change", "ratio"].map(|column| (column, column));
+    (headline, Table { caption: caption(history, earlier, asked), rows, ..Table::headed(&columns) }, more)
 }
 
 /// When before was, and of what it is told.
@@ -129,6 +125,7 @@ fn caption(history: &History, earlier: Earlier<'_>, asked: Asked) -> String {
     let local = |at: Timestamp| at.to_zoned(history.zone.clone());
     let Some((from, until)) = earlier.history.span() else { return String::new() };
     let one = match asked.group {
+        _ if asked.by == By::Cases => "",
         Group::Hour => "What one such hour is like. ",
         Group::Weekday => "What one such day is like. ",
         Group::App | Group::Owner | Group::Day => "",

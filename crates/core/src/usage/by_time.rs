@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::civil::{Date, Weekday};
 use jiff::{Timestamp, ToSpan};
 
-use super::against::{Earlier, MONTH, Side, Watched, compared, shown_or_nothing};
+use super::against::{Earlier, Side, Watched, compared, shown_or_nothing};
 use super::history::History;
 use super::rows::{AppHour, MachineHour, Row};
 use super::view::{Asked, By, Group, Told, bytes, count, cpu_time};
@@ -25,6 +25,8 @@ const DAYS: usize = 3;
 /// Figures of one hour of the day, weekday or day.
 #[derive(Default)]
 struct OfTime {
+    /// What programs call it.
+    key: String,
     machine: MachineHour,
     apps: AppHour,
     /// Typical memory of each hour with how long it was seen: taken, or held by those that are meant.
@@ -70,9 +72,10 @@ impl OfTime {
         if asked.group == Group::Day { 1.0 } else { self.days.len().max(1) as f64 }
     }
 
-    /// What one such hour, weekday or day is like.
-    fn one(&self, asked: Asked) -> f64 {
-        self.value(asked) / if asked.by == By::Held { 1.0 } else { self.parts(asked) }
+    /// What one such hour, weekday or day is like, but for what does not add up, and for cases, of which there is no part.
+    fn one(&self, asked: Asked) -> Watched {
+        let parts = if matches!(asked.by, By::Held | By::Cases) { 1.0 } else { self.parts(asked) };
+        Watched { value: self.value(asked) / parts, seconds: self.machine.seconds / parts }
     }
 
     fn value(&self, asked: Asked) -> f64 {
@@ -87,7 +90,16 @@ impl OfTime {
     }
 }
 
-/// The key of a time, so that they come in their order: the hour, the weekday or the day.
+/// What programs call it: `10:00`, `Monday`, `2026-11-02`.
+fn key(group: Group, at: &jiff::Zoned) -> String {
+    match group {
+        Group::Hour => format!("{:02}:00", at.hour()),
+        Group::Weekday => named(group, at),
+        _ => at.date().to_string(),
+    }
+}
+
+/// The place of a time, so that they come in their order: the hour, the weekday or the day.
 fn place(group: Group, at: &jiff::Zoned) -> i64 {
     match group {
         Group::Hour => i64::from(at.hour()),
@@ -114,7 +126,8 @@ fn by_time(history: &History, asked: Asked, days: i64) -> BTreeMap<i64, (String,
     };
     for row in &history.rows {
         let at = local(row.start);
-        let of = times.entry(place(asked.group, &at)).or_insert_with(|| (named(asked.group, &at), OfTime::default()));
+        let new = || (named(asked.group, &at), OfTime { key: key(asked.group, &at), ..OfTime::default() });
+        let of = times.entry(place(asked.group, &at)).or_insert_with(new);
         of.1.add(row, at.date(), asked.of_some);
     }
     for case in &history.cases {
@@ -130,25 +143,26 @@ pub(super) fn of_times(history: &History, asked: Asked, against: Option<Earlier<
     let times = by_time(history, asked, 0);
     let what = if asked.group == Group::Hour { "hour" } else { "day" };
     if let Some(earlier) = against {
-        let side = |times: BTreeMap<i64, (String, OfTime)>| {
-            let one = |(name, of): (String, OfTime)| {
-                let seconds = of.machine.seconds / of.parts(asked);
-                ((name, String::new()), Watched { value: of.one(asked), seconds })
-            };
-            Side { of: times.into_values().map(one).collect(), absent: None }
+        let side = |times: &BTreeMap<i64, (String, OfTime)>| {
+            let one = |(name, of): &(String, OfTime)| ((name.clone(), String::new()), of.one(asked));
+            Side { of: times.values().map(one).collect(), absent: None }
         };
-        let before = side(by_time(earlier.history, asked, earlier.days()));
-        return compared(history, earlier, asked, &side(times), &before, what);
+        let before = by_time(earlier.history, asked, earlier.days());
+        let mut told = compared(history, earlier, asked, &side(&times), &side(&before), what);
+        let keys: BTreeMap<&String, &String> =
+            before.values().chain(times.values()).map(|(name, of)| (name, &of.key)).collect();
+        told.1.rows.iter_mut().for_each(|row| row.key = keys.get(&row.name.0).map(|key| (*key).clone()));
+        return told;
     }
     let headline = headline_of_times(&times, asked);
-    let most = times.values().map(|(_, of)| of.one(asked)).fold(0.0, f64::max);
+    let most = times.values().map(|(_, of)| of.one(asked).value).fold(0.0, f64::max);
     let row = |(name, of): &(String, OfTime)| {
         // Of an hour or a weekday it is told what one of them is like.
         let days = of.parts(asked);
         let (cpu, cores) = (of.machine.cpu, f64::from(of.machine.cores.max(1)));
         let share = 100.0 * cpu / (of.machine.seconds * cores).max(1.0);
         let shaded = |cell: Cell, is: bool| {
-            if is { Cell { share: of.one(asked) / most.max(f64::MIN_POSITIVE), ..cell } } else { cell }
+            if is { Cell { share: of.one(asked).value / most.max(f64::MIN_POSITIVE), ..cell } } else { cell }
         };
         let mut cells = vec![Cell::figure(of.days.len() as f64, count(of.days.len() as f64))];
         if asked.of_some {
@@ -172,31 +186,50 @@ pub(super) fn of_times(history: &History, asked: Asked, against: Option<Earlier<
             cells.push(shaded(Cell::figure(read, bytes(read)), asked.by == By::Read));
         }
         cells.push(shaded(Cell::figure(of.cases, count(of.cases)), asked.by == By::Cases));
-        TableRow { name: (name.clone(), String::new()), cells, sum: false }
+        TableRow { name: (name.clone(), String::new()), key: Some(of.key.clone()), cells, sum: false }
     };
-    let more = times.len().saturating_sub(asked.limit.max(MONTH));
-    let rows: Vec<TableRow> = times.values().skip(more).map(row).collect();
-    let columns: Vec<&str> = match asked.of_some {
-        true => vec![what, "days", "cpu time", "memory held, typical", "highest", "read", "written", "cases"],
-        false => vec![
-            what,
-            "days",
-            "cpu time",
-            "of all cores",
-            "memory taken, typical",
-            "programs waited",
-            "bad on days",
-            "read",
-            "cases",
+    let more = times.len().saturating_sub(asked.limit);
+    let told = most_telling(&times, asked);
+    let rows: Vec<TableRow> = times.iter().filter(|(place, _)| told.contains(place)).map(|(_, of)| row(of)).collect();
+    let columns: &[(&str, &str)] = match asked.of_some {
+        true => &[
+            (what, what),
+            ("days", "days"),
+            ("cpu time", "cpu.time"),
+            ("memory held, typical", "memory.held"),
+            ("highest", "memory.held.highest"),
+            ("read", "disk.read"),
+            ("written", "disk.write"),
+            ("cases", "cases"),
+        ],
+        false => &[
+            (what, what),
+            ("days", "days"),
+            ("cpu time", "cpu.time"),
+            ("of all cores", "machine.cpu"),
+            ("memory taken, typical", "machine.memory.used"),
+            ("programs waited", "waiting"),
+            ("bad on days", "days.bad"),
+            ("read", "disk.read"),
+            ("cases", "cases"),
         ],
     };
     let caption = match asked.group {
-        Group::Hour => "What one such hour is like",
-        Group::Weekday => "What one such day is like",
+        Group::Hour => "What one such hour is like; cases are those of all of them",
+        Group::Weekday => "What one such day is like; cases are those of all of them",
         _ => "",
     };
-    let columns = columns.into_iter().map(str::to_owned).collect();
-    (headline, Table { caption: caption.to_owned(), columns, shaded: true, rows }, more)
+    (headline, Table { caption: caption.to_owned(), shaded: true, rows, ..Table::headed(columns) }, more)
+}
+
+/// As many as are asked for: the last days, the hours and weekdays with most.
+fn most_telling(times: &BTreeMap<i64, (String, OfTime)>, asked: Asked) -> BTreeSet<i64> {
+    let mut places: Vec<i64> = times.keys().rev().copied().collect();
+    if asked.group != Group::Day {
+        let value = |place: &i64| times.get(place).map_or(0.0, |(_, of)| of.one(asked).value);
+        places.sort_by(|a, b| value(b).total_cmp(&value(a)));
+    }
+    places.into_iter().take(asked.limit).collect()
 }
 
 /// Which hour it is, counted by days; else the greatest.

@@ -194,6 +194,7 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
     };
     let more = ranked.len().saturating_sub(asked.limit);
     ranked.truncate(asked.limit);
+    let share = |seconds: f64| 100.0 * seconds / busy.max(1.0);
     let row = |(name, (total, cases, _)): (Name, (Total, f64, f64))| {
         let sum: AppHour = total.sum;
         let held = total.held();
@@ -201,7 +202,7 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
             name,
             cells: vec![
                 Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
-                Cell::figure(sum.accounted() / busy.max(1.0), scaled_percent(100.0 * sum.accounted() / busy.max(1.0))),
+                Cell::figure(share(sum.accounted()), scaled_percent(share(sum.accounted()))),
                 Cell::figure(sum.through, cpu_time(sum.through)),
                 Cell::figure(held, bytes(held)),
                 Cell::figure(sum.held_high, bytes(sum.held_high)),
@@ -210,7 +211,7 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
                 Cell::figure(sum.seconds, cpu_time(sum.seconds)),
                 Cell::figure(cases, count(cases)),
             ],
-            sum: false,
+            ..TableRow::default()
         }
     };
     let mut rows: Vec<TableRow> = ranked.into_iter().map(row).collect();
@@ -220,23 +221,24 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
             name: ("nobody who was seen".to_owned(), String::new()),
             cells: vec![
                 Cell::figure(unseen, cpu_time(unseen)),
-                Cell::figure(unseen / busy.max(1.0), scaled_percent(100.0 * unseen / busy.max(1.0))),
+                Cell::figure(share(unseen), scaled_percent(share(unseen))),
             ],
             sum: true,
+            ..TableRow::default()
         });
     }
     let columns = [
-        who,
-        "cpu time",
-        "of all used",
-        "by short-lived children",
-        "memory held, typical",
-        "highest",
-        "read",
-        "written",
-        "there for",
-        "cases",
+        (who, who),
+        ("cpu time", "cpu.time"),
+        ("of all used", "cpu.time.part"),
+        ("by short-lived children", "cpu.time.children"),
+        ("memory held, typical", "memory.held"),
+        ("highest", "memory.held.highest"),
+        ("read", "disk.read"),
+        ("written", "disk.write"),
+        ("there for", "seen"),
+        ("cases", "cases"),
     ];
-    let table = Table { caption: String::new(), columns: columns.map(str::to_owned).to_vec(), shaded: false, rows };
+    let table = Table { rows, ..Table::headed(&columns) };
     (headline, table, more)
 }

@@ -36,12 +36,12 @@ fn all_that_is_told_is_in_the_object() {
     document.push(Block::Table(Table {
         caption: "cpu".to_owned(),
         columns: vec!["app".to_owned(), "cpu time".to_owned()],
-        shaded: false,
         rows: vec![TableRow {
             name: ("labelpress".to_owned(), "ines".to_owned()),
             cells: vec![Cell::figure(90.0, "2 min".to_owned())],
-            sum: false,
+            ..TableRow::default()
         }],
+        ..Table::default()
     }));
     document.push(Block::Paragraph("Hello ines.".to_owned()));
     let time = at.to_string();

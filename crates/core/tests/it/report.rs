@@ -158,7 +158,7 @@ fn only_what_keeps_more_and_more_grows() {
     let began = grew.from.duration_since(stretch.from).as_mins();
     assert!((19..=22).contains(&began), "{began}");
     let document = page(&stretch, &found, &[], &frame());
-    assert_eq!(verdict(&document), "Labelpress grows");
+    assert_eq!(verdict(&document), "labelpress grows");
 }
 
 /// Who reads as he computes is left in peace: it stands among what is fine, and nothing is news.

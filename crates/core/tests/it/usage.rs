@@ -304,7 +304,7 @@ fn a_time_stands_beside_one_before() {
         (week(0, &[0, 1], 300.0, 1800.0, "notepatch"), week(7, &[0, 1, 2], 1200.0, 3600.0, "labelpress"));
     let told = |group: Group, before: &History| {
         let asked =
-            Asked { group, by: if group == Group::App { By::Cpu } else { By::Waiting }, of_some: false, limit: 2 };
+            Asked { group, by: if group == Group::App { By::Cpu } else { By::Waiting }, of_some: false, limit: 3 };
         let told = view(&now, asked, Some(Earlier { history: before, by: SignedDuration::from_hours(7 * 24) }));
         let rows = told.blocks.iter().find_map(|block| match block {
             Block::Table(table) => Some(table.rows.clone()),

@@ -317,12 +317,17 @@ mod tests {
         document.push(Block::Plot(Box::new(plot.clone())));
         document.push(Block::Tiles(vec![plot.clone()]));
         document.toned("case 1", None, [Text::Title(name.to_owned(), String::new()), Text::Plot(Box::new(plot))]);
-        let row = TableRow { name: (name.to_owned(), name.to_owned()), cells: vec![Cell::words(name)], sum: false };
+        let row = TableRow {
+            name: (name.to_owned(), name.to_owned()),
+            cells: vec![Cell::words(name)],
+            ..TableRow::default()
+        };
         document.push(Block::Table(Table {
             caption: name.to_owned(),
             columns: vec![name.to_owned(), name.to_owned()],
             shaded: true,
             rows: vec![row],
+            ..Table::default()
         }));
         let page = html(&document);
         for forbidden in ["<script", "<img", "\u{202e}", "\" onload=", "url(http", "NaN", "inf"] {

@@ -1,11 +1,11 @@
 //! `sophron usage`: who used how much over weeks and months, which hour is bad, and since when something is otherwise.
 
+mod machine_formats;
+
 use std::io::Write;
 
 use jiff::SignedDuration;
-use serde_json::{Map, Value, json};
 use sophron_core::condition::{Condition, Truth};
-use sophron_core::document::{Block, Document, Table};
 use sophron_core::facts::Facts;
 use sophron_core::model::{Boot, Field, Machine, Process, ProcessId};
 use sophron_core::moment::shifted;
@@ -21,6 +21,10 @@ use crate::ui::{self, document, table};
 
 /// Of this machine so much is told of unless a time is given.
 const LATELY: &str = "7d ago";
+
+/// Most rows, unless a number is given: of apps or owners, and of times.
+const FIRST: usize = 15;
+const MONTH: usize = 31;
 
 /// What a history counts by.
 const HOUR: SignedDuration = SignedDuration::from_hours(1);
@@ -68,7 +72,7 @@ fn told(args: &args::UsageList) -> Result<Exit, Failure> {
     let told = usage::view(&now, asked, before.as_ref().map(|(history, by)| Earlier { history, by: *by }));
     match args.format {
         Format::Text => ui::page(&document::text(&told, table::terminal_width())),
-        format => ui::out(machine_format(&told, format)),
+        format => ui::out(machine_formats::of_view(&told, &now, before.as_ref().map(|(history, _)| history), format)),
     }
     Ok(Exit::Fine)
 }
@@ -107,7 +111,7 @@ fn asked(args: &args::UsageList, of_some: bool) -> Result<Asked, Failure> {
         )
         .hint("ask when it was: --group hour, weekday or day, without --where"));
     }
-    Ok(Asked { group, by, of_some, limit: args.limit })
+    Ok(Asked { group, by, of_some, limit: args.limit.unwrap_or(if of_time { MONTH } else { FIRST }) })
 }
 
 /// A condition over what a history knows of a program.
@@ -133,61 +137,6 @@ fn is_covered(condition: &Condition, app: &App) -> bool {
     condition.evaluate(&Facts::new(&process, &Machine::default())) == Truth::True
 }
 
-/// The rows for programs, in base units.
-fn machine_format(told: &Document, format: Format) -> String {
-    let table = told.blocks.iter().find_map(|block| match block {
-        Block::Table(table) => Some(table),
-        _ => None,
-    });
-    let verdict = told.blocks.iter().find_map(|block| match block {
-        Block::Verdict(_, words) => Some(words.as_str()),
-        _ => None,
-    });
-    let (names, rows) = table.map(rows).unwrap_or_default();
-    match format {
-        Format::Json => format!("{}\n", json!({ "verdict": verdict, "rows": rows })),
-        Format::Jsonl => rows.iter().map(|row| format!("{}\n", json!(row))).collect(),
-        Format::Csv => csv(&names, &rows),
-        Format::Text => String::new(),
-    }
-}
-
-/// The headings as names, with whose a row is beside its own.
-fn rows(of: &Table) -> (Vec<String>, Vec<Map<String, Value>>) {
-    let own = of.columns.first().cloned().unwrap_or_default();
-    let has_owner = own == "app";
-    let mut names = vec![own.clone()];
-    names.extend(has_owner.then(|| "owner".to_owned()));
-    names.extend(of.columns.iter().skip(1).cloned());
-    let row = |row: &sophron_core::document::TableRow| {
-        let mut values: Map<String, Value> = Map::new();
-        values.insert(own.clone(), json!(row.name.0));
-        if has_owner {
-            values.insert("owner".to_owned(), json!(row.name.1));
-        }
-        for (heading, cell) in of.columns.iter().skip(1).zip(&row.cells) {
-            values.insert(heading.clone(), cell.value.map_or(Value::Null, |value| json!(value)));
-        }
-        values
-    };
-    (names, of.rows.iter().map(row).collect())
-}
-
-fn csv(names: &[String], rows: &[Map<String, Value>]) -> String {
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    let cell = |row: &Map<String, Value>, name: &String| match row.get(name) {
-        Some(Value::String(text)) => text.clone(),
-        Some(Value::Null) | None => String::new(),
-        Some(value) => value.to_string(),
-    };
-    // Writing to memory does not fail.
-    let _ = writer.write_record(names);
-    for row in rows {
-        let _ = writer.write_record(names.iter().map(|name| cell(row, name)));
-    }
-    writer.into_inner().map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default()
-}
-
 fn changes(args: &args::UsageChanges) -> Result<Exit, Failure> {
     let (history, from, until) = history::asked(&args.span, LONG, SignedDuration::ZERO)?;
     let history = history.within(from, until);
@@ -195,7 +144,7 @@ fn changes(args: &args::UsageChanges) -> Result<Exit, Failure> {
     let told = since(&history, &changes);
     match args.format {
         TextOrJson::Text => ui::page(&document::text(&told, table::terminal_width())),
-        TextOrJson::Json => ui::out(format_args!("{}\n", told.json())),
+        TextOrJson::Json => ui::out(machine_formats::of_changes(&told, &history, &changes)),
     }
     Ok(if changes.is_empty() { Exit::Fine } else { Exit::Found })
 }
