@@ -6,7 +6,12 @@ use clap::ValueEnum;
 
 use super::{Played, State};
 
+/// A report reads more than recordings.
+const FROM: &str = "The recordings, one after the other, or a kept history of usage; `demo` and `demo-months` come with Sophron \
+    [default: the watcher's lookback, and before it the history]";
+
 #[derive(Debug, clap::Args)]
+#[command(mut_arg("from", |from| from.help(FROM)))]
 pub struct Report {
     #[command(flatten)]
     pub played: Played,

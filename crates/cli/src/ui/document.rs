@@ -17,7 +17,9 @@ pub fn text(document: &Document, width: Option<usize>) -> String {
     for (place, block) in document.blocks.iter().enumerate() {
         // Drawings one after the other share their times.
         let shares = matches!(document.blocks.get(place + 1), Some(Block::Plot(_)));
-        if matches!(block, Block::Heading(_)) && document.has_sections() {
+        let after_drawing =
+            place.checked_sub(1).is_some_and(|at| matches!(document.blocks.get(at), Some(Block::Plot(_))));
+        if matches!(block, Block::Heading(_)) && (document.has_sections() || after_drawing) {
             text.push('\n');
         }
         text.push_str(&match block {

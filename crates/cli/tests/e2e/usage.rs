@@ -102,6 +102,7 @@ fn wrong_questions_are_answered() {
             2,
             "try: write it as 10:00, which is on its first day",
         ),
+        (vec!["report", "--from", "demo-months", "--hours", "office"], 2, "there are no other rules or hours to it"),
         (vec!["list", "--from", "demo-months"], 2, "is a history of usage, and no recording"),
         (vec!["list", "--chart", "--from", "demo", "--format", "json"], 2, "drawn in text only"),
     ] {

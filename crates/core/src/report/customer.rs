@@ -81,7 +81,7 @@ fn verdict(stretch: &Stretch, slow: &[&Episode]) -> String {
 }
 
 /// `1 h 01 m` as people say it.
-fn spoken(told: String) -> String {
+pub(super) fn spoken(told: String) -> String {
     let mut words = Vec::new();
     let mut rest = told.split(' ');
     while let (Some(number), Some(unit)) = (rest.next(), rest.next()) {

@@ -3,6 +3,7 @@
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};
 
+use super::customer::spoken;
 use super::headline::{capital, sentence};
 use super::times::length;
 use crate::document::{Axis, Block, Document, Drawing, Plot, Stairs};
@@ -238,7 +239,8 @@ pub fn months_for_customer(history: &History, suggest: &[String]) -> Option<Docu
         match waited / days.len().max(1) as f64 {
             little if little < 60.0 => "The computer was hardly ever slow".to_owned(),
             some => {
-                format!("The computer was slow for {} on a usual day", length(SignedDuration::from_secs(some as i64)))
+                let each = spoken(length(SignedDuration::from_secs(some as i64)));
+                format!("The computer was slow for {each} on a usual day")
             }
         },
     ));

@@ -170,6 +170,11 @@ fn over_months(args: &args::Report) -> Result<Option<(Document, bool)>, Failure>
     if args.played.from.len() > 1 {
         return Err(Failure::new(Exit::Usage, "a report is made of one kept history, or of recordings"));
     }
+    if args.rules.is_some() || args.hours.is_some() {
+        let why = "a report over weeks is made of hours, which were counted by the limits of their time: there are no other rules or hours to it";
+        return Err(Failure::new(Exit::Usage, why)
+            .hint("leave --rules and --hours away, or ask for a time that the lookback or a recording has"));
+    }
     let span = args::UsageSpan {
         from: kept.cloned(),
         since: args.played.since.clone(),
