@@ -86,19 +86,20 @@ pub fn of_this_machine(
 ) -> Result<History, Failure> {
     let folder = places::state(state.folder.as_deref())?;
     let told = |error: HistoryError| {
-        let (missing, damaged) = (error.is_missing(), error.is_damaged());
+        let (missing, damaged, newer) = (error.is_missing(), error.is_damaged(), error.is_newer());
         let failure = Failure::of(Exit::Failed, error);
-        match (missing, damaged) {
-            (true, _) if state.folder.is_none() && !here::is_privileged() => {
-                failure.hint("the machine's own is read by root: sudo sophron usage; `--from demo-months` is one to look at")
-            }
+        match (missing, damaged || newer) {
+            (true, _) if state.folder.is_none() && !here::is_privileged() => failure
+                .hint("the machine's own is read by root: sudo sophron usage; `--from demo-months` is one to look at"),
             (true, _) => failure.hint("`sophron watch` keeps it while it runs; `--from demo-months` is one to look at"),
+            (_, true) if newer => failure.hint("a newer Sophron reads it"),
             (_, true) => failure.hint("the next start of `sophron watch` sets it aside and begins a new one"),
-            _ => failure.hint("a newer Sophron reads a newer history; the machine's own is read by root, or by the group in `[usage] readers`"),
+            _ => failure.hint("the machine's own is read by root, or by the group in `[usage] readers`"),
         }
     };
     let reader = Reader::open(&sophron_history::folder(&folder)).map_err(told)?;
     let mut history = reader.read(zone, from, until).map_err(told)?;
+    history.read = Some(Timestamp::now());
     let filter = Filter { since: Some(from), ..Filter::default() };
     // Cases that cannot be read are not counted: usage is told all the same.
     if let Ok(Some(files)) = trail::read(&folder, Some(from), None) {

@@ -65,6 +65,11 @@ impl HistoryError {
         matches!(self, HistoryError::Damaged { .. })
     }
 
+    /// Whether a newer version has written it.
+    pub fn is_newer(&self) -> bool {
+        matches!(self, HistoryError::Newer { .. })
+    }
+
     /// Whether there is simply none.
     pub fn is_missing(&self) -> bool {
         match self {

@@ -10,7 +10,7 @@ use crate::document::{Axis, Block, Document, Drawing, Plot, Stairs};
 use crate::moment::shifted;
 use crate::text::counted;
 use crate::units::{scaled_percent, scaled_size};
-use crate::usage::{Asked, By, CaseAt, Group, History, MachineHour, all_changes, since, view};
+use crate::usage::{Asked, By, CaseAt, Group, History, MachineHour, all_changes, from_to, since, view};
 
 /// Most rows of a table.
 const MOST: usize = 12;
@@ -95,7 +95,7 @@ fn days(history: &History) -> Vec<OfDay> {
 fn head(history: &History, days: &[OfDay]) -> Block {
     let span = days.first().zip(days.last()).map(|((first, _), (last, machine))| {
         let hardware = format!("{} cores, {}", machine.cores, scaled_size(machine.memory as f64));
-        (format!("{} to {}", first.strftime("%A %-d %B %Y"), last.strftime("%A %-d %B %Y")), hardware)
+        (from_to(*first, *last, "%A %-d %B %Y"), hardware)
     });
     let (span, hardware) = span.unwrap_or_default();
     Block::Head(vec![history.host.clone(), span, format!("{} seen; {hardware}", counted(days.len(), "day"))])
@@ -109,6 +109,9 @@ fn second_line(history: &History, days: &[OfDay]) -> String {
         0 => String::new(),
         count => format!(" {}.", counted(count, "case")),
     };
+    if waited < 1.0 {
+        return format!("In all of the {} that were seen programs never waited as much as is felt.{cases}", told(seen));
+    }
     format!(
         "In {} of {} that were seen programs waited as much as is felt, {}.{cases}",
         told(waited),

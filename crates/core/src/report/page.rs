@@ -80,6 +80,9 @@ pub fn page(stretch: &Stretch, episodes: &[Episode], cases: &[Case], frame: &Fra
     document.push(Block::Paragraph(format!("{} never used more than a quarter of a core.", counted(others, "app"))));
     let (drawn, steady) = tiles::memory(stretch, episodes, &axis, &times);
     document.push(Block::Heading("Memory by app".to_owned()));
+    if drawn.is_empty() && steady.is_empty() {
+        document.push(Block::Paragraph(format!("No app held more than {}.", scaled_size(tiles::SMALL))));
+    }
     if !drawn.is_empty() {
         document.push(Block::Paragraph(
             "Each from nothing to its own highest: the shape tells who keeps what he took.".to_owned(),

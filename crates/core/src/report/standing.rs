@@ -96,7 +96,7 @@ pub(super) fn not_seen(stretch: &Stretch, frame: &Frame, times: &Times) -> Vec<S
         .rows
         .iter()
         .fold((0.0, 0.0), |(busy, unseen), row| (busy + row.machine.cpu, unseen + row.machine.unseen));
-    if busy > 0.0 {
+    if unseen > busy / 1000.0 {
         lines.push(format!(
             "{} of the CPU time used could not be put down to anybody",
             scaled_percent(100.0 * unseen / busy)

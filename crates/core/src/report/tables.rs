@@ -8,7 +8,7 @@ use super::collect::Stretch;
 use super::times::Times;
 use crate::document::{Cell, Table, TableRow};
 use crate::units::scaled_percent;
-use crate::usage::{App, AppHour, Slot, Total, bytes, cpu_time, total};
+use crate::usage::{App, AppHour, Row, Slot, Total, bytes, cpu_time, total};
 
 /// Most apps of a table.
 const MOST: usize = 12;
@@ -63,6 +63,9 @@ pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
     let mut rows: Vec<TableRow> =
         apps.iter().take(MOST - 2).filter(|(_, total)| total.sum.accounted() >= 60.0).map(row).collect();
     let all: f64 = machine.values().sum();
+    if rows.is_empty() && all < 60.0 {
+        return None;
+    }
     let of =
         |at: &Timestamp| machine.get(at).map_or(Cell::default(), |seconds| Cell::figure(*seconds, minutes(*seconds)));
     rows.push(TableRow {
@@ -83,11 +86,20 @@ pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
     })
 }
 
+/// What was used in all, seconds. The kernel counts the machine's time by the tick and a process's to the microsecond: of next to
+/// nothing the parts are more.
+fn busy(stretch: &Stretch) -> f64 {
+    let accounted = |row: &Row| row.apps.iter().map(|(_, hour)| hour.accounted()).sum::<f64>();
+    let (busy, parts) =
+        stretch.rows.iter().fold((0.0, 0.0), |(busy, parts), row| (busy + row.machine.cpu, parts + accounted(row)));
+    f64::max(busy, parts)
+}
+
 /// Who used how much, by app.
 pub(super) fn by_app(stretch: &Stretch) -> Table {
-    let busy: f64 = stretch.rows.iter().map(|row| row.machine.cpu).sum();
+    let busy = busy(stretch);
     let unseen: f64 = stretch.rows.iter().map(|row| row.machine.unseen).sum();
-    let share = |seconds: f64| 100.0 * seconds / busy.max(1.0);
+    let share = |seconds: f64| 100.0 * seconds / busy.max(f64::MIN_POSITIVE);
     let row = |(app, total): (App, Total)| {
         let sum: AppHour = total.sum;
         let held = total.held();
@@ -140,8 +152,8 @@ pub(super) fn by_app(stretch: &Stretch) -> Table {
 
 /// Who used how much, by owner.
 pub(super) fn by_owner(stretch: &Stretch) -> Table {
-    let busy: f64 = stretch.rows.iter().map(|row| row.machine.cpu).sum();
-    let share = |seconds: f64| 100.0 * seconds / busy.max(1.0);
+    let busy = busy(stretch);
+    let share = |seconds: f64| 100.0 * seconds / busy.max(f64::MIN_POSITIVE);
     let row = |(owner, total): (String, Total)| {
         let (sum, held) = (total.sum, total.held());
         TableRow {

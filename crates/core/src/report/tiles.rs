@@ -21,7 +21,7 @@ const DRAWN: f64 = 25.0;
 const STEADY: f64 = 0.2;
 
 /// Less than that is not worth a word, bytes.
-const SMALL: f64 = 96.0 * 1_048_576.0;
+pub(super) const SMALL: f64 = 96.0 * 1_048_576.0;
 
 /// Most small drawings of a kind.
 const MOST_TILES: usize = 12;

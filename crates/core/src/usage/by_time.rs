@@ -8,7 +8,7 @@ use jiff::{Timestamp, ToSpan};
 use super::against::{Earlier, Side, Watched, compared, shown_or_nothing};
 use super::history::History;
 use super::rows::{AppHour, MachineHour, Row};
-use super::view::{Asked, By, Group, Told, bytes, count, cpu_time};
+use super::view::{Asked, By, Group, Told, bytes, count, cpu_time, nothing};
 use crate::document::{Cell, Table, TableRow};
 use crate::units::scaled_percent;
 
@@ -258,7 +258,7 @@ fn headline_of_times(times: &BTreeMap<i64, (String, OfTime)>, asked: Asked) -> S
             format!("{name}: {what}, {}{one}", shown_or_nothing(asked.by, value))
         }
         None if asked.by == By::Waiting => "programs never waited as much as is felt".to_owned(),
-        None => "none used any".to_owned(),
+        None => nothing(asked.by).to_owned(),
     }
 }
 

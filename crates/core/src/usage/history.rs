@@ -59,6 +59,8 @@ pub struct History {
     pub host: String,
     /// By which clock hours and days are meant.
     pub zone: TimeZone,
+    /// When it was read: an hour that is not over yet is known until then. None of what was kept in a file.
+    pub read: Option<Timestamp>,
     /// The hours, the earliest first.
     pub rows: Vec<Row>,
     /// What else happened.
@@ -70,7 +72,7 @@ pub struct History {
 impl History {
     /// One without anything in it.
     pub fn empty(host: &str, zone: TimeZone) -> History {
-        History { host: host.to_owned(), zone, rows: Vec::new(), happened: Vec::new(), cases: Vec::new() }
+        History { host: host.to_owned(), zone, read: None, rows: Vec::new(), happened: Vec::new(), cases: Vec::new() }
     }
 
     /// Only a part of the time.
@@ -80,6 +82,7 @@ impl History {
         History {
             host: self.host.clone(),
             zone: self.zone.clone(),
+            read: self.read,
             rows: self.rows.iter().filter(|row| is(row.start)).cloned().collect(),
             happened: self.happened.iter().filter(|happened| is(happened.at)).cloned().collect(),
             cases: self.cases.iter().filter(|case| is(case.at)).cloned().collect(),
@@ -110,6 +113,7 @@ impl History {
     pub fn span(&self) -> Option<(Timestamp, Timestamp)> {
         let last = self.rows.last()?;
         let end = last.start.checked_add(jiff::SignedDuration::from_hours(1)).unwrap_or(last.start);
+        let end = self.read.map_or(end, |read| end.min(read).max(last.start));
         Some((self.rows.first()?.start, end))
     }
 

@@ -16,6 +16,7 @@ pub use against::Earlier;
 pub use changes::{Change, Course, Day, LEAST_DAYS, Measure, changed};
 pub use history::{CaseAt, Event, Happened, History};
 pub use rows::{App, AppHour, MachineHour, OTHERS, Row, Total, total};
+pub(crate) use since::from_to;
 pub use since::{Changed, all_changes, since};
 pub use tally::{Slot, Tally};
 pub use usual::{Gathering, Usual};

@@ -117,6 +117,14 @@ fn in_short(measure: Measure, change: &Change) -> String {
     }
 }
 
+/// From one day to another, or the one day that it is.
+pub(crate) fn from_to(first: Date, last: Date, form: &str) -> String {
+    match first == last {
+        true => first.strftime(form).to_string(),
+        false => format!("{} to {}", first.strftime(form), last.strftime(form)),
+    }
+}
+
 /// The changes as a document.
 pub fn since(history: &History, changes: &[Changed]) -> Document {
     let mut document = Document::new(10);
@@ -125,17 +133,12 @@ pub fn since(history: &History, changes: &[Changed]) -> Document {
     let span = days.first().zip(days.last());
     document.push(Block::Head(vec![
         history.host.clone(),
-        span.map(|(first, last)| format!("{} to {}", first.strftime("%a %-d %b %Y"), last.strftime("%a %-d %b %Y")))
-            .unwrap_or_default(),
+        span.map(|(first, last)| from_to(*first, *last, "%a %-d %b %Y")).unwrap_or_default(),
         counted(days.len(), "day"),
     ]));
     let verdict = match changes.len() {
         0 if days.len() < super::changes::LEAST_DAYS => {
-            format!(
-                "{} are too few to tell: at least {} are needed",
-                counted(days.len(), "day"),
-                super::changes::LEAST_DAYS
-            )
+            format!("{} watched, and at least {} are needed", counted(days.len(), "day"), super::changes::LEAST_DAYS)
         }
         0 => "nothing has come to another level that would be worth a word".to_owned(),
         count => {

@@ -130,6 +130,17 @@ pub fn view(history: &History, asked: Asked, earlier: Option<Earlier<'_>>) -> Do
     document
 }
 
+/// What is said where there is none of it.
+pub(super) fn nothing(by: By) -> &'static str {
+    match by {
+        By::Cpu => "no CPU time was used",
+        By::Held => "nobody held any memory",
+        By::Read => "nothing was read from disks",
+        By::Waiting => "programs never waited",
+        By::Cases => "no case opened",
+    }
+}
+
 /// What a row is called, and what stands beside it.
 pub(super) type Name = (String, String);
 
@@ -163,6 +174,9 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
     };
     let now = valued(history);
     let busy: f64 = history.rows.iter().map(|row| row.machine.cpu).sum();
+    // The kernel counts the machine's time by the tick and a process's to the microsecond: of next to nothing the parts are more.
+    let accounted: f64 = now.values().map(|(total, ..)| total.sum.accounted()).sum();
+    let share = |seconds: f64| 100.0 * seconds / busy.max(accounted).max(f64::MIN_POSITIVE);
     let is_owner = asked.group == Group::Owner;
     let who = if is_owner { "owner" } else { "app" };
     let mut ranked: Vec<(Name, (Total, f64, f64))> = now.into_iter().collect();
@@ -180,21 +194,23 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
         Some((name, (total, cases, _))) => {
             let name = if name.1.is_empty() { name.0.clone() } else { format!("{} ({})", name.0, name.1) };
             match asked.by {
+                By::Cpu | By::Waiting if cpu_time(total.sum.accounted()).is_empty() => {
+                    "hardly any CPU time was used".to_owned()
+                }
                 By::Cpu | By::Waiting => format!(
                     "most CPU time was used by {name}: {}, {} of all used",
                     cpu_time(total.sum.accounted()),
-                    scaled_percent(100.0 * total.sum.accounted() / busy.max(1.0))
+                    scaled_percent(share(total.sum.accounted()))
                 ),
                 By::Held => format!("most memory was held by {name}: typically {}", scaled_size(total.held())),
                 By::Read => format!("most was read from disks by {name}: {}", scaled_size(total.sum.read)),
                 By::Cases => format!("most cases were about {name}: {cases:.0}"),
             }
         }
-        None => "none used any".to_owned(),
+        None => nothing(asked.by).to_owned(),
     };
     let more = ranked.len().saturating_sub(asked.limit);
     ranked.truncate(asked.limit);
-    let share = |seconds: f64| 100.0 * seconds / busy.max(1.0);
     let row = |(name, (total, cases, _)): (Name, (Total, f64, f64))| {
         let sum: AppHour = total.sum;
         let held = total.held();

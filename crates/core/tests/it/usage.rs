@@ -284,6 +284,22 @@ fn which_hour_is_bad_is_counted_by_days() {
     assert_eq!(verdict(&view(&history, asked, None)), "programs never waited as much as is felt");
 }
 
+/// Of a quiet machine's first minute: no part is more than all of it, and it ends when it was read.
+#[test]
+fn next_to_nothing_is_told_as_such() {
+    let start: Timestamp = "2026-11-02T10:00:00Z".parse().unwrap();
+    let apps = [("labelpress", 0.2), ("notepatch", 0.1)]
+        .map(|(app, cpu)| (History::app(app, "ines", 1000), AppHour { seconds: 60.0, cpu, ..AppHour::default() }));
+    let mut row = Row { start, apps: apps.to_vec(), ..Row::default() };
+    (row.machine.seconds, row.machine.cpu) = (60.0, 0.15);
+    let mut history = History::empty("mossgate-desk-03", utc());
+    (history.rows, history.read) = (vec![row], Some(start + SignedDuration::from_mins(20)));
+    let told = view(&history, Asked { group: Group::App, by: By::Cpu, of_some: false, limit: 5 }, None);
+    assert_eq!(verdict(&told), "hardly any CPU time was used");
+    let told = told.json().to_string();
+    assert!(told.contains("to Mon 2 Nov 2026 10:20 UTC") && told.contains(",66.66"), "{told}");
+}
+
 /// Beside an earlier time: day by day, by as much as was watched; and what was not watched is never a change.
 #[test]
 fn a_time_stands_beside_one_before() {
