@@ -26,7 +26,7 @@ fn the_demo_months_are_told() {
         &stage,
         &["--since", "2026-09-22", "--until", "2026-10-06", "--against", "14d", "--by", "memory.held", "--limit", "3"],
     );
-    assert!(against.contains("that of notepatch (ines): 710 MiB against 3"), "{against}");
+    assert!(against.contains("that of notepatch (ines): memory held, 710 MiB against 3"), "{against}");
     // Without a time it is the last one that is as long, and no day of it is compared with itself.
     let against = usage(&stage, &["--against", "7d", "--limit", "1"]);
     assert!(against.contains("Mon 5 Oct 2026 07:00 to Sat 10 Oct"), "{against}");

@@ -102,8 +102,8 @@ pub(super) fn compared(
         Some(Beside { name, now: Some(now), before: Some(before) }) => {
             let name = if name.1.is_empty() { name.0.clone() } else { format!("{} ({})", name.0, name.1) };
             format!(
-                "the greatest change of {} is that of {name}: {} against {}{}",
-                asked.by.word(),
+                "the greatest change is that of {name}: {}, {} against {}{}",
+                asked.by.heading(),
                 shown_or_nothing(asked.by, *now),
                 shown_or_nothing(asked.by, *before),
                 ratio(*now, *before).map(|ratio| format!(" ({ratio})")).unwrap_or_default()
@@ -116,7 +116,8 @@ pub(super) fn compared(
     rows.truncate(asked.limit);
     let told = |row: Beside| TableRow { cells: cells(&row, asked.by, is_app), name: row.name, ..TableRow::default() };
     let rows = rows.into_iter().map(told).collect();
-    let columns = [who, asked.by.word(), "before", "change", "ratio"].map(|column| (column, column));
+    let own = (asked.by.heading(), asked.by.word());
+    let columns = [(who, who), own, ("before", "before"), ("change", "change"), ("ratio", "ratio")];
     (headline, Table { caption: caption(history, earlier, asked), rows, ..Table::headed(&columns) }, more)
 }
 

@@ -55,6 +55,17 @@ impl By {
         }
     }
 
+    /// As a heading, and in a sentence.
+    pub(super) fn heading(self) -> &'static str {
+        match self {
+            By::Cpu => "cpu time",
+            By::Held => "memory held",
+            By::Read => "read from disks",
+            By::Waiting => "programs waited",
+            By::Cases => "cases",
+        }
+    }
+
     pub(super) fn shown(self, value: f64) -> String {
         match self {
             By::Cpu | By::Waiting => cpu_time(value),

@@ -336,7 +336,10 @@ fn a_time_stands_beside_one_before() {
         (verdict(&told), rows.unwrap().into_iter().map(row).collect::<Vec<_>>())
     };
     let (headline, rows) = told(Group::Day, &before);
-    assert_eq!(headline, "the greatest change of waiting is that of Mon 9 Nov: 20 min against 10 min (2.0 times)");
+    assert_eq!(
+        headline,
+        "the greatest change is that of Mon 9 Nov: programs waited, 20 min against 10 min (2.0 times)"
+    );
     assert_eq!(rows[0], "Mon 9 Nov: 20 min, 10 min, +10 min, 2.00 times");
     assert_eq!(rows[2], "Wed 11 Nov: 20 min, not watched, , ");
     assert_eq!(told(Group::Hour, &before).1, ["10:00 to 11:00: 20 min, 10 min, +10 min, 2.00 times"]);
