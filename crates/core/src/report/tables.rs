@@ -8,7 +8,7 @@ use super::collect::Stretch;
 use super::times::Times;
 use crate::document::{Cell, Table, TableRow};
 use crate::units::scaled_percent;
-use crate::usage::{App, AppHour, Row, Slot, Total, bytes, cpu_time, total};
+use crate::usage::{App, Slot, Total, cpu_time, figures, total, used};
 
 /// Most apps of a table.
 const MOST: usize = 12;
@@ -86,37 +86,15 @@ pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
     })
 }
 
-/// What was used in all, seconds. The kernel counts the machine's time by the tick and a process's to the microsecond: of next to
-/// nothing the parts are more.
-fn busy(stretch: &Stretch) -> f64 {
-    let accounted = |row: &Row| row.apps.iter().map(|(_, hour)| hour.accounted()).sum::<f64>();
-    let (busy, parts) =
-        stretch.rows.iter().fold((0.0, 0.0), |(busy, parts), row| (busy + row.machine.cpu, parts + accounted(row)));
-    f64::max(busy, parts)
-}
-
 /// Who used how much, by app.
 pub(super) fn by_app(stretch: &Stretch) -> Table {
-    let busy = busy(stretch);
+    let used = used(&stretch.rows);
     let unseen: f64 = stretch.rows.iter().map(|row| row.machine.unseen).sum();
-    let share = |seconds: f64| 100.0 * seconds / busy.max(f64::MIN_POSITIVE);
+    let share = |seconds: f64| 100.0 * seconds / used.max(f64::MIN_POSITIVE);
     let row = |(app, total): (App, Total)| {
-        let sum: AppHour = total.sum;
-        let held = total.held();
-        TableRow {
-            name: (app.app, app.owner),
-            cells: vec![
-                Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
-                Cell::figure(share(sum.accounted()), scaled_percent(share(sum.accounted()))),
-                Cell::figure(sum.through, cpu_time(sum.through)),
-                Cell::figure(held, bytes(held)),
-                Cell::figure(sum.held_high, bytes(sum.held_high)),
-                Cell::figure(sum.read, bytes(sum.read)),
-                Cell::figure(sum.written, bytes(sum.written)),
-                Cell::figure(f64::from(sum.most), sum.most.to_string()),
-            ],
-            ..TableRow::default()
-        }
+        let mut cells = figures(&total, used).to_vec();
+        cells.push(Cell::figure(f64::from(total.sum.most), total.sum.most.to_string()));
+        TableRow { name: (app.app, app.owner), cells, ..TableRow::default() }
     };
     let apps = ranked(total(&stretch.rows, App::clone));
     let more = apps.len().saturating_sub(MOST);
@@ -152,21 +130,10 @@ pub(super) fn by_app(stretch: &Stretch) -> Table {
 
 /// Who used how much, by owner.
 pub(super) fn by_owner(stretch: &Stretch) -> Table {
-    let busy = busy(stretch);
-    let share = |seconds: f64| 100.0 * seconds / busy.max(f64::MIN_POSITIVE);
+    let used = used(&stretch.rows);
     let row = |(owner, total): (String, Total)| {
-        let (sum, held) = (total.sum, total.held());
-        TableRow {
-            name: (owner, String::new()),
-            cells: vec![
-                Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
-                Cell::figure(share(sum.accounted()), scaled_percent(share(sum.accounted()))),
-                Cell::figure(held, bytes(held)),
-                Cell::figure(sum.read, bytes(sum.read)),
-                Cell::figure(sum.written, bytes(sum.written)),
-            ],
-            ..TableRow::default()
-        }
+        let [cpu, part, _, held, _, read, written] = figures(&total, used);
+        TableRow { name: (owner, String::new()), cells: vec![cpu, part, held, read, written], ..TableRow::default() }
     };
     let owners = ranked(total(&stretch.rows, |app| app.owner.clone()));
     let columns = [

@@ -214,6 +214,15 @@ impl Total {
     }
 }
 
+/// What was used in all, seconds. The kernel counts the machine's time by the tick and a process's to the microsecond: of next to
+/// nothing the parts are more.
+pub(crate) fn used(rows: &[Row]) -> f64 {
+    let accounted = |row: &Row| row.apps.iter().map(|(_, hour)| hour.accounted()).sum::<f64>();
+    let add = |(machine, parts): (f64, f64), row: &Row| (machine + row.machine.cpu, parts + accounted(row));
+    let (machine, parts) = rows.iter().fold((0.0, 0.0), add);
+    f64::max(machine, parts)
+}
+
 /// All rows together, by whatever `key` makes of an app.
 pub fn total<K: Ord>(rows: &[Row], key: impl Fn(&App) -> K) -> BTreeMap<K, Total> {
     // An app is asked once which key it has, since its rows share it: a year has millions of rows.

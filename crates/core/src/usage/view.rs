@@ -8,7 +8,7 @@ use jiff::civil::Date;
 use super::against::{Earlier, Side, Watched, compared};
 use super::by_time::of_times;
 use super::history::History;
-use super::rows::{App, AppHour, Total, total};
+use super::rows::{App, AppHour, Total, total, used};
 use crate::document::{Block, Cell, Document, Table, TableRow};
 use crate::text::counted;
 use crate::units::{scaled_percent, scaled_size};
@@ -141,6 +141,22 @@ pub fn view(history: &History, asked: Asked, earlier: Option<Earlier<'_>>) -> Do
     document
 }
 
+/// What an app or an owner used: CPU time, its part of all that was used, what came through its children, memory held and highest,
+/// read, written.
+pub(crate) fn figures(total: &Total, used: f64) -> [Cell; 7] {
+    let (sum, held) = (&total.sum, total.held());
+    let part = 100.0 * sum.accounted() / used.max(f64::MIN_POSITIVE);
+    [
+        Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
+        Cell::figure(part, scaled_percent(part)),
+        Cell::figure(sum.through, cpu_time(sum.through)),
+        Cell::figure(held, bytes(held)),
+        Cell::figure(sum.held_high, bytes(sum.held_high)),
+        Cell::figure(sum.read, bytes(sum.read)),
+        Cell::figure(sum.written, bytes(sum.written)),
+    ]
+}
+
 /// What is said where there is none of it.
 pub(super) fn nothing(by: By) -> &'static str {
     match by {
@@ -184,10 +200,8 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
         total(&history.rows, key).into_iter().map(of).collect::<BTreeMap<Name, (Total, f64, f64)>>()
     };
     let now = valued(history);
-    let busy: f64 = history.rows.iter().map(|row| row.machine.cpu).sum();
-    // The kernel counts the machine's time by the tick and a process's to the microsecond: of next to nothing the parts are more.
-    let accounted: f64 = now.values().map(|(total, ..)| total.sum.accounted()).sum();
-    let share = |seconds: f64| 100.0 * seconds / busy.max(accounted).max(f64::MIN_POSITIVE);
+    let used = used(&history.rows);
+    let share = |seconds: f64| 100.0 * seconds / used.max(f64::MIN_POSITIVE);
     let is_owner = asked.group == Group::Owner;
     let who = if is_owner { "owner" } else { "app" };
     let mut ranked: Vec<(Name, (Total, f64, f64))> = now.into_iter().collect();
@@ -223,23 +237,10 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
     let more = ranked.len().saturating_sub(asked.limit);
     ranked.truncate(asked.limit);
     let row = |(name, (total, cases, _)): (Name, (Total, f64, f64))| {
+        let mut cells = figures(&total, used).to_vec();
         let sum: AppHour = total.sum;
-        let held = total.held();
-        TableRow {
-            name,
-            cells: vec![
-                Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
-                Cell::figure(share(sum.accounted()), scaled_percent(share(sum.accounted()))),
-                Cell::figure(sum.through, cpu_time(sum.through)),
-                Cell::figure(held, bytes(held)),
-                Cell::figure(sum.held_high, bytes(sum.held_high)),
-                Cell::figure(sum.read, bytes(sum.read)),
-                Cell::figure(sum.written, bytes(sum.written)),
-                Cell::figure(sum.seconds, cpu_time(sum.seconds)),
-                Cell::figure(cases, count(cases)),
-            ],
-            ..TableRow::default()
-        }
+        cells.extend([Cell::figure(sum.seconds, cpu_time(sum.seconds)), Cell::figure(cases, count(cases))]);
+        TableRow { name, cells, ..TableRow::default() }
     };
     let mut rows: Vec<TableRow> = ranked.into_iter().map(row).collect();
     if !asked.of_some {
