@@ -163,8 +163,9 @@ fn fill(path: &Path) {
 fn a_full_disk_disarms_only_when_the_space_kept_ahead_is_gone() {
     for (size, goes_on) in [("16m", true), ("3m", false)] {
         let stage = stage();
-        let rules =
-            stage.write("rules.toml", RULES.replacen("format = 1\n", "format = 1\nlookback = { keep = '0s' }\n", 1));
+        // Only the trail is on that disk: who gives up space as it fills would make room for a record.
+        let alone = "format = 1\nlookback = { keep = '0s' }\nusage = { keep = '0s' }\n";
+        let rules = stage.write("rules.toml", RULES.replacen("format = 1\n", alone, 1));
         let Some(watcher) = on_a_disk_of(size, &stage, &rules) else { return };
         // Seen from inside of its own mounts.
         let inside = Path::new("/proc").join(watcher.pid().to_string()).join("root");
