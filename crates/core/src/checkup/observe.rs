@@ -96,11 +96,7 @@ impl Observation {
     pub fn add(&mut self, snapshot: &Snapshot) {
         let first = self.first.is_none();
         self.first.get_or_insert(snapshot.moment);
-        // By parts, for the room of the processes to be used again.
-        let Snapshot { moment, interval, machine, processes } = snapshot;
-        (self.last.moment, self.last.interval) = (*moment, *interval);
-        self.last.machine.clone_from(machine);
-        self.last.processes.clone_from(processes);
+        self.last.clone_from(snapshot);
         if first && snapshot.interval.is_none() {
             for process in &snapshot.processes {
                 self.tallies.insert(process.id, Tally { held_at_first: process.memory_held, ..Tally::default() });

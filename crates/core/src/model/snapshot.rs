@@ -26,7 +26,7 @@ impl Moment {
 }
 
 /// One sample: what every later stage works on, whether it comes from a live machine or from a recording.
-#[derive(Debug, Clone, PartialEq, Default)]
+#[derive(Debug, PartialEq, Default)]
 pub struct Snapshot {
     /// When it was taken.
     pub moment: Moment,
@@ -36,6 +36,22 @@ pub struct Snapshot {
     pub machine: Machine,
     /// All processes, by PID.
     pub processes: Vec<Process>,
+}
+
+impl Clone for Snapshot {
+    fn clone(&self) -> Snapshot {
+        let mut copy = Snapshot::default();
+        copy.clone_from(self);
+        copy
+    }
+
+    /// By parts, for the room of the processes to be used again: whoever goes through a recording keeps the last sample.
+    fn clone_from(&mut self, other: &Snapshot) {
+        let Snapshot { moment, interval, machine, processes } = other;
+        (self.moment, self.interval) = (*moment, *interval);
+        self.machine.clone_from(machine);
+        self.processes.clone_from(processes);
+    }
 }
 
 impl Snapshot {
