@@ -8,7 +8,7 @@ use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
 use sophron_core::audit::{Filter, Kind};
 use sophron_core::checkup::Limits;
-use sophron_core::moment::{self, Anchor};
+use sophron_core::moment::Anchor;
 use sophron_core::subject::Judged;
 use sophron_core::text::clean;
 use sophron_core::usage::{CaseAt, History, Slot, Tally, Usual, file};
@@ -17,6 +17,7 @@ use sophron_linux::{here, trail};
 
 use crate::args::{self, UsageSpan};
 use crate::exit::{Exit, Failure};
+use crate::moments;
 use crate::places;
 use crate::recordings::Recordings;
 
@@ -42,9 +43,7 @@ fn shown(path: &Path) -> String {
 
 /// A span in a time of its own, or in the present.
 fn span(asked: &UsageSpan, anchor: &Anchor, default: Option<&str>) -> Result<(Timestamp, Timestamp), Failure> {
-    let read = |text: &str| {
-        moment::parse(text, anchor).map_err(|error| Failure::of(Exit::Usage, error).hint(moment::examples(anchor)))
-    };
+    let read = |text: &str| moments::read(text, anchor);
     let since = asked.since.as_deref().or(default).map(read).transpose()?.unwrap_or(Timestamp::MIN);
     let until = asked.until.as_deref().map(read).transpose()?.unwrap_or(Timestamp::MAX);
     if since >= until {
@@ -86,16 +85,18 @@ pub fn of_this_machine(
 ) -> Result<History, Failure> {
     let folder = places::state(state.folder.as_deref())?;
     let told = |error: HistoryError| {
-        let (missing, damaged, newer) = (error.is_missing(), error.is_damaged(), error.is_newer());
-        let failure = Failure::of(Exit::Failed, error);
-        match (missing, damaged || newer) {
-            (true, _) if state.folder.is_none() && !here::is_privileged() => failure
-                .hint("the machine's own is read by root: sudo sophron usage; `--from demo-months` is one to look at"),
-            (true, _) => failure.hint("`sophron watch` keeps it while it runs; `--from demo-months` is one to look at"),
-            (_, true) if newer => failure.hint("a newer Sophron reads it"),
-            (_, true) => failure.hint("the next start of `sophron watch` sets it aside and begins a new one"),
-            _ => failure.hint("the machine's own is read by root, or by the group in `[usage] readers`"),
-        }
+        let hint = match () {
+            () if error.is_missing() && state.folder.is_none() && !here::is_privileged() => {
+                "the machine's own is read by root: sudo sophron usage; `--from demo-months` is one to look at"
+            }
+            () if error.is_missing() => {
+                "`sophron watch` keeps it while it runs; `--from demo-months` is one to look at"
+            }
+            () if error.is_newer() => "a newer Sophron reads it",
+            () if error.is_damaged() => "the next start of `sophron watch` sets it aside and begins a new one",
+            () => "the machine's own is read by root, or by the group in `[usage] readers`",
+        };
+        Failure::of(Exit::Failed, error).hint(hint)
     };
     let reader = Reader::open(&sophron_history::folder(&folder)).map_err(told)?;
     let mut history = reader.read(zone, from, until).map_err(told)?;

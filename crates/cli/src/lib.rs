@@ -9,6 +9,7 @@ mod completing;
 mod exit;
 mod history;
 mod lookback;
+mod moments;
 mod places;
 mod recording_file;
 mod recordings;

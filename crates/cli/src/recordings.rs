@@ -9,7 +9,7 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
 use sophron_core::model::{Moment, Snapshot};
-use sophron_core::moment::{self, Anchor};
+use sophron_core::moment::Anchor;
 use sophron_core::over::{Over, Seen};
 use sophron_core::recording::Ours;
 use sophron_core::units::scaled_duration;
@@ -18,6 +18,7 @@ use sophron_core::usage::Usual;
 use crate::args;
 use crate::exit::{Exit, Failure};
 use crate::lookback;
+use crate::moments;
 use crate::places;
 use crate::recording_file::Player;
 use crate::ui::when;
@@ -119,10 +120,7 @@ impl Recordings {
             }
             None => (Anchor::Now(Zoned::now()), "the lookback".to_owned()),
         };
-        let read = |text: &str| {
-            moment::parse(text, &anchor)
-                .map_err(|error| Failure::of(Exit::Usage, error).hint(moment::examples(&anchor)))
-        };
+        let read = |text: &str| moments::read(text, &anchor);
         let (from_when, to_when) = (since.map(read).transpose()?, until.map(read).transpose()?);
         if from_when.zip(to_when).is_some_and(|(from, to)| from >= to) {
             return Err(Failure::new(Exit::Usage, "that span ends before it begins")

@@ -171,6 +171,14 @@ impl Document {
         self.blocks.iter().filter(|block| matches!(block, Block::Heading(_))).count() > 1
     }
 
+    /// What it comes to.
+    pub fn verdict(&self) -> Option<&str> {
+        self.blocks.iter().find_map(|block| match block {
+            Block::Verdict(_, words) => Some(words.as_str()),
+            _ => None,
+        })
+    }
+
     /// For programs: the first line, what it comes to, and the entries in their order.
     pub fn json(&self) -> Value {
         let head = self.blocks.iter().find_map(|block| match block {

@@ -197,8 +197,8 @@ impl Ladder {
         let nobody = taken_on.is_empty();
         // A step that the rule has no more is not tried again.
         let Some(trying) = self.trying else { return nobody };
-        match self.owed.iter().position(|owed| owed.step == trying) {
-            Some(place) if again || later.is_some() => {
+        match (self.owed.iter().position(|owed| owed.step == trying), later) {
+            (Some(place), _) if again || later.is_some() => {
                 let owed = &mut self.owed[place];
                 owed.taken_on.extend(taken_on);
                 match later {
@@ -206,17 +206,15 @@ impl Ladder {
                     None => owed.from = (now.monotonic, now.wall),
                 }
             }
-            Some(place) => drop(self.owed.remove(place)),
-            None => match later {
-                Some(since) => {
-                    let from = (since.monotonic, since.wall);
-                    let mut owed = Owed { step: trying, from, taken_on, pause: Duration::ZERO };
-                    owed.rest(&since);
-                    self.owed.push(owed);
-                }
-                None if again => self.next = self.next.saturating_sub(1),
-                None => {}
-            },
+            (Some(place), _) => drop(self.owed.remove(place)),
+            (None, Some(since)) => {
+                let from = (since.monotonic, since.wall);
+                let mut owed = Owed { step: trying, from, taken_on, pause: Duration::ZERO };
+                owed.rest(&since);
+                self.owed.push(owed);
+            }
+            (None, None) if again => self.next = self.next.saturating_sub(1),
+            (None, None) => {}
         }
         nobody
     }

@@ -62,16 +62,9 @@ fn section(document: &mut Document, heading: &str, of: Document) {
     }
 }
 
-fn verdict_of(document: &Document) -> Option<&str> {
-    document.blocks.iter().find_map(|block| match block {
-        Block::Verdict(_, words) => Some(words.as_str()),
-        _ => None,
-    })
-}
-
 fn headline(waiting: &Document, changed: &Document, unchanged: bool) -> String {
-    let waiting = verdict_of(waiting).unwrap_or_default();
-    match (verdict_of(changed), unchanged) {
+    let waiting = waiting.verdict().unwrap_or_default();
+    match (changed.verdict(), unchanged) {
         (Some(changed), false) => format!("{waiting}; {changed}"),
         _ => waiting.to_owned(),
     }
@@ -247,7 +240,7 @@ pub fn months_for_customer(history: &History, suggest: &[String]) -> Option<Docu
             }
         },
     ));
-    document.push(Block::Paragraph(format!("{}.", capital(verdict_of(&waiting).unwrap_or_default()))));
+    document.push(Block::Paragraph(format!("{}.", capital(waiting.verdict().unwrap_or_default()))));
     document.blocks.extend(plots(&axis, &days).into_iter().take(1).map(|plot| Block::Plot(Box::new(plot))));
     let changes: Vec<String> = all_changes(history)
         .iter()

@@ -7,8 +7,7 @@ use jiff::Timestamp;
 use super::collect::Stretch;
 use super::times::Times;
 use crate::document::{Cell, Table, TableRow};
-use crate::units::scaled_percent;
-use crate::usage::{App, Slot, Total, cpu_time, figures, total, used};
+use crate::usage::{App, Slot, Total, cpu, cpu_time, figures, total, used};
 
 /// Most apps of a table.
 const MOST: usize = 12;
@@ -90,7 +89,6 @@ pub(super) fn which_hour(stretch: &Stretch, times: &Times) -> Option<Table> {
 pub(super) fn by_app(stretch: &Stretch) -> Table {
     let used = used(&stretch.rows);
     let unseen: f64 = stretch.rows.iter().map(|row| row.machine.unseen).sum();
-    let share = |seconds: f64| 100.0 * seconds / used.max(f64::MIN_POSITIVE);
     let row = |(app, total): (App, Total)| {
         let mut cells = figures(&total, used).to_vec();
         cells.push(Cell::figure(f64::from(total.sum.most), total.sum.most.to_string()));
@@ -102,11 +100,7 @@ pub(super) fn by_app(stretch: &Stretch) -> Table {
     let nobody = "used by the kernel for devices, and by processes that came and went between two samples";
     rows.push(TableRow {
         name: ("nobody, by what could be seen".to_owned(), String::new()),
-        cells: vec![
-            Cell::figure(unseen, cpu_time(unseen)),
-            Cell::figure(share(unseen), scaled_percent(share(unseen))),
-            Cell::words(nobody),
-        ],
+        cells: cpu(unseen, used).into_iter().chain([Cell::words(nobody)]).collect(),
         sum: true,
         ..TableRow::default()
     });

@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::SignedDuration;
 
 use super::history::History;
-use super::view::{Asked, By, Group, Name, Told};
+use super::view::{Asked, By, Group, Name, Told, in_words, span_in_words};
 use crate::document::{Cell, Table, TableRow};
 use crate::units::exact_duration;
 
@@ -33,6 +33,13 @@ impl Earlier<'_> {
     }
 }
 
+/// Whom or what a row is about: for people, and for programs where that is something else.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct Called {
+    pub(super) name: Name,
+    pub(super) key: Option<String>,
+}
+
 /// A figure, and how long it was watched for, seconds.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Watched {
@@ -42,19 +49,19 @@ pub(super) struct Watched {
 
 /// The figures of one of two times.
 pub(super) struct Side {
-    pub(super) of: BTreeMap<Name, Watched>,
+    pub(super) of: BTreeMap<Called, Watched>,
     /// What it is of whoever is not among them: an app used nothing while the machine was watched, an hour was not watched at all.
     pub(super) absent: Option<Watched>,
 }
 
 impl Side {
-    fn of(&self, name: &Name) -> Option<Watched> {
-        self.of.get(name).copied().or(self.absent)
+    fn of(&self, called: &Called) -> Option<Watched> {
+        self.of.get(called).copied().or(self.absent)
     }
 }
 
 struct Beside {
-    name: Name,
+    called: Called,
     now: Option<f64>,
     before: Option<f64>,
 }
@@ -65,66 +72,61 @@ impl Beside {
         Some(self.now? - self.before?)
     }
 
-    /// What is about as it was is no news, however much it is; nor is what is nothing on both sides.
-    fn is_news(&self, by: By) -> bool {
-        self.now.zip(self.before).is_some_and(|(now, before)| {
-            (now - before).abs() >= FIFTH * before && now != before && !by.shown(now.max(before)).is_empty()
+    /// Both, where that is news: what is about as it was is none, however much it is, nor is what is nothing on both sides.
+    fn news(&self, by: By) -> Option<(f64, f64)> {
+        self.now.zip(self.before).filter(|(now, before)| {
+            (now - before).abs() >= FIFTH * before && now != before && !by.shown(now.max(*before)).is_empty()
         })
     }
 }
 
 /// Two times beside each other, the greatest change first.
-pub(super) fn compared(
-    history: &History,
-    earlier: Earlier<'_>,
-    asked: Asked,
-    now: &Side,
-    before: &Side,
-    who: &'static str,
-) -> Told {
-    let names: BTreeSet<&Name> = now.of.keys().chain(before.of.keys()).collect();
-    let beside = |name: &Name| {
-        let (now, before) = (now.of(name), before.of(name));
+pub(super) fn compared(earlier: Earlier<'_>, asked: Asked, now: &Side, before: &Side, who: &'static str) -> Told {
+    let all: BTreeSet<&Called> = now.of.keys().chain(before.of.keys()).collect();
+    let beside = |called: &Called| {
+        let (now, before) = (now.of(called), before.of(called));
         // What adds up is told for as much time as was watched now, so that a shorter time is not less.
         let scale = match (now, before) {
             (Some(now), Some(before)) if asked.by != By::Held && before.seconds > 0.0 => now.seconds / before.seconds,
             _ => 1.0,
         };
-        Beside { name: name.clone(), now: now.map(|now| now.value), before: before.map(|before| before.value * scale) }
-    };
-    let mut rows: Vec<Beside> = names.into_iter().map(beside).collect();
-    let by_change = |row: &Beside| (row.change().map_or(-1.0, f64::abs), row.now.unwrap_or(0.0));
-    rows.sort_by(|a, b| {
-        let ((a_change, a_now), (b_change, b_now)) = (by_change(a), by_change(b));
-        b_change.total_cmp(&a_change).then(b_now.total_cmp(&a_now)).then_with(|| a.name.cmp(&b.name))
-    });
-    let headline = match rows.iter().find(|row| row.is_news(asked.by)) {
-        Some(Beside { name, now: Some(now), before: Some(before) }) => {
-            let name = if name.1.is_empty() { name.0.clone() } else { format!("{} ({})", name.0, name.1) };
-            format!(
-                "the greatest change is that of {name}: {}, {} against {}{}",
-                asked.by.heading(),
-                shown_or_nothing(asked.by, *now),
-                shown_or_nothing(asked.by, *before),
-                ratio(*now, *before).map(|ratio| format!(" ({ratio})")).unwrap_or_default()
-            )
+        Beside {
+            called: called.clone(),
+            now: now.map(|now| now.value),
+            before: before.map(|before| before.value * scale),
         }
-        _ => "nothing is otherwise by as much as a fifth".to_owned(),
+    };
+    let mut rows: Vec<Beside> = all.into_iter().map(beside).collect();
+    let (change, much) = (|row: &Beside| row.change().map_or(-1.0, f64::abs), |row: &Beside| row.now.unwrap_or(0.0));
+    // They are in the order of their names, and stay so where nothing else tells them apart.
+    rows.sort_by(|a, b| change(b).total_cmp(&change(a)).then(much(b).total_cmp(&much(a))));
+    let headline = match rows.iter().find_map(|row| Some((row, row.news(asked.by)?))) {
+        Some((row, (now, before))) => format!(
+            "the greatest change is that of {}: {}, {} against {}{}",
+            in_words(&row.called.name),
+            asked.by.heading(),
+            shown_or_nothing(asked.by, now),
+            shown_or_nothing(asked.by, before),
+            ratio(now, before).map(|ratio| format!(" ({ratio})")).unwrap_or_default()
+        ),
+        None => "nothing is otherwise by as much as a fifth".to_owned(),
     };
     let is_app = now.absent.is_some();
     let more = rows.len().saturating_sub(asked.limit);
     rows.truncate(asked.limit);
-    let told = |row: Beside| TableRow { cells: cells(&row, asked.by, is_app), name: row.name, ..TableRow::default() };
+    let told = |row: Beside| {
+        let cells = cells(&row, asked.by, is_app);
+        TableRow { name: row.called.name, key: row.called.key, cells, sum: false }
+    };
     let rows = rows.into_iter().map(told).collect();
     let own = (asked.by.heading(), asked.by.word());
     let columns = [(who, who), own, ("before", "before"), ("change", "change"), ("ratio", "ratio")];
-    (headline, Table { caption: caption(history, earlier, asked), rows, ..Table::headed(&columns) }, more)
+    (headline, Table { caption: caption(earlier.history, asked), rows, ..Table::headed(&columns) }, more)
 }
 
 /// When before was, and of what it is told.
-fn caption(history: &History, earlier: Earlier<'_>, asked: Asked) -> String {
-    let local = |at: Timestamp| at.to_zoned(history.zone.clone());
-    let Some((from, until)) = earlier.history.span() else { return String::new() };
+fn caption(before: &History, asked: Asked) -> String {
+    let Some(before) = span_in_words(before) else { return String::new() };
     let one = match asked.group {
         _ if asked.by == By::Cases => "",
         Group::Hour => "What one such hour is like. ",
@@ -132,11 +134,7 @@ fn caption(history: &History, earlier: Earlier<'_>, asked: Asked) -> String {
         Group::App | Group::Owner | Group::Day => "",
     };
     let scaled = if asked.by == By::Held { "" } else { ", told for as much time watched as now" };
-    format!(
-        "{one}Before: {} to {}{scaled}",
-        local(from).strftime("%a %-d %b %Y %H:%M"),
-        local(until).strftime("%a %-d %b %Y %H:%M %Z")
-    )
+    format!("{one}Before: {before}{scaled}")
 }
 
 fn cells(row: &Beside, by: By, is_app: bool) -> Vec<Cell> {

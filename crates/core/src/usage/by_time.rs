@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::civil::{Date, Weekday};
 use jiff::{Timestamp, ToSpan};
 
-use super::against::{Earlier, Side, Watched, compared, shown_or_nothing};
+use super::against::{Called, Earlier, Side, Watched, compared, shown_or_nothing};
 use super::history::History;
 use super::rows::{AppHour, MachineHour, Row};
 use super::view::{Asked, By, Group, Told, bytes, count, cpu_time, nothing};
@@ -25,8 +25,6 @@ const DAYS: usize = 3;
 /// Figures of one hour of the day, weekday or day.
 #[derive(Default)]
 struct OfTime {
-    /// What programs call it.
-    key: String,
     machine: MachineHour,
     apps: AppHour,
     /// Typical memory of each hour with how long it was seen: taken, or held by those that are meant.
@@ -36,6 +34,9 @@ struct OfTime {
     bad: BTreeSet<Date>,
     cases: f64,
 }
+
+/// In their order.
+type Times = BTreeMap<i64, (Called, OfTime)>;
 
 impl OfTime {
     fn add(&mut self, row: &Row, date: Date, of_some: bool) {
@@ -74,7 +75,7 @@ impl OfTime {
 
     /// What one such hour, weekday or day is like, but for what does not add up, and for cases, of which there is no part.
     fn one(&self, asked: Asked) -> Watched {
-        let parts = if matches!(asked.by, By::Held | By::Cases) { 1.0 } else { self.parts(asked) };
+        let parts = if is_mean(asked) { self.parts(asked) } else { 1.0 };
         Watched { value: self.value(asked) / parts, seconds: self.machine.seconds / parts }
     }
 
@@ -88,6 +89,11 @@ impl OfTime {
             By::Cases => self.cases,
         }
     }
+}
+
+/// Whether it is told what one such hour or weekday is like: there need not be as many of each.
+fn is_mean(asked: Asked) -> bool {
+    !matches!(asked.by, By::Held | By::Cases) && asked.group != Group::Day
 }
 
 /// What programs call it: `10:00`, `Monday`, `2026-11-02`.
@@ -117,8 +123,8 @@ fn named(group: Group, at: &jiff::Zoned) -> String {
 }
 
 /// `days`: each day is told as the one so many days after it, to stand beside that.
-fn by_time(history: &History, asked: Asked, days: i64) -> BTreeMap<i64, (String, OfTime)> {
-    let mut times: BTreeMap<i64, (String, OfTime)> = BTreeMap::new();
+fn by_time(history: &History, asked: Asked, days: i64) -> Times {
+    let mut times = Times::new();
     let days = if asked.group == Group::Day { days } else { 0 };
     let local = |at: Timestamp| {
         let at = at.to_zoned(history.zone.clone());
@@ -126,7 +132,10 @@ fn by_time(history: &History, asked: Asked, days: i64) -> BTreeMap<i64, (String,
     };
     for row in &history.rows {
         let at = local(row.start);
-        let new = || (named(asked.group, &at), OfTime { key: key(asked.group, &at), ..OfTime::default() });
+        let new = || {
+            let (name, key) = ((named(asked.group, &at), String::new()), Some(key(asked.group, &at)));
+            (Called { name, key }, OfTime::default())
+        };
         let of = times.entry(place(asked.group, &at)).or_insert_with(new);
         of.1.add(row, at.date(), asked.of_some);
     }
@@ -143,20 +152,16 @@ pub(super) fn of_times(history: &History, asked: Asked, against: Option<Earlier<
     let times = by_time(history, asked, 0);
     let what = if asked.group == Group::Hour { "hour" } else { "day" };
     if let Some(earlier) = against {
-        let side = |times: &BTreeMap<i64, (String, OfTime)>| {
-            let one = |(name, of): &(String, OfTime)| ((name.clone(), String::new()), of.one(asked));
-            Side { of: times.values().map(one).collect(), absent: None }
+        let side = |times: Times| {
+            let of = times.into_values().map(|(called, of)| (called, of.one(asked))).collect();
+            Side { of, absent: None }
         };
-        let before = by_time(earlier.history, asked, earlier.days());
-        let mut told = compared(history, earlier, asked, &side(&times), &side(&before), what);
-        let keys: BTreeMap<&String, &String> =
-            before.values().chain(times.values()).map(|(name, of)| (name, &of.key)).collect();
-        told.1.rows.iter_mut().for_each(|row| row.key = keys.get(&row.name.0).map(|key| (*key).clone()));
-        return told;
+        let before = side(by_time(earlier.history, asked, earlier.days()));
+        return compared(earlier, asked, &side(times), &before, what);
     }
     let headline = headline_of_times(&times, asked);
     let most = times.values().map(|(_, of)| of.one(asked).value).fold(0.0, f64::max);
-    let row = |(name, of): &(String, OfTime)| {
+    let row = |(called, of): &(Called, OfTime)| {
         // Of an hour or a weekday it is told what one of them is like.
         let days = of.parts(asked);
         let (cpu, cores) = (of.machine.cpu, f64::from(of.machine.cores.max(1)));
@@ -186,7 +191,7 @@ pub(super) fn of_times(history: &History, asked: Asked, against: Option<Earlier<
             cells.push(shaded(Cell::figure(read, bytes(read)), asked.by == By::Read));
         }
         cells.push(shaded(Cell::figure(of.cases, count(of.cases)), asked.by == By::Cases));
-        TableRow { name: (name.clone(), String::new()), key: Some(of.key.clone()), cells, sum: false }
+        TableRow { name: called.name.clone(), key: called.key.clone(), cells, sum: false }
     };
     let more = times.len().saturating_sub(asked.limit);
     let told = most_telling(&times, asked);
@@ -223,7 +228,7 @@ pub(super) fn of_times(history: &History, asked: Asked, against: Option<Earlier<
 }
 
 /// As many as are asked for: the last days, the hours and weekdays with most.
-fn most_telling(times: &BTreeMap<i64, (String, OfTime)>, asked: Asked) -> BTreeSet<i64> {
+fn most_telling(times: &Times, asked: Asked) -> BTreeSet<i64> {
     let mut places: Vec<i64> = times.keys().rev().copied().collect();
     if asked.group != Group::Day {
         let value = |place: &i64| times.get(place).map_or(0.0, |(_, of)| of.one(asked).value);
@@ -233,18 +238,16 @@ fn most_telling(times: &BTreeMap<i64, (String, OfTime)>, asked: Asked) -> BTreeS
 }
 
 /// Which hour it is, counted by days; else the greatest.
-fn headline_of_times(times: &BTreeMap<i64, (String, OfTime)>, asked: Asked) -> String {
+fn headline_of_times(times: &Times, asked: Asked) -> String {
     if asked.by == By::Waiting
         && asked.group == Group::Hour
         && let Some(told) = bad_hour(times)
     {
         return told;
     }
-    // Of hours and weekdays it is told what one of them is like: there need not be as many of each.
-    let sums = !matches!(asked.by, By::Held | By::Cases) && asked.group != Group::Day;
-    let value = |of: &OfTime| of.value(asked) / if sums { of.days.len().max(1) as f64 } else { 1.0 };
+    let value = |of: &OfTime| of.one(asked).value;
     let most = times.values().max_by(|a, b| value(&a.1).total_cmp(&value(&b.1)));
-    match most.map(|(name, of)| (name, value(of))).filter(|(_, value)| *value > 0.0) {
+    match most.map(|(called, of)| (&called.name.0, value(of))).filter(|(_, value)| *value > 0.0) {
         Some((name, value)) => {
             let what = match asked.by {
                 By::Cpu => "most CPU time was used",
@@ -254,7 +257,7 @@ fn headline_of_times(times: &BTreeMap<i64, (String, OfTime)>, asked: Asked) -> S
                 By::Waiting => "programs waited longest",
                 By::Cases => "most cases opened",
             };
-            let one = if sums { " on a usual day" } else { "" };
+            let one = if is_mean(asked) { " on a usual day" } else { "" };
             format!("{name}: {what}, {}{one}", shown_or_nothing(asked.by, value))
         }
         None if asked.by == By::Waiting => "programs never waited as much as is felt".to_owned(),
@@ -263,13 +266,13 @@ fn headline_of_times(times: &BTreeMap<i64, (String, OfTime)>, asked: Asked) -> S
 }
 
 /// `10:00 to 11:00: programs waited on 9 of 10 working days, other hours 1 in 80`.
-fn bad_hour(times: &BTreeMap<i64, (String, OfTime)>) -> Option<String> {
+fn bad_hour(times: &Times) -> Option<String> {
     // Where it is bad on no weekend day, working days are what is counted.
     let working = |date: &&Date| !matches!(date.weekday(), Weekday::Saturday | Weekday::Sunday);
     let only_working = times.values().all(|(_, of)| of.bad.iter().all(|date| working(&date)));
     let counted_days = |of: &OfTime| of.counted.iter().filter(|date| !only_working || working(date)).count();
     let share = |of: &OfTime| of.bad.len() as f64 / counted_days(of).max(1) as f64;
-    let (place, (name, worst)) = times.iter().max_by(|a, b| share(&a.1.1).total_cmp(&share(&b.1.1)))?;
+    let (place, (called, worst)) = times.iter().max_by(|a, b| share(&a.1.1).total_cmp(&share(&b.1.1)))?;
     let (bad, all) = (worst.bad.len(), counted_days(worst));
     if bad < DAYS || share(worst) < OFTEN {
         return None;
@@ -282,5 +285,5 @@ fn bad_hour(times: &BTreeMap<i64, (String, OfTime)>) -> Option<String> {
         (0, _) => "no other".to_owned(),
         (bad, all) => format!("others {bad} in {all}"),
     };
-    Some(format!("{name}: programs waited on {bad} of {all} {days}, {others}"))
+    Some(format!("{}: programs waited on {bad} of {all} {days}, {others}", called.name.0))
 }

@@ -21,5 +21,5 @@ pub(crate) use since::from_to;
 pub use since::{Changed, all_changes, since};
 pub use tally::{Slot, Tally};
 pub use usual::{Gathering, Usual};
-pub(crate) use view::figures;
 pub use view::{Asked, By, Group, cpu_time, view};
+pub(crate) use view::{cpu, figures};

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 use jiff::civil::Date;
 
-use super::against::{Earlier, Side, Watched, compared};
+use super::against::{Called, Earlier, Side, Watched, compared};
 use super::by_time::of_times;
 use super::history::History;
 use super::rows::{App, AppHour, Total, total, used};
@@ -111,17 +111,16 @@ pub(super) fn count(value: f64) -> String {
 /// The answer.
 pub fn view(history: &History, asked: Asked, earlier: Option<Earlier<'_>>) -> Document {
     let mut document = Document::new(0);
-    let local = |at: Timestamp| at.to_zoned(history.zone.clone());
-    let Some((from, until)) = history.span() else {
+    let Some(span) = span_in_words(history) else {
         document.push(Block::Head(vec![history.host.clone()]));
         document.push(Block::Verdict(None, "nothing is known of that time".to_owned()));
         return document;
     };
     let seen: f64 = history.rows.iter().map(|row| row.machine.seconds).sum();
-    let days: BTreeSet<Date> = history.rows.iter().map(|row| local(row.start).date()).collect();
+    let days: BTreeSet<Date> = history.rows.iter().map(|row| row.start.to_zoned(history.zone.clone()).date()).collect();
     document.push(Block::Head(vec![
         history.host.clone(),
-        format!("{} to {}", local(from).strftime("%a %-d %b %Y %H:%M"), local(until).strftime("%a %-d %b %Y %H:%M %Z")),
+        span,
         format!("{} seen on {}", cpu_time(seen), counted(days.len(), "day")),
     ]));
     let against = earlier.filter(|earlier| !earlier.history.rows.is_empty());
@@ -141,14 +140,35 @@ pub fn view(history: &History, asked: Asked, earlier: Option<Earlier<'_>>) -> Do
     document
 }
 
+/// `Mon 12 Oct 2026 07:00 to Mon 12 Oct 2026 19:00 BST`; none of what is empty.
+pub(super) fn span_in_words(history: &History) -> Option<String> {
+    let (from, until) = history.span()?;
+    let local = |at: Timestamp| at.to_zoned(history.zone.clone());
+    Some(format!(
+        "{} to {}",
+        local(from).strftime("%a %-d %b %Y %H:%M"),
+        local(until).strftime("%a %-d %b %Y %H:%M %Z")
+    ))
+}
+
+/// CPU time, and its part of all that was used.
+pub(crate) fn cpu(seconds: f64, used: f64) -> [Cell; 2] {
+    let part = percent(seconds, used);
+    [Cell::figure(seconds, cpu_time(seconds)), Cell::figure(part, scaled_percent(part))]
+}
+
+fn percent(seconds: f64, used: f64) -> f64 {
+    100.0 * seconds / used.max(f64::MIN_POSITIVE)
+}
+
 /// What an app or an owner used: CPU time, its part of all that was used, what came through its children, memory held and highest,
 /// read, written.
 pub(crate) fn figures(total: &Total, used: f64) -> [Cell; 7] {
     let (sum, held) = (&total.sum, total.held());
-    let part = 100.0 * sum.accounted() / used.max(f64::MIN_POSITIVE);
+    let [time, part] = cpu(sum.accounted(), used);
     [
-        Cell::figure(sum.accounted(), cpu_time(sum.accounted())),
-        Cell::figure(part, scaled_percent(part)),
+        time,
+        part,
         Cell::figure(sum.through, cpu_time(sum.through)),
         Cell::figure(held, bytes(held)),
         Cell::figure(sum.held_high, bytes(sum.held_high)),
@@ -170,6 +190,11 @@ pub(super) fn nothing(by: By) -> &'static str {
 
 /// What a row is called, and what stands beside it.
 pub(super) type Name = (String, String);
+
+/// `labelpress (ines)`.
+pub(super) fn in_words(name: &Name) -> String {
+    if name.1.is_empty() { name.0.clone() } else { format!("{} ({})", name.0, name.1) }
+}
 
 /// The headline, the table, and how many rows were left out.
 pub(super) type Told = (String, Table, usize);
@@ -201,23 +226,24 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
     };
     let now = valued(history);
     let used = used(&history.rows);
-    let share = |seconds: f64| 100.0 * seconds / used.max(f64::MIN_POSITIVE);
     let is_owner = asked.group == Group::Owner;
     let who = if is_owner { "owner" } else { "app" };
     let mut ranked: Vec<(Name, (Total, f64, f64))> = now.into_iter().collect();
     if let Some(earlier) = against {
         let side = |history: &History, of: Vec<(Name, (Total, f64, f64))>| {
             let seconds = history.rows.iter().map(|row| row.machine.seconds).sum();
-            let of = of.into_iter().map(|(name, of)| (name, Watched { value: of.2, seconds })).collect();
+            let one =
+                |(name, of): (Name, (Total, f64, f64))| (Called { name, key: None }, Watched { value: of.2, seconds });
+            let of = of.into_iter().map(one).collect();
             Side { of, absent: Some(Watched { value: 0.0, seconds }) }
         };
         let before = side(earlier.history, valued(earlier.history).into_iter().collect());
-        return compared(history, earlier, asked, &side(history, ranked), &before, who);
+        return compared(earlier, asked, &side(history, ranked), &before, who);
     }
     ranked.sort_by(|a, b| b.1.2.total_cmp(&a.1.2).then_with(|| a.0.cmp(&b.0)));
     let headline = match ranked.first().filter(|(.., of)| of.2 > 0.0) {
         Some((name, (total, cases, _))) => {
-            let name = if name.1.is_empty() { name.0.clone() } else { format!("{} ({})", name.0, name.1) };
+            let name = in_words(name);
             match asked.by {
                 By::Cpu | By::Waiting if cpu_time(total.sum.accounted()).is_empty() => {
                     "hardly any CPU time was used".to_owned()
@@ -225,7 +251,7 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
                 By::Cpu | By::Waiting => format!(
                     "most CPU time was used by {name}: {}, {} of all used",
                     cpu_time(total.sum.accounted()),
-                    scaled_percent(share(total.sum.accounted()))
+                    scaled_percent(percent(total.sum.accounted(), used))
                 ),
                 By::Held => format!("most memory was held by {name}: typically {}", scaled_size(total.held())),
                 By::Read => format!("most was read from disks by {name}: {}", scaled_size(total.sum.read)),
@@ -247,10 +273,7 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
         let unseen: f64 = history.rows.iter().map(|row| row.machine.unseen).sum();
         rows.push(TableRow {
             name: ("nobody who was seen".to_owned(), String::new()),
-            cells: vec![
-                Cell::figure(unseen, cpu_time(unseen)),
-                Cell::figure(share(unseen), scaled_percent(share(unseen))),
-            ],
+            cells: cpu(unseen, used).to_vec(),
             sum: true,
             ..TableRow::default()
         });

@@ -94,11 +94,9 @@ fn pick(asked: &args::AuditFilter, marks: bool) -> Result<Option<Picked>, Failur
 }
 
 fn filter(asked: &args::AuditFilter) -> Result<Filter, Failure> {
-    use sophron_core::moment::{self, Anchor};
+    use sophron_core::moment::Anchor;
     let anchor = Anchor::Now(jiff::Zoned::now());
-    let time = |text: &String| {
-        moment::parse(text, &anchor).map_err(|error| Failure::of(Exit::Usage, error).hint(moment::examples(&anchor)))
-    };
+    let time = |text: &String| crate::moments::read(text, &anchor);
     Ok(Filter {
         since: asked.since.as_ref().map(time).transpose()?,
         until: asked.until.as_ref().map(time).transpose()?,

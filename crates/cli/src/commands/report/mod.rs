@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use jiff::{SignedDuration, Timestamp};
 use sophron_core::document::Document;
-use sophron_core::moment::{self, Anchor, shifted};
+use sophron_core::moment::{Anchor, shifted};
 use sophron_core::protect::Protections;
 use sophron_core::rehearsal::Rehearsal;
 use sophron_core::report::{self, Case, Collector, Frame, Setting, Stretch};
@@ -18,6 +18,7 @@ use crate::args::{self, ReportFormat};
 use crate::exit::{Exit, Failure};
 use crate::history;
 use crate::lookback;
+use crate::moments;
 use crate::places;
 use crate::recordings::{Recordings, Told};
 use crate::ui::{self, document, table, when};
@@ -207,9 +208,7 @@ fn over_months(args: &args::Report) -> Result<Option<(Document, bool)>, Failure>
 fn reaches_back(args: &args::Report) -> Result<bool, Failure> {
     let Some(since) = args.played.since.as_deref() else { return Ok(false) };
     let now = jiff::Zoned::now();
-    let anchor = Anchor::Now(now.clone());
-    let since = moment::parse(since, &anchor)
-        .map_err(|error| Failure::of(Exit::Usage, error).hint(moment::examples(&anchor)))?;
+    let since = moments::read(since, &Anchor::Now(now.clone()))?;
     let folder = places::state(args.state.folder.as_deref())?;
     let oldest = lookback::pieces(&folder).ok().and_then(|pieces| pieces.first().map(|piece| piece.begun));
     // Who keeps no history is told what the lookback has of it.

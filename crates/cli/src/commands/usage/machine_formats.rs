@@ -58,13 +58,9 @@ pub(super) fn of_changes(told: &Document, history: &History, changes: &[Changed]
 
 /// The machine, the time, and what is said of it first.
 fn heading(history: &History, told: &Document) -> Map<String, Value> {
-    let verdict = told.blocks.iter().find_map(|block| match block {
-        Block::Verdict(_, words) => Some(words.as_str()),
-        _ => None,
-    });
     let mut whole = span(history);
     whole.insert("host".to_owned(), json!(history.host));
-    whole.insert("verdict".to_owned(), json!(verdict));
+    whole.insert("verdict".to_owned(), json!(told.verdict()));
     whole
 }
 

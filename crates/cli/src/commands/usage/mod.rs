@@ -48,17 +48,17 @@ fn told(args: &args::UsageList) -> Result<Exit, Failure> {
     let covers = args.covers.as_deref().map(covering).transpose()?;
     let asked = asked(args, covers.is_some())?;
     let earlier = args.against.map(|against| SignedDuration::try_from(against).unwrap_or(SignedDuration::MAX));
-    let (history, mut since, until) = history::asked(&args.span, LATELY, earlier.unwrap_or(SignedDuration::ZERO))?;
+    let (history, since, until) = history::asked(&args.span, LATELY, earlier.unwrap_or(SignedDuration::ZERO))?;
     // Of what is open at its ends: as far as something is known.
     let (first, last) = history.span().unwrap_or_default();
     let (begin, end) = (since.max(first), until.min(last));
-    if let Some(earlier) = earlier {
-        match args.span.since {
-            None => since = begin.max(shifted(end, -earlier)),
-            Some(_) if end.duration_since(begin) > earlier.saturating_add(HOUR) => return Err(overlap(earlier)),
-            Some(_) => {}
+    let since = match (earlier, &args.span.since) {
+        (Some(earlier), None) => begin.max(shifted(end, -earlier)),
+        (Some(earlier), Some(_)) if end.duration_since(begin) > earlier.saturating_add(HOUR) => {
+            return Err(overlap(earlier));
         }
-    }
+        _ => since,
+    };
     let of = |part: usage::History| match &covers {
         Some(condition) => part.only(|app| is_covered(condition, app)),
         None => part,
