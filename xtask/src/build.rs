@@ -16,6 +16,13 @@ pub fn without_libraries() -> Outcome<PathBuf> {
     build("static", &["-Ctarget-feature=+crt-static"])
 }
 
+/// A program that is there already, without its symbols.
+pub fn stripped(program: &Path) -> Outcome<PathBuf> {
+    let stripped = program.with_extension("stripped");
+    let status = Command::new("strip").arg("-o").arg(&stripped).arg(program).status()?;
+    if status.success() { Ok(stripped) } else { Err(format!("{} cannot be stripped", program.display()).into()) }
+}
+
 /// The folder that holds the workspace.
 pub fn workspace() -> Outcome<PathBuf> {
     Ok(Path::new(env!("CARGO_MANIFEST_DIR")).parent().ok_or("xtask lies in no workspace")?.to_owned())
@@ -42,7 +49,8 @@ fn build(kind: &str, flags: &[&str]) -> Outcome<PathBuf> {
         .args([
             "build",
             "--quiet",
-            "--release",
+            "--profile",
+            "dist",
             "--locked",
             "--package",
             "sophron",
@@ -53,13 +61,12 @@ fn build(kind: &str, flags: &[&str]) -> Outcome<PathBuf> {
         ])
         .env("CARGO_TARGET_DIR", &folder)
         .env("CARGO_ENCODED_RUSTFLAGS", rust.join("\x1f"))
-        .env("CARGO_PROFILE_RELEASE_STRIP", "symbols")
         .env("CFLAGS", c.join(" "))
         .status()?;
     if !status.success() {
         return Err("the program was not built".into());
     }
-    Ok(folder.join(host).join("release/sophron"))
+    Ok(folder.join(host).join("dist/sophron"))
 }
 
 /// The kind of machine this is, as the compiler calls it.

@@ -34,6 +34,9 @@ struct Args {
     /// The revision of the package, behind the version
     #[arg(long, value_name = "N", global = true, default_value_t = 1)]
     revision: u32,
+    /// A program that is built already, to be packed instead of one that is built for it: for tests of the package
+    #[arg(long, value_name = "FILE", global = true)]
+    program: Option<PathBuf>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Subcommand)]
@@ -73,7 +76,8 @@ fn run(args: &Args) -> Outcome<()> {
         write_all(&out.join("completions"), &completions::all()?)?;
     }
     if is(Make::Deb) || is(Make::Rpm) {
-        let package = tree::Package::new(build::dynamic()?, args.revision)?;
+        let program = args.program.as_deref().map_or_else(build::dynamic, build::stripped)?;
+        let package = tree::Package::new(program, args.revision)?;
         if is(Make::Deb) {
             written(&out.join(package.deb_name()), &deb::package(&package)?)?;
         }

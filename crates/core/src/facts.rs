@@ -4,11 +4,12 @@ use std::borrow::Cow;
 
 use std::time::Duration;
 
-use crate::model::{Field, Machine, Needs, Process};
+use crate::condition::Comparison;
+use crate::model::{Field, Machine, Needs, Process, Promise};
 use crate::subject::Totals;
 use crate::units::Value;
 use crate::window::Quantity;
-use crate::window::{Feed, Function, History};
+use crate::window::{Bounds, Feed, Function, History, Series};
 
 /// What a condition is evaluated on: one subject on its machine.
 #[derive(Debug, Clone, Copy)]
@@ -55,6 +56,21 @@ impl<'a> Facts<'a> {
         Facts { totals: Some(totals), stale: totals.stale(), ..Facts::new(lead, machine) }
     }
 
+    /// The same where what is carried over of whoever has not run since counts as what he has.
+    #[must_use]
+    pub(crate) fn carrying(self) -> Facts<'a> {
+        Facts { stale: self.outrun(), ..self }
+    }
+
+    /// What of the process was read before it last ran; of a group of one of its members.
+    fn outrun(&self) -> Needs {
+        match (self.totals, self.process) {
+            (Some(totals), _) => totals.outrun(),
+            (None, Some(process)) => process.outrun,
+            (None, None) => Needs::NONE,
+        }
+    }
+
     /// The same with the windows of the subject.
     #[must_use]
     pub fn with_history(self, history: Option<&'a History>) -> Facts<'a> {
@@ -96,12 +112,37 @@ impl<'a> Facts<'a> {
     /// What is known of a field of the process, or was when it was last read, if it has not run since: that is what it has, but for
     /// what others do to it.
     pub(crate) fn carried(&self, field: Field) -> Option<Value> {
-        let outrun = match (self.totals, self.process) {
-            (Some(totals), _) => totals.outrun(),
-            (None, Some(process)) => process.outrun,
-            (None, None) => Needs::NONE,
+        self.carrying().reading(field)
+    }
+
+    /// Between what a quantity lies that is not known.
+    pub(crate) fn bounds(&self, quantity: &Quantity) -> Bounds {
+        match quantity {
+            Quantity::Now(field) => Bounds { least: None, most: self.bound(*field) },
+            Quantity::Over(series) => {
+                let history = self.history.filter(|_| !self.lasting_only);
+                history.map(|history| history.bounds(series, self)).unwrap_or_default()
+            }
+        }
+    }
+
+    /// Until when a comparison of a function over time with a limit stays false, that is false.
+    pub(crate) fn stays_as_it_is(&self, series: &Series, comparison: Comparison, limit: &Value) -> Promise {
+        let known = self.history.zip(self.process).filter(|_| self.totals.is_none());
+        known.map_or(Promise::NONE, |(history, process)| {
+            let upward = comparison.is_upward().then_some(limit);
+            history.stays_as_it_is(series, upward, process, &self.carrying())
+        })
+    }
+
+    /// What has to be read so that a quantity is known that is not.
+    pub(crate) fn lacking(&self, quantity: &Quantity) -> Needs {
+        let field = quantity.field();
+        let helps = match quantity {
+            Quantity::Now(_) => true,
+            Quantity::Over(series) => self.history.is_some_and(|history| history.wants_reading(series)),
         };
-        Facts { stale: outrun, ..*self }.reading(field)
+        if helps { Needs::of([&field]) } else { Needs::NONE }
     }
 
     /// The reading of a text field, without a copy where it has one; `None` is unknown (or no text).
@@ -240,6 +281,24 @@ impl<'a> Facts<'a> {
 impl Feed for Facts<'_> {
     fn reading(&self, field: Field) -> Option<Value> {
         self.carried(field)
+    }
+
+    fn at_most(&self, field: Field) -> Option<Value> {
+        self.carried(field).or_else(|| self.bound(field))
+    }
+
+    fn count(&self, field: Field) -> Option<u64> {
+        match self.totals {
+            Some(totals) => totals.count_behind(field, true),
+            None => self.process.filter(|_| !self.outrun().has(field.info().cost))?.count_behind(field),
+        }
+    }
+
+    fn counted_at_least(&self, field: Field) -> Option<u64> {
+        match self.totals {
+            Some(totals) => totals.count_behind(field, false),
+            None => self.process?.count_behind(field),
+        }
     }
 
     fn cpu_time(&self) -> Option<Duration> {

@@ -7,6 +7,7 @@ use super::{Comparison, Condition, Quantity, Term};
 use crate::facts::Facts;
 use crate::model::Field;
 use crate::units::{Kind, Value};
+use crate::window::Bounds;
 
 /// Kleene's three values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -148,15 +149,20 @@ fn limit(term: &Term, facts: &Facts<'_>) -> Option<Value> {
     }
 }
 
-/// An upper bound decides where the bound itself does: what is at most 600 MiB is not over 750 MiB.
+/// A bound decides where the bound itself does: what is at most 600 MiB is not over 750 MiB.
 fn bounded(facts: &Facts<'_>, quantity: &Quantity, comparison: Comparison, limit: &Value) -> Truth {
-    let Quantity::Now(field) = quantity else { return Truth::Unknown };
-    let Some(order) = facts.bound(*field).and_then(|bound| bound.compare(limit)) else { return Truth::Unknown };
+    let Bounds { least, most } = facts.bounds(quantity);
+    let below = most.and_then(|most| most.compare(limit)).unwrap_or(Ordering::Greater);
+    let above = least.and_then(|least| least.compare(limit)).unwrap_or(Ordering::Less);
     match comparison {
-        Comparison::Greater if order.is_le() => Truth::False,
-        Comparison::AtLeast | Comparison::Equal if order.is_lt() => Truth::False,
-        Comparison::Less | Comparison::NotEqual if order.is_lt() => Truth::True,
-        Comparison::AtMost if order.is_le() => Truth::True,
+        Comparison::Greater if below.is_le() => Truth::False,
+        Comparison::AtLeast | Comparison::Equal if below.is_lt() => Truth::False,
+        Comparison::Less | Comparison::NotEqual if below.is_lt() => Truth::True,
+        Comparison::AtMost if below.is_le() => Truth::True,
+        Comparison::Less if above.is_ge() => Truth::False,
+        Comparison::AtMost | Comparison::Equal if above.is_gt() => Truth::False,
+        Comparison::Greater | Comparison::NotEqual if above.is_gt() => Truth::True,
+        Comparison::AtLeast if above.is_ge() => Truth::True,
         _ => Truth::Unknown,
     }
 }

@@ -6,16 +6,37 @@ use crate::model::{Field, Needs, Process, Promise, Quiet};
 use crate::units::Value;
 
 impl Condition {
-    /// What would have to be read of the process so that it is known whether it holds.
+    /// What would have to be read of the process so that it is known whether it holds; nothing where it cannot hold by any reading
+    /// of now.
     pub(crate) fn lacking(&self, facts: &Facts<'_>) -> Needs {
+        self.lacking_to_be(Truth::True, facts)
+    }
+
+    fn lacking_to_be(&self, wanted: Truth, facts: &Facts<'_>) -> Needs {
         if self.evaluate(facts) != Truth::Unknown {
             return Needs::NONE;
         }
         match self {
             Condition::Any(parts) | Condition::All(parts) => {
-                parts.iter().fold(Needs::NONE, |all, part| all.and(part.lacking(facts)))
+                let lacking = |part: &Condition| part.lacking_to_be(wanted, facts);
+                let unknown = parts.iter().filter(|part| part.evaluate(facts) == Truth::Unknown);
+                // Where all parts have to be so, one that no reading makes known keeps the others from mattering.
+                let all_have_to = matches!(self, Condition::All(_)) == (wanted == Truth::True);
+                let mut needs = Needs::NONE;
+                for part in unknown {
+                    let lacking = lacking(part);
+                    if all_have_to && lacking.is_none() {
+                        return Needs::NONE;
+                    }
+                    needs = needs.and(lacking);
+                }
+                needs
             }
-            Condition::Not(inner) => inner.lacking(facts),
+            Condition::Not(inner) => inner.lacking_to_be(!wanted, facts),
+            Condition::Compare(left, _, right) => {
+                let right = if let Term::Quantity(right) = right { facts.lacking(right) } else { Needs::NONE };
+                facts.lacking(left).and(right)
+            }
             other => Needs::of(&other.fields()),
         }
     }
@@ -33,6 +54,11 @@ impl Condition {
             }
             Condition::Compare(Quantity::Now(field), comparison, Term::Literal(limit)) if comparison.is_upward() => {
                 Promise::of(stays_below(*field, *comparison, limit, facts, process))
+            }
+            Condition::Compare(Quantity::Over(series), comparison, Term::Literal(limit))
+                if self.evaluate(&facts.carrying()) == Truth::False =>
+            {
+                facts.stays_as_it_is(series, *comparison, limit)
             }
             _ => Promise::NONE,
         }

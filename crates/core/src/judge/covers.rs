@@ -4,12 +4,14 @@ use std::sync::Arc;
 
 use super::sight::Sight;
 use crate::condition::{Condition, Truth};
-use crate::model::{Names, Process, Snapshot};
+use crate::model::{Cost, Names, Needs, Process, Snapshot};
 
 /// The different `where`s of the rules, and what is known of each process by them.
 #[derive(Debug, Default)]
 pub(super) struct Covers {
     wheres: Vec<Condition>,
+    /// What each of them names, with what tells who it is.
+    needs: Vec<Needs>,
     /// Those that go by who a process is alone, each by the bit of its place; beyond so many bits nothing is remembered.
     by_who: u64,
     /// The machine's part in that: its cores, and its memory in bytes.
@@ -69,6 +71,7 @@ impl Covers {
         self.wheres.iter().position(|known| known == covers).unwrap_or_else(|| {
             let place = self.wheres.len();
             self.by_who |= if covers.goes_by_who_it_is() { bit(place) } else { 0 };
+            self.needs.push(Needs::of(&covers.fields()).with(Cost::Stat).only(Needs::FILES));
             self.wheres.push(covers.clone());
             place
         })
@@ -82,6 +85,11 @@ impl Covers {
     /// Whether that one goes by who a process is alone, and is remembered.
     pub fn is_lasting(&self, place: usize) -> bool {
         bit(place) & self.by_who != 0
+    }
+
+    /// Whether that one goes by control groups.
+    pub fn goes_by_group(&self, place: usize) -> bool {
+        self.needs[place].has(Cost::Cgroup)
     }
 
     /// For the processes of this sample. Whether the same stand in the same places as in the one before, each who it was and with the
@@ -119,21 +127,22 @@ impl Covers {
     /// Whether the `where` of that place covers a process. What is read only as far as it matters is asked again where it holds:
     /// nothing is true by what is carried over.
     pub fn settle(&mut self, place: usize, sight: &mut Sight<'_>, at: usize) -> Truth {
-        let covers = &self.wheres[place];
+        let (covers, needs) = (&self.wheres[place], self.needs[place]);
         let bit = bit(place) & self.by_who;
         if bit == 0 {
-            return sight.settle(covers, at, None);
+            return sight.settle(covers, at, None, needs);
         }
         let known = &self.known[at];
         if known.settled & bit != 0 {
-            // What has been read since may have shown that it is another.
-            match (known.holds & bit != 0, sight.is_lazy()) {
-                (holds, false) => return if holds { Truth::True } else { Truth::False },
-                (false, true) if known.who.is(sight.process(at)) => return Truth::False,
-                _ => {}
+            let (holds, process) = (known.holds & bit != 0, sight.process(at));
+            // Who has not run is who he was. What has been read of another since may have shown that it is somebody else.
+            let is_so = !sight.is_lazy() || (known.who.is(process) && (!holds || process.outrun.only(needs).is_none()));
+            if is_so {
+                return holds.into();
             }
         }
-        let truth = sight.settle(covers, at, None);
+        // Who it is cannot have changed but by running.
+        let truth = sight.settle(covers, at, None, needs.only(sight.process(at).outrun));
         let process = sight.process(at);
         if !self.known[at].who.is(process) {
             self.known[at] = Known::nothing_of(process);

@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
+use super::counted::Counted;
 use super::covers::Covers;
+use super::processes::seed;
 use super::sight::{Sight, needed};
 use super::subjects::{Exact, Kept, MemoryWish, Round, State};
 use super::{RuleStatus, Tick};
@@ -104,7 +106,7 @@ impl Covered {
 struct OfGroup<'k> {
     of: &'k mut Members,
     rule: &'k Rule,
-    by_cpu: bool,
+    leads_by_cpu: bool,
     /// CPU of it that nobody saw, and what it has used since it was first seen.
     unseen: f64,
     used: Duration,
@@ -127,74 +129,122 @@ impl OfGroup<'_> {
         *self.of.summed.insert(Summed { totals: Totals::of(&group, self.rule.judge), leads, reads })
     }
 
-    fn totals(&mut self, sight: &Sight<'_>, exact: Option<u64>) -> Totals {
+    fn totals(&mut self, sight: &Sight<'_>, counted: &[Counted], exact: Option<u64>) -> Totals {
         let mut totals = self.summed(sight).totals.with_exact(exact);
         totals.at_least(self.unseen);
         totals.used = self.used;
+        if !counted.is_empty() {
+            let members = self.in_order(sight);
+            counted.iter().for_each(|counted| totals.counted(counted.field(), counted.now(&members)));
+        }
         totals
+    }
+
+    /// The members in the order of PIDs.
+    fn in_order<'s>(&self, sight: &'s Sight<'_>) -> Vec<&'s Process> {
+        let mut members: Vec<&Process> = self.of.places.iter().map(|at| sight.process(*at)).collect();
+        if self.rule.judge == Judged::Tree {
+            members.sort_unstable_by_key(|process| process.id.pid);
+        }
+        members
     }
 
     fn facts<'s>(&mut self, sight: &'s Sight<'_>, totals: &'s Totals) -> Facts<'s> {
         // A group has a member.
         let lead = match self.rule.judge {
             Judged::Tree => self.of.places[0],
-            _ => self.summed(sight).leads[usize::from(!self.by_cpu)],
+            _ => self.summed(sight).leads[usize::from(!self.leads_by_cpu)],
         };
-        Facts::of_group(sight.process(lead), &sight.snapshot().machine, totals)
+        Facts::of_group(sight.process(lead), &sight.snapshot().machine, totals).carrying()
     }
 
-    /// Reads of some members what is stale; of memory first of those who can have grown most. Whether there was any.
+    /// Reads of some members what was read before they last ran; of memory first of those who can have grown most. Whether there
+    /// was any.
     fn read(&self, sight: &mut Sight<'_>, needs: Needs, most: usize) -> bool {
         let slack = |process: &Process| match needs.has(Cost::Status) {
             true => process.at_most(true).map(|most| most.saturating_sub(process.memory_held.unwrap_or(0))),
             false => process.at_most(false).map(|most| most.saturating_sub(process.memory.unwrap_or(0))),
         };
-        let stale = |at: &&usize| !sight.process(**at).stale.only(needs).is_none();
-        let mut stale: Vec<usize> = self.of.places.iter().filter(stale).copied().collect();
-        let found = !stale.is_empty();
-        if most < stale.len() {
-            stale.sort_by_key(|at| std::cmp::Reverse(slack(sight.process(*at)).unwrap_or(u64::MAX)));
+        let outrun = |at: &&usize| !sight.process(**at).outrun.only(needs).is_none();
+        let mut outrun: Vec<usize> = self.of.places.iter().filter(outrun).copied().collect();
+        let found = !outrun.is_empty();
+        if most < outrun.len() {
+            outrun.sort_by_key(|at| std::cmp::Reverse(slack(sight.process(*at)).unwrap_or(u64::MAX)));
         }
-        for at in stale.into_iter().take(most) {
+        for at in outrun.into_iter().take(most) {
             sight.read(at, needs);
         }
         found
     }
 
+    /// Reads of all members what is carried over, whoever has run. Whether there was any.
+    fn read_all(&self, sight: &mut Sight<'_>) -> bool {
+        let reads = sight.reads();
+        self.of.places.iter().for_each(|at| sight.read(*at, Needs::FILES));
+        sight.reads() != reads
+    }
+
     /// Whether all of them are still of it: what was read of them may say otherwise.
-    fn stands(&self, sight: &Sight<'_>) -> bool {
+    fn stands(&self, sight: &mut Sight<'_>, (covers, place): (&mut Covers, Option<usize>)) -> bool {
         let judge = self.rule.judge;
-        let is_of_it = |at: &usize| judge.key_of(sight.process(*at)).as_ref() == Some(&self.of.key);
-        judge == Judged::Tree || self.of.places.iter().all(is_of_it)
+        self.of.places.iter().all(|at| {
+            judge == Judged::Tree
+                || (judge.key_of(sight.process(*at)).as_ref() == Some(&self.of.key)
+                    && place.is_none_or(|place| covers.settle(place, sight, *at) == Truth::True))
+        })
     }
 
     /// The sums as far as the outcome hangs on them: what is false by a bound is false, what is true is read.
-    fn settled(&mut self, sight: &mut Sight<'_>, history: &History, exact: Option<u64>) -> (Totals, Truth) {
+    fn settled(
+        &mut self,
+        sight: &mut Sight<'_>,
+        kept: &Kept,
+        exact: Option<u64>,
+        (covers, place): (&mut Covers, Option<usize>),
+    ) -> (Totals, Truth) {
         let mut most = 1;
         loop {
-            let totals = self.totals(sight, exact);
-            let facts = self.facts(sight, &totals).with_history(Some(history));
+            let totals = self.totals(sight, &kept.counted, exact);
+            let facts = self.facts(sight, &totals).with_history(Some(&kept.history));
             let truth = self.rule.breach.evaluate(&facts);
             let needed = needed(truth, &self.rule.breach, &facts, totals.stale());
             if needed.is_none() || !sight.is_lazy() {
-                let stands = truth != Truth::True || !sight.is_lazy() || self.stands(sight);
+                let stands = truth != Truth::True || !sight.is_lazy() || self.stands(sight, (covers, place));
                 return (totals, if stands { truth } else { Truth::Unknown });
             }
-            if !self.read(sight, needed, if truth == Truth::True { usize::MAX } else { most }) {
+            let read = if truth == Truth::True { self.read_all(sight) } else { self.read(sight, needed, most) };
+            if !read {
                 return (totals, Truth::Unknown);
             }
             most *= 2;
         }
     }
 
-    /// What a rule keeps its eye on is read: all of whom it has a story with, and what its windows are filled with of those who ran.
-    fn read_what_is_followed(&self, sight: &mut Sight<'_>, followed: bool, of_windows: Needs) {
+    /// What a rule keeps its eye on is read: all of whom it has a story with, and of those who ran what its windows take at this tick.
+    fn read_what_is_followed(&self, sight: &mut Sight<'_>, followed: bool, kept: &Kept, since_begun: Duration) {
         if followed {
-            self.read(sight, Needs::FILES, usize::MAX);
-        } else if !of_windows.is_none() {
-            for at in &self.of.places {
-                sight.read(*at, of_windows.only(sight.process(*at).outrun));
-            }
+            self.read_all(sight);
+            return;
+        }
+        let takes = kept.history.takes(&self.rule.windows, since_begun);
+        for at in &self.of.places {
+            let process = sight.process(*at);
+            let young = kept.counted.iter().filter(|counted| counted.is_young(&process.id));
+            let counts = young.fold(Needs::NONE, |all, counted| all.with(counted.field().info().cost));
+            sight.read(*at, takes.and(counts).only(process.outrun));
+        }
+    }
+
+    /// What was counted goes on.
+    fn count(&self, sight: &Sight<'_>, kept: &mut Kept, since_begun: Duration) {
+        if kept.counted.is_empty() {
+            return;
+        }
+        let members = self.in_order(sight);
+        let interval = sight.snapshot().interval.unwrap_or_default();
+        for counted in &mut kept.counted {
+            let at_border = kept.history.takes_count(&self.rule.windows, counted.field(), since_begun);
+            counted.go_on(&members, at_border, interval);
         }
     }
 
@@ -204,7 +254,7 @@ impl OfGroup<'_> {
         let conditions = [Some(&round.rule.breach), round.rule.calm.as_ref()];
         let mut most = 1;
         let resident = loop {
-            let totals = self.totals(sight, None);
+            let totals = self.totals(sight, &kept.counted, None);
             let resident = totals.upper_bound()?;
             let facts = self.facts(sight, &totals).with_history(Some(&kept.history));
             let undecided = |condition: &&Condition| condition.evaluate(&facts) == Truth::Unknown;
@@ -213,9 +263,18 @@ impl OfGroup<'_> {
                 kept.exact = None;
                 return None;
             }
-            let lacking = undecided.fold(Needs::NONE, |all, condition| all.and(condition.lacking(&facts)));
-            let needed = match lacking.only(totals.stale()).cheapest() {
-                none if none.is_none() => totals.stale().only(Needs::NONE.with(Cost::Statm)),
+            let lacking = match round.named.over_memory {
+                // What its windows are filled with hangs on it.
+                true => undecided.fold(Needs::NONE, |all, condition| all.and(Needs::of(&condition.fields()))),
+                false => undecided.fold(Needs::NONE, |all, condition| all.and(condition.lacking(&facts))),
+            };
+            if lacking.is_none() {
+                // Nothing hangs on its memory until something else is known.
+                kept.exact = None;
+                return None;
+            }
+            let needed = match lacking.only(totals.outrun()).cheapest() {
+                none if none.is_none() => totals.outrun().only(Needs::NONE.with(Cost::Statm)),
                 cheapest => cheapest,
             };
             if needed.is_none() || !sight.is_lazy() || !self.read(sight, needed, most) {
@@ -243,23 +302,31 @@ impl OfGroup<'_> {
 
 impl State {
     /// Every group of a rule.
-    pub fn judge_groups(&mut self, round: &mut Round<'_, '_>, sight: &mut Sight<'_>, covered: &mut Covered) {
+    pub fn judge_groups(
+        &mut self,
+        round: &mut Round<'_, '_>,
+        sight: &mut Sight<'_>,
+        covered: &mut Covered,
+        (covers, place): (&mut Covers, Option<usize>),
+    ) {
         let rule = round.rule;
         for members in &mut covered.groups {
             let key = members.key.clone();
             let kept = match self.groups.get_mut(&key) {
                 Some(kept) => kept,
-                None => self.groups.entry(key.clone()).or_insert_with(|| new(rule, round.every)),
+                None => self.groups.entry(key.clone()).or_insert_with(|| new(rule, round.every, &key)),
             };
             kept.seen = round.number;
-            let mut of = OfGroup { of: members, rule, by_cpu: round.named.by_cpu, unseen: 0.0, used: Duration::ZERO };
+            let leads_by_cpu = round.named.leads_by_cpu;
+            let mut of = OfGroup { of: members, rule, leads_by_cpu, unseen: 0.0, used: Duration::ZERO };
             if sight.is_lazy() {
-                of.read_what_is_followed(sight, self.tracks.contains_key(&key), round.named.of_windows);
+                of.read_what_is_followed(sight, self.tracks.contains_key(&key), kept, round.since_begun);
             }
             let seen = of.summed(sight).totals.cpu();
-            if round.named.by_whose_alone {
-                of.unseen = with_unseen(&key, of.ids(), seen, sight.snapshot());
+            if round.named.by_whose_alone && round.named.by_cpu {
+                of.unseen = with_unseen(&key, of.ids(), seen, sight.snapshot(), round.ran);
             }
+            of.count(sight, kept, round.since_begun);
             if let Some((seen, interval)) = seen.zip(sight.snapshot().interval) {
                 // A recording may claim anything: no machine has a million cores.
                 let cpu = seen.max(of.unseen).clamp(0.0, 1e8);
@@ -269,10 +336,10 @@ impl State {
             let exact = if round.named.by_memory { of.exactly(kept, round, sight) } else { None };
             let suspended = of.ids().iter().any(|id| round.tick.suspended.contains(id));
             if !suspended && !rule.windows.is_empty() {
-                let totals = of.totals(sight, exact);
+                let totals = of.totals(sight, &kept.counted, exact);
                 kept.history.feed(&rule.windows, round.since_begun, &of.facts(sight, &totals));
             }
-            let (totals, truth) = of.settled(sight, &kept.history, exact);
+            let (totals, truth) = of.settled(sight, kept, exact, (covers, place));
             let facts = of.facts(sight, &totals).with_history(Some(&kept.history));
             if truth == Truth::Unknown {
                 round.status.not_judged(rule, &facts);
@@ -288,17 +355,18 @@ impl State {
         let places = if rule.covers.is_some() { covered.places.clone() } else { Vec::new() };
         let ids: Vec<ProcessId> = places.iter().map(|at| sight.process(*at).id).collect();
         let mut members = Members { key: SubjectKey::Machine, places, ids, summed: None };
-        let mut of = OfGroup { of: &mut members, rule, by_cpu: false, unseen: 0.0, used: Duration::ZERO };
-        let kept = self.groups.entry(SubjectKey::Machine).or_insert_with(|| new(rule, round.every));
+        let mut of = OfGroup { of: &mut members, rule, leads_by_cpu: false, unseen: 0.0, used: Duration::ZERO };
+        let kept =
+            self.groups.entry(SubjectKey::Machine).or_insert_with(|| new(rule, round.every, &SubjectKey::Machine));
         kept.seen = round.number;
         if self.tracks.contains_key(&SubjectKey::Machine) {
-            of.read(sight, Needs::FILES, usize::MAX);
+            of.read_all(sight);
         }
         if !of.ids().iter().any(|id| round.tick.suspended.contains(id)) {
             kept.history.feed(&rule.windows, round.since_begun, &of.facts_of_machine(sight));
         }
         if rule.breach.evaluate(&of.facts_of_machine(sight).with_history(Some(&kept.history))) == Truth::True {
-            of.read(sight, Needs::FILES, usize::MAX);
+            of.read_all(sight);
         }
         let facts = of.facts_of_machine(sight).with_history(Some(&kept.history));
         let truth = rule.breach.evaluate(&facts);
@@ -312,7 +380,7 @@ impl State {
 /// CPU that the kernel counts for a unit, or for the slice of an owner, percent of one core: also of processes that ended before
 /// they were seen, or what they used as it told of them. What is seen of others in there is not theirs. That is only for rules
 /// that go by no more than whose it is: by more, who was not seen may be somebody else.
-fn with_unseen(key: &SubjectKey, members: &[ProcessId], seen: Option<f64>, snapshot: &Snapshot) -> f64 {
+fn with_unseen(key: &SubjectKey, members: &[ProcessId], seen: Option<f64>, snapshot: &Snapshot, ran: &[usize]) -> f64 {
     let machine = &snapshot.machine;
     let (group, passing) = match key {
         SubjectKey::Unit(path) => (path.clone(), 0.0),
@@ -325,11 +393,11 @@ fn with_unseen(key: &SubjectKey, members: &[ProcessId], seen: Option<f64>, snaps
         let below = process.group.as_deref().and_then(|path| path.strip_prefix(&*group));
         below.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
     };
-    let members: BTreeSet<&ProcessId> = members.iter().collect();
     // What is his outside of it comes to it, and what is others' in it does not.
-    let beside = snapshot.processes.iter().filter_map(|process| {
-        let cpu = process.cpu.filter(|cpu| *cpu > 0.0)?;
-        match (is_in(process), members.contains(&process.id)) {
+    let beside = ran.iter().filter_map(|at| {
+        let process = &snapshot.processes[*at];
+        let cpu = process.cpu?;
+        match (is_in(process), members.binary_search(&process.id).is_ok()) {
             (true, false) => Some(-cpu),
             (false, true) => Some(cpu),
             _ => None,
@@ -338,8 +406,9 @@ fn with_unseen(key: &SubjectKey, members: &[ProcessId], seen: Option<f64>, snaps
     all + beside.sum::<f64>()
 }
 
-fn new(rule: &Rule, every: Duration) -> Kept {
-    Kept { history: History::new(&rule.windows, every), used: Duration::ZERO, exact: None, totals: None, seen: 0 }
+fn new(rule: &Rule, every: Duration, key: &SubjectKey) -> Kept {
+    let history = History::new(&rule.windows, every, seed(key));
+    Kept { history, counted: Counted::of(&rule.windows), used: Duration::ZERO, exact: None, totals: None, seen: 0 }
 }
 
 /// The groups of those whom a rule covers; a tree of all that descend from one of them.

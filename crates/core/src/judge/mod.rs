@@ -4,6 +4,7 @@
 //! step's outcome is told back with [`Judge::settled`] before the next may fall due.
 
 mod case;
+mod counted;
 mod covers;
 mod event;
 mod ladder;
@@ -37,11 +38,10 @@ use subjects::{Round, State};
 use track::Track;
 
 use crate::condition::Condition;
-use crate::model::{Boot, Field, Machine, Moment, Needs, Process, ProcessId, Snapshot};
+use crate::model::{Boot, Field, Machine, Moment, Process, ProcessId, Snapshot};
 use crate::open::OpenCase;
 use crate::rules::{Meaning, Rule, RuleName, RuleSet};
 use crate::subject::{Judged, Likeness, SubjectKey};
-use crate::window::Spec;
 
 /// For how long an undo is remembered: breached again within it, the next undo waits longer.
 pub(crate) const RELAPSE: Duration = Duration::from_secs(600);
@@ -69,11 +69,12 @@ struct Watched {
 /// What a rule names, as far as judging it goes by that.
 #[derive(Debug, Clone, Copy)]
 struct Named {
-    /// What its windows are filled with.
-    of_windows: Needs,
-    /// Whether its breach names CPU, and whether it has anything to do with resident memory.
+    /// Whether its breach names CPU, and whether it has anything to do with CPU, and with resident memory.
+    leads_by_cpu: bool,
     by_cpu: bool,
     by_memory: bool,
+    /// Whether it has windows of resident memory.
+    over_memory: bool,
     /// Whether it goes by no more than whose a process is.
     by_whose_alone: bool,
 }
@@ -89,6 +90,8 @@ pub struct Judge {
     /// judges processes, by their places.
     covered: BTreeMap<(Option<usize>, Judged), Covered>,
     concerned: Vec<bool>,
+    /// Whom the last tick left out.
+    helpers: BTreeSet<u32>,
     windows: Windows,
     /// Whether nothing that was promised of a process counts at the next tick.
     anew: bool,
@@ -112,6 +115,7 @@ impl Judge {
             covers: Covers::default(),
             covered: BTreeMap::new(),
             concerned: Vec::new(),
+            helpers: BTreeSet::new(),
             windows: Windows::default(),
             anew: true,
             memory: Memory::new(next_case),
@@ -144,7 +148,6 @@ impl Judge {
             if go_on.contains(&at) {
                 filled.go_on.extend(&rule.windows);
             }
-            filled.needs = to_fill(&filled.specs);
             watched.filled = Some(place);
         }
         windows.adopt(std::mem::take(&mut self.windows), self.every);
@@ -335,9 +338,17 @@ impl Judge {
             let gone = watched.state.drop_the_ended(&watched.rule.name, sight.snapshot(), &mut self.memory, self.every);
             remember_the_gone(&mut self.memory, gone, &moment, &mut events);
         }
-        let is_whole = !sight.is_lazy() && tick.only.is_none() && tick.helpers.is_empty();
-        let same = self.covers.keep_up(sight.snapshot()) && is_whole && !self.anew;
-        self.go_on_with_the_covered(same);
+        let all = tick.only.is_none() && self.helpers == *tick.helpers;
+        if self.helpers != *tick.helpers {
+            self.helpers.clone_from(tick.helpers);
+        }
+        let is_whole = !sight.is_lazy() && all;
+        let same = self.covers.keep_up(sight.snapshot()) && all && !self.anew;
+        self.go_on_with_the_covered(same, sight.is_lazy());
+        // Who ran: what of control groups is somebody else's is looked for among them.
+        let by_groups = self.watched.iter().any(|watched| watched.named.by_whose_alone && watched.named.by_cpu);
+        let ran = |(_, process): &(usize, &Process)| by_groups && process.cpu.is_some_and(|cpu| cpu > 0.0);
+        let ran: Vec<usize> = sight.snapshot().processes.iter().enumerate().filter(ran).map(|(at, _)| at).collect();
         let Findings { found, statuses } = self.look_at_processes(sight, tick, since_begun);
         let mut covered = std::mem::take(&mut self.covered);
         for (watched, (found, status)) in self.watched.iter_mut().zip(found.into_iter().zip(statuses)) {
@@ -357,6 +368,7 @@ impl Judge {
                 memory: &mut self.memory,
                 wishes: &mut self.wishes,
                 events: &mut events,
+                ran: &ran,
             };
             if rule.judge == Judged::Process {
                 watched.state.judge_processes(&mut round, sight, &found, &self.windows, watched.filled);
@@ -367,7 +379,7 @@ impl Judge {
                 round.status = covered.status();
                 match rule.judge {
                     Judged::Machine => watched.state.judge_machine(&mut round, sight, covered),
-                    _ => watched.state.judge_groups(&mut round, sight, covered),
+                    _ => watched.state.judge_groups(&mut round, sight, covered, (&mut self.covers, watched.covers)),
                 }
             }
             watched.status = round.status;
@@ -381,21 +393,23 @@ impl Judge {
         }
         self.covered = covered;
         if !is_whole {
-            self.go_on_with_the_covered(false);
+            self.concerned.clear();
         }
         self.memory.forget(&moment);
         events
     }
 
-    /// Where everybody is the `same`, those are still covered whose `where` goes by that.
-    fn go_on_with_the_covered(&mut self, same: bool) {
+    /// Where everybody is the `same`, those are still covered whose `where` goes by that. Which control group somebody is in who ran
+    /// is not always read.
+    fn go_on_with_the_covered(&mut self, same: bool, lazy: bool) {
         if !same {
             self.covered.clear();
             self.concerned.clear();
         }
-        self.covered.retain(|(place, _), covered| {
+        self.covered.retain(|(place, judge), covered| {
             covered.go_on();
-            covered.is_decided() && place.is_none_or(|place| self.covers.is_lasting(place))
+            let lasts = |place: usize| self.covers.is_lasting(place) && !(lazy && self.covers.goes_by_group(place));
+            covered.is_decided() && place.is_none_or(lasts) && !(lazy && *judge == Judged::Unit)
         });
     }
 
@@ -482,18 +496,14 @@ impl Watched {
             covers: None,
             filled: None,
             named: Named {
-                of_windows: to_fill(&rule.windows),
-                by_cpu: named([Field::Cpu, Field::CpuPart], &rule.breach.fields()),
+                leads_by_cpu: named([Field::Cpu, Field::CpuPart], &rule.breach.fields()),
+                by_cpu: named([Field::Cpu, Field::CpuPart], &rule.fields()),
                 by_memory: named([Field::Memory, Field::MemoryPart], &rule.fields()),
+                over_memory: rule.windows.iter().any(|spec| matches!(spec.field, Field::Memory | Field::MemoryPart)),
                 by_whose_alone: rule.covers.iter().flat_map(Condition::fields).all(Field::is_whose),
             },
         }
     }
-}
-
-/// What has to be read of a process to fill windows.
-fn to_fill(specs: &[Spec]) -> Needs {
-    Needs::of(specs.iter().map(|spec| &spec.field)).only(Needs::FILES)
 }
 
 fn remember_the_gone(memory: &mut Memory, gone: Vec<Event>, now: &Moment, events: &mut Vec<Event>) {

@@ -1,6 +1,7 @@
 //! Rules that judge each process by itself: one round over the processes, in which each is looked at once for all rules.
 
 use std::collections::{BTreeSet, HashMap};
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::time::Duration;
 
 use super::covers::Covers;
@@ -8,7 +9,7 @@ use super::sight::Sight;
 use super::subjects::Round;
 use super::{CLEAN, Judge, RuleStatus, Tick, Watched};
 use crate::condition::{Condition, Truth};
-use crate::model::{Needs, ProcessId, Promise};
+use crate::model::{Needs, Process, ProcessId, Promise, Snapshot};
 use crate::subject::{Judged, SubjectKey};
 use crate::window::{History, Spec};
 
@@ -19,8 +20,6 @@ pub(super) struct Filled {
     pub specs: Vec<Spec>,
     /// Those of them that go on when others than before are filled.
     pub go_on: Vec<Spec>,
-    /// What has to be read for them.
-    pub needs: Needs,
 }
 
 /// The windows of processes: there are many.
@@ -45,7 +44,7 @@ impl Windows {
     /// Where the windows of rules with that `where` are kept, which reads these.
     pub fn place(&mut self, covers: Option<&Condition>) -> usize {
         self.all.iter().position(|known| known.covers.as_ref() == covers).unwrap_or_else(|| {
-            self.all.push(Filled { covers: covers.cloned(), specs: Vec::new(), go_on: Vec::new(), needs: Needs::NONE });
+            self.all.push(Filled { covers: covers.cloned(), specs: Vec::new(), go_on: Vec::new() });
             self.all.len() - 1
         })
     }
@@ -65,22 +64,24 @@ impl Windows {
         self.of = before.of;
         let places: Vec<Option<usize>> =
             before.all.iter().map(|was| self.all.iter().position(|now| now.covers == was.covers)).collect();
-        for kept in self.of.values_mut() {
+        for (id, kept) in &mut self.of {
             let histories = std::mem::take(&mut kept.histories).into_iter();
             kept.histories = histories
                 .filter_map(|(was, history)| {
                     let (was, place) = (&before.all[was], places[was]?);
                     let now = &self.all[place];
                     let goes_on = |spec: &Spec| now.go_on.contains(spec);
-                    Some((place, history.fitted(&was.specs, &now.specs, goes_on, every)))
+                    Some((place, history.fitted(&was.specs, &now.specs, goes_on, (every, seed(id)))))
                 })
                 .collect();
         }
     }
 
-    fn clean(&mut self, tick: u64) {
+    fn clean(&mut self, tick: u64, snapshot: &Snapshot) {
         if tick.is_multiple_of(CLEAN) {
-            self.of.retain(|_, kept| kept.seen + CLEAN > tick);
+            // Whoever needed no look is still of it.
+            let quiet = |id: &ProcessId| snapshot.find(id).is_some_and(|process| process.quiet);
+            self.of.retain(|id, kept| kept.seen + CLEAN > tick || quiet(id));
         }
     }
 
@@ -94,14 +95,21 @@ impl OfProcess {
         self.histories.iter().find(|(of, _)| *of == place).map(|(_, history)| history)
     }
 
-    fn history(&mut self, place: usize, specs: &[Spec], every: Duration) -> &mut History {
+    fn history(&mut self, place: usize, specs: &[Spec], every: Duration, id: &ProcessId) -> &mut History {
         let at = self.histories.iter().position(|(of, _)| *of == place).unwrap_or_else(|| {
             self.histories.reserve_exact(1);
-            self.histories.push((place, History::new(specs, every)));
+            self.histories.push((place, History::new(specs, every, seed(id))));
             self.histories.len() - 1
         });
         &mut self.histories[at].1
     }
+}
+
+/// In which of the ticks of a slot a subject is read: by a number that is the same in every run, so that a rehearsal does as a watch.
+pub(super) fn seed(of: &impl Hash) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    of.hash(&mut hasher);
+    hasher.finish()
 }
 
 /// What a rule found of one process that is of interest to it.
@@ -134,6 +142,8 @@ impl Judge {
         let followed: BTreeSet<ProcessId> = rules.iter().flat_map(|(_, watched)| watched.state.followed()).collect();
         let anew = std::mem::take(&mut self.anew);
         let Windows { all, of } = &mut self.windows;
+        // Windows count from the first tick on, and promises by the machine's clock.
+        let begun = self.begun.unwrap_or_default().as_millis() as u64;
         let covering = vec![None; self.covers.count()];
         // Nobody who concerned no rule concerns one now.
         let known = !self.concerned.is_empty();
@@ -186,7 +196,12 @@ impl Judge {
                             kept.as_deref_mut().and_then(|kept| look.fill(sight, filled, kept, tick))
                         }
                     };
-                    truth = sight.settle(&watched.rule.breach, at, history);
+                    truth = sight.settle(&watched.rule.breach, at, history, Needs::FILES);
+                    // What was read for that may show that it is somebody else by now.
+                    if truth == Truth::True && sight.is_lazy() {
+                        let still = watched.covers.map_or(Truth::True, |place| look.covers.settle(place, sight, at));
+                        truth = if still == Truth::True { truth } else { Truth::Unknown };
+                    }
                     findings.statuses[*place].covered += 1;
                     if truth == Truth::Unknown {
                         findings.statuses[*place].not_judged(&watched.rule, &sight.facts(at).with_history(history));
@@ -198,12 +213,17 @@ impl Judge {
                     findings.found[*place].push(Found { at, covered, truth });
                 }
                 if !promise.is_none() {
-                    promise = promise.both(stays_within(watched, sight, at, covered, truth));
+                    let history = watched.filled.filter(|_| covered == Truth::True);
+                    let history = history.zip(kept.as_deref()).and_then(|(filled, kept)| kept.of(filled));
+                    promise = promise.both(stays_within(watched, sight, at, covered, truth, history));
                 }
+            }
+            if let Some(kept) = kept.filter(|_| !promise.is_none()) {
+                promise = promise.both(look.stays_fed(sight.process(at), kept)).ahead(begun);
             }
             sight.promise(at, promise);
         }
-        self.windows.clean(self.ticks);
+        self.windows.clean(self.ticks, sight.snapshot());
         self.concerned = concerned;
         findings
     }
@@ -239,6 +259,13 @@ impl Look<'_> {
         }
     }
 
+    /// Until when the windows that were filled at this tick miss nothing.
+    fn stays_fed(&self, process: &Process, kept: &OfProcess) -> Promise {
+        let fed = kept.histories.iter().filter(|(place, _)| self.fed[*place]);
+        fed.map(|(place, history)| history.stays_fed(&self.filled[*place].specs, process))
+            .fold(Promise::ALWAYS, Promise::both)
+    }
+
     /// Its windows of that place, with the readings of this tick.
     fn fill<'k>(
         &mut self,
@@ -251,9 +278,12 @@ impl Look<'_> {
             return kept.of(place);
         }
         let filled = &self.filled[place];
-        sight.read(self.at, filled.needs.only(sight.process(self.at).outrun));
         kept.seen = self.tick;
-        let history = kept.history(place, &filled.specs, self.every);
+        let id = &sight.process(self.at).id;
+        let history = kept.history(place, &filled.specs, self.every, id);
+        // Who has not run still has what it had.
+        let takes = history.takes(&filled.specs, self.since_begun);
+        sight.read(self.at, takes.only(sight.process(self.at).outrun));
         // While it is suspended by us its readings say nothing about it.
         if !tick.suspended.contains(&sight.process(self.at).id) {
             history.feed(&filled.specs, self.since_begun, &sight.facts(self.at));
@@ -262,19 +292,22 @@ impl Look<'_> {
     }
 }
 
-/// Until when a rule has no reason to look at a process again. Whose windows it fills it looks at every time.
-fn stays_within(watched: &Watched, sight: &Sight<'_>, at: usize, covered: Truth, truth: Truth) -> Promise {
-    let (facts, process, rule) = (sight.facts(at), sight.process(at), &watched.rule);
+/// Until when a rule has no reason to look at a process again, but for filling its windows.
+fn stays_within(
+    watched: &Watched,
+    sight: &Sight<'_>,
+    at: usize,
+    covered: Truth,
+    truth: Truth,
+    history: Option<&History>,
+) -> Promise {
+    let (facts, process, rule) = (sight.facts(at).with_history(history), sight.process(at), &watched.rule);
     let out = match &rule.covers {
         Some(covers) if covered == Truth::False => covers.stays_false(&facts, process),
         _ => Promise::NONE,
     };
     let breach_is_false = truth == Truth::False || covered == Truth::False;
-    if watched.filled.is_none() && breach_is_false {
-        out.longer(rule.breach.stays_false(&facts, process), process)
-    } else {
-        out
-    }
+    if breach_is_false { out.longer(rule.breach.stays_false(&facts, process), process) } else { out }
 }
 
 impl super::subjects::State {

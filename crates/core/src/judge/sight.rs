@@ -60,14 +60,22 @@ impl Sight<'_> {
         matches!(self, Sight::Lazy(..))
     }
 
-    /// Whether a condition holds for a process. What it hangs on is read, the cheapest first; and where it holds, everything, and
-    /// it is asked again: nothing is true by what is carried over.
-    pub(super) fn settle(&mut self, condition: &Condition, at: usize, history: Option<&History>) -> Truth {
+    /// Whether a condition holds for a process. What it hangs on is read, the cheapest first; and where it holds, so much of what
+    /// is carried over, and it is asked again: nothing is true by that.
+    pub(super) fn settle(
+        &mut self,
+        condition: &Condition,
+        at: usize,
+        history: Option<&History>,
+        to_hold: Needs,
+    ) -> Truth {
         loop {
-            let facts = self.facts(at).with_history(history);
+            let facts = self.facts(at).carrying().with_history(history);
             let truth = condition.evaluate(&facts);
-            let stale = self.process(at).stale;
-            let needed = needed(truth, condition, &facts, stale);
+            let needed = match truth {
+                Truth::True => self.process(at).stale.only(to_hold),
+                _ => needed(truth, condition, &facts, self.process(at).stale),
+            };
             if needed.is_none() || !self.is_lazy() {
                 return truth;
             }
@@ -86,7 +94,7 @@ pub(super) fn needed(truth: Truth, condition: &Condition, facts: &Facts<'_>, sta
     match truth {
         _ if stale.is_none() => Needs::NONE,
         Truth::False => Needs::NONE,
-        Truth::True => stale.without(Needs::COSTLY),
+        Truth::True => stale.only(Needs::FILES),
         Truth::Unknown => condition.lacking(facts).only(stale).cheapest(),
     }
 }

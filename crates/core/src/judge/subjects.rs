@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
+use super::counted::Counted;
 use super::track::{Hand, Seen, Track};
 use super::{CLEAN, Case, Closing, Event, Memory, Named, Pace, RuleStatus, Tick};
 use crate::condition::{Condition, InWords, Truth};
@@ -40,6 +41,8 @@ pub struct Part {
 #[derive(Debug)]
 pub(super) struct Kept {
     pub history: History,
+    /// What it has counted, for each of the windows that keep counts.
+    pub counted: Vec<Counted>,
     /// CPU time that a group used since it was first seen.
     pub used: Duration,
     pub exact: Option<Exact>,
@@ -73,6 +76,8 @@ pub(super) struct Round<'r, 'w> {
     pub memory: &'r mut Memory,
     pub wishes: &'r mut Vec<MemoryWish>,
     pub events: &'r mut Vec<Event>,
+    /// Whose CPU rate is not 0, by their places, where rules go by what control groups used.
+    pub ran: &'r [usize],
 }
 
 /// One rule, all its subjects.

@@ -46,6 +46,13 @@ pub enum Cost {
     Disks,
 }
 
+impl Cost {
+    /// Whether a file of the process has to be read for it.
+    pub const fn is_a_file(self) -> bool {
+        Needs::FILES.has(self)
+    }
+}
+
 /// A set of [`Cost`]s: what a sample has to read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Needs(u16);
@@ -275,6 +282,11 @@ impl Field {
                 | Uid
                 | Unit
         )
+    }
+
+    /// Whether it is the pace of something that is counted, and read as a count.
+    pub(crate) fn is_counted(self) -> bool {
+        matches!(self, Field::Disk | Field::DiskRead | Field::DiskWrite | Field::Faults | Field::CpuChildren)
     }
 
     /// Whether little of it is the trouble, and not much.

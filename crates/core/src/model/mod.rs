@@ -1,5 +1,6 @@
 //! The machine as one sample shows it: identities, processes, machine figures, and the table of fields.
 
+mod counts;
 mod field;
 mod field_help;
 mod identity;
@@ -9,6 +10,7 @@ mod quiet;
 mod snapshot;
 mod unit;
 
+pub use counts::Counts;
 pub use field::{Cost, Field, FieldInfo, Needs, Subject};
 pub use field_help::FieldHelp;
 pub use identity::{Boot, CheckedPid, CheckedPidError, ProcessId};

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use super::quiet::most_after;
-use super::{Cost, Needs, ProcessId, Promise, Unit, unit_of};
+use super::{Cost, Counts, Field, Needs, ProcessId, Promise, Unit, unit_of};
 use crate::state::State;
 
 /// Who moves that much from or to disks as it computes is at work, bytes a second: a sign of honest work, wherever it is asked.
@@ -181,6 +181,8 @@ pub struct Process {
     pub disk_write: Option<f32>,
     /// Page faults that waited for a disk since the last sample, a second (`stat` field 12).
     pub faults: Option<f32>,
+    /// What those rates are the pace of, up to when it was last read.
+    pub counts: Counts,
     /// Open files (entries of `/proc/PID/fd`).
     pub files: Option<u32>,
     /// Processes whose parent it is.
@@ -238,6 +240,7 @@ impl Process {
             disk_read: None,
             disk_write: None,
             faults: None,
+            counts: Counts::UNKNOWN,
             files: None,
             children: 0,
             instances: 1,
@@ -265,6 +268,12 @@ impl Process {
     /// Whether it has not run since the sample before: what it did meanwhile is nothing.
     pub(crate) fn stood_still(&self) -> bool {
         self.cpu == Some(0.0)
+    }
+
+    /// Counts on by its rates over an interval, where that is all that is known: in a recording.
+    pub fn has_counted(&mut self, interval: Duration) {
+        let disk = (self.disk_read, self.disk_write);
+        self.counts.after(interval.as_secs_f64(), disk, self.faults, self.waited);
     }
 
     /// What it descends from: its parent, or who stood above the parent that has ended.
@@ -305,6 +314,12 @@ impl Process {
     /// CPU of ended children that nobody had seen and it waited for, percent of one core; 0 for a service manager.
     pub(crate) fn children_cpu(&self) -> Option<f32> {
         self.waited.map(|waited| if self.collects() { 0.0 } else { waited })
+    }
+
+    /// What it has done in all up to its last reading, of the kind that is behind a rate: bytes, faults, nanoseconds.
+    pub(crate) fn count_behind(&self, field: Field) -> Option<u64> {
+        let count = self.counts.behind(field)?;
+        Some(if field == Field::CpuChildren && self.collects() { 0 } else { count })
     }
 
     /// CPU that is known to be its doing, percent of one core: its own, and that of ended children it waited for. A service

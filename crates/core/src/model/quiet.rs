@@ -61,6 +61,11 @@ impl Quiet {
         Quiet { until: nanoseconds(process.cpu_time).saturating_add(by / pace(held)), ..Quiet::ALWAYS }
     }
 
+    /// As long as it does not run.
+    pub(crate) fn while_it_rests(process: &Process) -> Quiet {
+        Quiet::until(process.cpu_time)
+    }
+
     /// Whether it holds at figures of a later time.
     pub fn holds(&self, used: Duration, rate: Option<f64>) -> bool {
         nanoseconds(used) <= self.until && rate.map_or(self.rate == f32::INFINITY, |rate| rate <= f64::from(self.rate))
@@ -95,6 +100,8 @@ impl Quiet {
 pub struct Promise {
     until: [u64; 2],
     rate: [f32; 2],
+    /// Not from that time on, monotonic milliseconds: a window takes a reading.
+    before: u64,
 }
 
 impl Promise {
@@ -104,7 +111,24 @@ impl Promise {
     pub(crate) const ALWAYS: Promise = Promise::new(Quiet::ALWAYS, Quiet::ALWAYS);
 
     const fn new(whoever: Quiet, being: Quiet) -> Promise {
-        Promise { until: [whoever.until, being.until], rate: [whoever.rate, being.rate] }
+        Promise { until: [whoever.until, being.until], rate: [whoever.rate, being.rate], before: u64::MAX }
+    }
+
+    /// The same, but not from that time on.
+    #[must_use]
+    pub(crate) fn before(self, time: u64) -> Promise {
+        Promise { before: self.before.min(time), ..self }
+    }
+
+    /// The same on a clock that is ahead by so much.
+    #[must_use]
+    pub(crate) fn ahead(self, by: u64) -> Promise {
+        Promise { before: self.before.saturating_add(by), ..self }
+    }
+
+    /// Whether its time has not come.
+    pub fn is_in_time(&self, monotonic: Duration) -> bool {
+        self.before == u64::MAX || monotonic.as_millis() < u128::from(self.before)
     }
 
     /// Whatever program it runs, and whoever's it is by now.
@@ -136,11 +160,18 @@ impl Promise {
     #[must_use]
     pub(crate) fn both(self, other: Promise) -> Promise {
         Promise::new(self.whoever().both(other.whoever()), self.being().both(other.being()))
+            .before(self.before.min(other.before))
     }
 
-    /// Of two of which one is enough, the one that is likely to last longer.
+    /// Of two of which one is enough, the one that is likely to last longer: that no window ends, where there is one.
     #[must_use]
     pub(crate) fn longer(self, other: Promise, process: &Process) -> Promise {
+        match (self.before == u64::MAX, other.before == u64::MAX) {
+            (true, true) => {}
+            (false, false) => return if self.before < other.before { other } else { self },
+            (true, false) => return if self.being().is_never() { other } else { self },
+            (false, true) => return if other.being().is_never() { self } else { other },
+        }
         Promise::new(self.whoever().longer(other.whoever(), process), self.being().longer(other.being(), process))
     }
 }

@@ -205,6 +205,7 @@ impl Replay {
             processes.append(&mut born);
             processes.sort_by_key(|process| process.id.pid);
         }
+        processes.iter_mut().for_each(|process| process.has_counted(interval));
         // Families change with who comes, goes or is taken over.
         let moves = |row: &Row<'_>| row.keys().any(|key| matches!(key, "parent" | "app" | "uid" | "person"));
         if !line.n.is_empty() || !line.g.is_empty() || line.c.iter().any(|(_, row)| moves(row)) {

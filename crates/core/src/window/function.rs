@@ -36,14 +36,23 @@ pub enum Keep {
     Highest,
     /// The lowest.
     Lowest,
-    /// The first.
+    /// The first: of what costs a file no more than one reading a slot is taken.
     First,
+    /// Of what is behind a rate what was counted up to the first reading, and when that was.
+    Count,
     /// The CPU time used up to the first, and when that was.
     CpuTime,
     /// Only the very first reading of all: no slots.
     FirstOfAll,
     /// Nothing: no history of usage exists.
     Nothing,
+}
+
+impl Keep {
+    /// Whether a slot takes one reading and no more.
+    pub fn takes_one(self) -> bool {
+        matches!(self, Keep::First | Keep::Count)
+    }
 }
 
 impl Function {
@@ -96,19 +105,17 @@ impl Function {
     pub fn definition(self) -> &'static str {
         match self {
             Function::Avg => {
-                "the mean over the window: of CPU the CPU time used since the oldest slot's first reading, over the time since then; of everything else the mean of the slots, each the mean of its readings"
+                "the mean over the window: of CPU, of disk traffic and of faults what was used, moved or waited for since the oldest slot's first reading, over the time since then; of everything else the mean of the slots"
             }
-            Function::Peak => "the highest of the slots, each the highest of its readings",
-            Function::Low => "the lowest of the slots, each the lowest of its readings",
+            Function::Peak => "the highest of all readings",
+            Function::Low => "the lowest of the slots",
             Function::Growth => {
                 "the reading now minus the first reading of the oldest slot; without a window, minus the first reading since the subject was first seen. A size or a duration that fell has grown by 0"
             }
             Function::Climb => {
                 "how far the low-water mark rose: the lowest of the newest quarter of the slots minus the lowest of the oldest quarter, at least 0. What fills and empties again does not raise it"
             }
-            Function::Slope => {
-                "of sizes: the least-squares line through the slots' means, as a rate; falling is negative"
-            }
+            Function::Slope => "of sizes: the least-squares line through the slots, as a rate; falling is negative",
             Function::Until => {
                 "the time until the level is reached at the present least-squares slope: 0 when it is past the level, never when it does not approach it. `machine.memory.available` and `machine.files.free` are past a level below it, everything else above it"
             }
@@ -150,10 +157,13 @@ impl Series {
             (Function::Typical, _) => Keep::Nothing,
             (Function::Growth, None) => Keep::FirstOfAll,
             (Function::Avg, _) if matches!(self.field, Field::Cpu | Field::CpuPart) => Keep::CpuTime,
-            (Function::Avg | Function::Slope | Function::Until, _) => Keep::Mean,
-            (Function::Peak, _) => Keep::Highest,
-            (Function::Low | Function::Climb, _) => Keep::Lowest,
+            (Function::Avg, _) if self.field.is_counted() => Keep::Count,
             (Function::Growth, _) => Keep::First,
+            (Function::Peak, _) => Keep::Highest,
+            // A level that costs a file is read once a slot; a peak may be at any time, and so may be what a rate comes to.
+            _ if self.field.info().cost.is_a_file() && !self.field.info().rate => Keep::First,
+            (Function::Avg | Function::Slope | Function::Until, _) => Keep::Mean,
+            (Function::Low | Function::Climb, _) => Keep::Lowest,
         }
     }
 }

@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
-use super::slots::{Slots, used_since};
+use super::slots::{Slots, counted_since};
 use super::{Function, Keep, Series};
-use crate::model::Field;
+use crate::model::{Field, Needs, Process, Promise, Quiet};
 use crate::units::{Kind, Value};
 
 /// One window of a rule: several functions may read it.
@@ -29,10 +29,25 @@ impl Spec {
 pub trait Feed {
     /// The reading of a field now.
     fn reading(&self, field: Field) -> Option<Value>;
+    /// The most that a field can be now, where that is known and it itself may not be.
+    fn at_most(&self, field: Field) -> Option<Value>;
     /// CPU time used so far.
     fn cpu_time(&self) -> Option<Duration>;
+    /// What was counted so far of what a field is the pace of: bytes, faults, nanoseconds.
+    fn count(&self, field: Field) -> Option<u64>;
+    /// The same up to when it was last read: at least that it is now.
+    fn counted_at_least(&self, field: Field) -> Option<u64>;
     /// Cores of the machine.
     fn cores(&self) -> u32;
+}
+
+/// Between what a function over time lies, where what it is now has not been read.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Bounds {
+    /// At least that.
+    pub least: Option<Value>,
+    /// At most that.
+    pub most: Option<Value>,
 }
 
 #[derive(Debug, Clone)]
@@ -57,12 +72,12 @@ impl History {
         self.every = every.as_millis() as u64;
     }
 
-    /// Empty windows.
-    pub fn new(specs: &[Spec], every: Duration) -> History {
+    /// Empty windows; the seed says in which of the ticks of a slot its one reading is taken.
+    pub fn new(specs: &[Spec], every: Duration, seed: u64) -> History {
         let window = |spec: &Spec| match (spec.keep, spec.window) {
             (Keep::Nothing, _) => Window::Nothing,
             (Keep::FirstOfAll, _) | (_, None) => Window::FirstOfAll(None),
-            (keep, Some(window)) => Window::Slots(Box::new(Slots::new(window.as_millis() as u64, keep))),
+            (keep, Some(window)) => Window::Slots(Box::new(Slots::new(window.as_millis() as u64, keep, seed))),
         };
         History { windows: specs.iter().map(window).collect(), now: 0, every: every.as_millis() as u64 }
     }
@@ -73,9 +88,9 @@ impl History {
         before: &[Spec],
         after: &[Spec],
         goes_on: impl Fn(&Spec) -> bool,
-        every: Duration,
+        (every, seed): (Duration, u64),
     ) -> History {
-        let mut fitted = History { now: self.now, ..History::new(after, every) };
+        let mut fitted = History { now: self.now, ..History::new(after, every, seed) };
         for (window, spec) in fitted.windows.iter_mut().zip(after).filter(|(_, spec)| goes_on(spec)) {
             if let Some(known) = before.iter().position(|known| known == spec).and_then(|at| self.windows.get_mut(at)) {
                 std::mem::swap(window, known);
@@ -93,13 +108,38 @@ impl History {
         }
     }
 
+    /// What has to be read of whoever has run, so that the readings of a tick can be taken in.
+    pub(crate) fn takes(&self, specs: &[Spec], now: Duration) -> Needs {
+        let now = now.as_millis() as u64;
+        let takes = |(spec, window): (&Spec, &Window)| {
+            let takes = match window {
+                Window::Slots(slots) => spec.keep != Keep::CpuTime && slots.takes(now),
+                Window::FirstOfAll(first) => first.is_none(),
+                Window::Nothing => false,
+            };
+            takes.then(|| Needs::NONE.with(spec.field.info().cost).only(Needs::FILES))
+        };
+        specs.iter().zip(&self.windows).filter_map(takes).fold(Needs::NONE, Needs::and)
+    }
+
+    /// Whether a window takes a count of that field at that time.
+    pub(crate) fn takes_count(&self, specs: &[Spec], field: Field, now: Duration) -> bool {
+        let counts = |spec: &Spec| spec.keep == Keep::Count && spec.field == field;
+        let takes = |window: &Window| matches!(window, Window::Slots(slots) if slots.takes(now.as_millis() as u64));
+        specs.iter().zip(&self.windows).any(|(spec, window)| counts(spec) && takes(window))
+    }
+
     /// Takes the readings of a tick in. What is unknown leaves its slot empty.
     pub fn feed(&mut self, specs: &[Spec], now: Duration, feed: &impl Feed) {
         self.now = now.as_millis() as u64;
         for (spec, window) in specs.iter().zip(&mut self.windows) {
+            if matches!(window, Window::Slots(slots) if !slots.takes(self.now)) {
+                continue;
+            }
             let value = match spec.keep {
                 Keep::Nothing => continue,
                 Keep::CpuTime => feed.cpu_time().map(tenths),
+                Keep::Count => feed.count(spec.field).map(|count| in_slot(spec.field, count)),
                 _ => feed.reading(spec.field).as_ref().and_then(integer),
             };
             let Some(value) = value else { continue };
@@ -129,11 +169,14 @@ impl History {
         }
         match series.function {
             Function::Avg if series.keep() == Keep::CpuTime => {
-                let (then, at) = slots.oldest_cpu_time(self.now)?;
-                let passed = self.now.saturating_sub(at);
-                let used = used_since(tenths(feed.cpu_time()?), then);
+                let (then, passed) = slots.oldest_count(self.now)?;
+                let used = counted_since(tenths(feed.cpu_time()?), then)?;
                 let cores = if series.field == Field::CpuPart { f64::from(feed.cores().max(1)) } else { 1.0 };
                 (passed > 0).then(|| Value::Percent(used as f64 * 10.0 / passed as f64 / cores))
+            }
+            Function::Avg if series.keep() == Keep::Count => {
+                let (then, passed) = slots.oldest_count(self.now)?;
+                pace(series.field, counted_since(in_slot(series.field, feed.count(series.field)?), then)?, passed)
             }
             Function::Avg => value(kind, slots.mean(self.now)?),
             Function::Peak => value(kind, slots.highest(self.now)?),
@@ -152,6 +195,142 @@ impl History {
             Function::Typical => None,
         }
     }
+}
+
+impl History {
+    /// Between what the value of a series lies now, where what it goes by now has not been read. What is counted never falls, and
+    /// memory cannot be filled without running.
+    pub(crate) fn bounds(&self, series: &Series, feed: &impl Feed) -> Bounds {
+        let Some(Window::Slots(slots)) = self.windows.get(series.place) else { return Bounds::default() };
+        if !slots.is_full(self.now, self.every) {
+            return Bounds::default();
+        }
+        let field = series.field;
+        match series.keep() {
+            Keep::Count => self.bounds_of_count(slots, field, feed).unwrap_or_default(),
+            Keep::First if series.function == Function::Growth => {
+                let most = feed.at_most(field).as_ref().and_then(integer).zip(slots.oldest(self.now));
+                Bounds { least: None, most: most.and_then(|(most, then)| value(field.kind(), most - then)) }
+            }
+            _ => Bounds::default(),
+        }
+    }
+
+    fn bounds_of_count(&self, slots: &Slots, field: Field, feed: &impl Feed) -> Option<Bounds> {
+        let (then, passed) = slots.oldest_count(self.now)?;
+        let known = counted_since(in_slot(field, feed.counted_at_least(field)?), then)?;
+        let most = (field == Field::CpuChildren).then(|| {
+            // Since then all cores can have been used for them, and no more.
+            let (newest, ago) = slots.newest_count(self.now)?;
+            let counted = counted_since(newest, then)? + i64::from(feed.cores()) * i64::try_from(ago).ok()? * 10;
+            pace(field, counted, passed)
+        });
+        Some(Bounds { least: pace(field, known, passed), most: most.flatten() })
+    }
+
+    /// Whether the value of a series would be known if what it goes by now were read.
+    pub(crate) fn wants_reading(&self, series: &Series) -> bool {
+        let goes_by_now =
+            matches!(series.function, Function::Growth | Function::Until) || matches!(series.keep(), Keep::Count);
+        goes_by_now
+            && match self.windows.get(series.place) {
+                Some(Window::Slots(slots)) => slots.is_full(self.now, self.every),
+                Some(Window::FirstOfAll(first)) => first.is_some(),
+                _ => false,
+            }
+    }
+}
+
+impl History {
+    /// Until when these windows miss nothing of a process that is not looked at, on the clock that they are fed by.
+    pub(crate) fn stays_fed(&self, specs: &[Spec], process: &Process) -> Promise {
+        let rests = process.cpu == Some(0.0);
+        let each = specs.iter().zip(&self.windows).map(|(spec, window)| match window {
+            Window::Nothing | Window::FirstOfAll(Some(_)) => Promise::ALWAYS,
+            Window::Slots(slots) if slots.has_begun(self.now) => {
+                let quiet = match spec.keep {
+                    Keep::CpuTime | Keep::First | Keep::Count => Quiet::ALWAYS,
+                    // Whoever rests goes on having what he has.
+                    Keep::Highest | Keep::Lowest if rests => Quiet::while_it_rests(process),
+                    _ => Quiet::NEVER,
+                };
+                Promise::of(quiet).before(slots.next_border(self.now))
+            }
+            _ => Promise::NONE,
+        });
+        each.fold(Promise::ALWAYS, Promise::both)
+    }
+
+    /// Until when a comparison that is false by this series stays so, if its windows miss nothing: where more makes it true, of the
+    /// limit.
+    pub(crate) fn stays_as_it_is(
+        &self,
+        series: &Series,
+        upward: Option<&Value>,
+        process: &Process,
+        feed: &impl Feed,
+    ) -> Promise {
+        let Some(Window::Slots(slots)) = self.windows.get(series.place) else { return Promise::NONE };
+        if !slots.is_full(self.now, self.every) {
+            return Promise::NONE;
+        }
+        let limit = upward.and_then(integer);
+        let quiet = match (series.function, series.keep()) {
+            (Function::Until | Function::Typical, _) => None,
+            // Time passes, so what is used no further is ever less on average.
+            (_, Keep::CpuTime) => limit.and_then(|limit| self.used_up_to(slots, series.field, limit, process, feed)),
+            (_, Keep::Count) | (Function::Peak, _) => limit.map(|_| Quiet::while_it_rests(process)),
+            (Function::Growth, _) => match series.field {
+                Field::Memory | Field::MemoryHeld => limit.zip(slots.oldest(self.now)).and_then(|(limit, then)| {
+                    let most = feed.at_most(series.field).as_ref().and_then(integer)?;
+                    let left = u64::try_from(limit.saturating_sub(most - then)).ok()?;
+                    Some(Quiet::until_grown(process, left.saturating_sub(1), series.field == Field::MemoryHeld))
+                }),
+                _ => limit.map(|_| Quiet::while_it_rests(process)),
+            },
+            // Between two borders nothing of it changes.
+            (_, Keep::First) => Some(Quiet::ALWAYS),
+            _ => None,
+        };
+        quiet.map_or(Promise::NONE, |quiet| Promise::of(quiet).before(slots.next_border(self.now)))
+    }
+
+    /// Until it has used so much CPU time that its mean comes to the limit, ten-thousandths of a percent.
+    fn used_up_to(
+        &self,
+        slots: &Slots,
+        field: Field,
+        limit: i64,
+        process: &Process,
+        feed: &impl Feed,
+    ) -> Option<Quiet> {
+        let (then, passed) = slots.oldest_count(self.now)?;
+        let cores = if field == Field::CpuPart { f64::from(feed.cores().max(1)) } else { 1.0 };
+        let most = limit as f64 / 1e6 * cores * passed as f64 * 10.0;
+        // Less a tenth of a millisecond for each rounding.
+        let left = most - counted_since(tenths(process.cpu_time), then)? as f64 - 2.0;
+        (left > 0.0).then(|| Quiet::until(process.cpu_time + Duration::from_micros((left * 100.0) as u64)))
+    }
+}
+
+/// A count in the unit in which slots keep it: 256 bytes, one fault, a tenth of a millisecond. They have room for 2^39 of those.
+fn in_slot(field: Field, count: u64) -> i64 {
+    let unit = match field {
+        Field::CpuChildren => 100_000,
+        Field::Faults => 1,
+        _ => 256,
+    };
+    i64::try_from(count / unit).unwrap_or(i64::MAX)
+}
+
+/// So much in that time, ms, as a rate.
+fn pace(field: Field, counted: i64, passed: u64) -> Option<Value> {
+    let a_second = counted as f64 * 1000.0 / passed as f64;
+    (passed > 0).then_some(match field {
+        Field::CpuChildren => Value::Percent(a_second / 100.0),
+        Field::Faults => Value::Count(a_second),
+        _ => Value::Rate(a_second * 256.0),
+    })
 }
 
 /// Time until the level is reached; the longest there is for never.

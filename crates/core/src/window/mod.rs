@@ -10,6 +10,6 @@ mod quantity;
 mod slots;
 
 pub use function::{Function, Keep, Series};
-pub use history::{Feed, History, Spec};
+pub use history::{Bounds, Feed, History, Spec};
 pub use quantity::Quantity;
 pub use slots::{SLOTS, Slots};

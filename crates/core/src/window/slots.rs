@@ -18,6 +18,8 @@ const OFFSET_BITS: u32 = 24;
 pub struct Slots {
     /// A slot's length, ms.
     width: u64,
+    /// By how much its slots begin earlier than those of others, ms: not everybody is read at the same tick.
+    ahead: u64,
     /// The number of the slot being filled: time over width.
     newest: u64,
     /// When the first reading since the window was last empty came, ms.
@@ -33,10 +35,11 @@ pub struct Slots {
 }
 
 impl Slots {
-    /// An empty window of that length, ms.
-    pub fn new(window: u64, keep: Keep) -> Slots {
+    /// An empty window of that length, ms. Where a slot takes one reading only, `seed` says when its slots begin.
+    pub fn new(window: u64, keep: Keep, seed: u64) -> Slots {
         let width = (window / SLOTS as u64).max(1);
-        Slots { width, newest: 0, since: u64::MAX, sum: 0, count: 0, keep, filled: 0, numbers: VecDeque::new() }
+        let ahead = if keep.takes_one() { seed % width } else { 0 };
+        Slots { width, ahead, newest: 0, since: u64::MAX, sum: 0, count: 0, keep, filled: 0, numbers: VecDeque::new() }
     }
 
     /// Forgets everything.
@@ -47,8 +50,24 @@ impl Slots {
         self.numbers.clear();
     }
 
+    /// Whether a reading would change anything now.
+    pub(crate) fn takes(&self, now: u64) -> bool {
+        !(self.keep.takes_one() && self.has_begun(now))
+    }
+
+    /// When the next slot begins, ms.
+    pub(crate) fn next_border(&self, now: u64) -> u64 {
+        ((now + self.ahead) / self.width + 1) * self.width - self.ahead
+    }
+
+    /// Whether the slot being filled has a number.
+    pub(crate) fn has_begun(&self, now: u64) -> bool {
+        self.filled & 1 == 1 && (now + self.ahead) / self.width == self.newest
+    }
+
     /// Takes a reading in. Times never fall.
-    pub fn add(&mut self, at: u64, value: i64) {
+    pub fn add(&mut self, now: u64, value: i64) {
+        let at = now + self.ahead;
         let number = at / self.width;
         if self.since == u64::MAX {
             (self.since, self.newest) = (at, number);
@@ -77,15 +96,15 @@ impl Slots {
             }
             (Keep::Highest, Some(last)) => value.max(last),
             (Keep::Lowest, Some(last)) => value.min(last),
-            (Keep::First | Keep::CpuTime, Some(last)) => last,
-            (Keep::CpuTime, None) => pack(value, at - number * self.width),
+            (Keep::First | Keep::CpuTime | Keep::Count, Some(last)) => last,
+            (Keep::CpuTime | Keep::Count, None) => pack(value, at - number * self.width),
             _ => value,
         });
     }
 
     /// The slots that have a number, the oldest first, with their own: `now` is the time of the tick.
     fn kept(&self, now: u64) -> impl Iterator<Item = (u64, i64)> + '_ {
-        let first = (now / self.width).saturating_sub(SLOTS as u64);
+        let first = ((now + self.ahead) / self.width).saturating_sub(SLOTS as u64);
         let mut left = self.filled;
         let numbers = self.numbers.iter().map(move |value| {
             let back = left.checked_ilog2().unwrap_or(0);
@@ -97,7 +116,7 @@ impl Slots {
 
     /// Whether the oldest kept reading is old enough: the window less one and a half sampling intervals.
     pub(crate) fn is_full(&self, now: u64, every: u64) -> bool {
-        let enough = |at: u64| now.saturating_sub(at) + every * 3 / 2 >= self.width * SLOTS as u64;
+        let enough = |at: u64| (now + self.ahead).saturating_sub(at) + every * 3 / 2 >= self.width * SLOTS as u64;
         // Most of the time until then this is all there is to look at.
         if self.since == u64::MAX || !enough(self.since) {
             return false;
@@ -128,16 +147,26 @@ impl Slots {
         self.kept(now).next().map(|(_, value)| value)
     }
 
-    /// The CPU time at the oldest slot's first reading, and when that was, ms.
-    pub(crate) fn oldest_cpu_time(&self, now: u64) -> Option<(i64, u64)> {
-        let (number, packed) = self.kept(now).next()?;
-        let (used, offset) = unpack(packed);
-        Some((used, number * self.width + offset))
+    /// What was counted up to the oldest slot's first reading, and how long ago that was, ms.
+    pub(crate) fn oldest_count(&self, now: u64) -> Option<(i64, u64)> {
+        self.kept(now).next().map(|slot| self.count_of(slot, now))
+    }
+
+    /// The same of the newest slot.
+    pub(crate) fn newest_count(&self, now: u64) -> Option<(i64, u64)> {
+        let last = self.numbers.back().filter(|_| self.filled != 0)?;
+        let number = self.newest.saturating_sub(u64::from(self.filled.trailing_zeros()));
+        Some(self.count_of((number, *last), now))
+    }
+
+    fn count_of(&self, (number, packed): (u64, i64), now: u64) -> (i64, u64) {
+        let (counted, offset) = unpack(packed);
+        (counted, (now + self.ahead).saturating_sub(number * self.width + offset))
     }
 
     /// The lowest of the newest quarter minus the lowest of the oldest.
     pub fn climb(&self, now: u64) -> Option<i64> {
-        let last = now / self.width;
+        let last = (now + self.ahead) / self.width;
         let quarter = (SLOTS / 4) as u64;
         let first = last.saturating_sub(SLOTS as u64);
         let lowest = |from: u64, to: u64| {
@@ -148,7 +177,7 @@ impl Slots {
 
     /// The slope of the least-squares line through the slots, a second.
     pub fn slope(&self, now: u64) -> Option<f64> {
-        let first = (now / self.width).saturating_sub(SLOTS as u64);
+        let first = ((now + self.ahead) / self.width).saturating_sub(SLOTS as u64);
         // Slot numbers from the window's beginning are small, so every sum is exact.
         let (mut n, mut x, mut xx, mut y, mut xy) = (0i128, 0i128, 0i128, 0i128, 0i128);
         for (number, value) in self.kept(now) {
@@ -164,16 +193,18 @@ impl Slots {
     }
 }
 
-/// CPU time (tenths of ms, modulo 2^39) with the milliseconds into the slot.
-fn pack(used: i64, offset: u64) -> i64 {
-    ((used & ((1 << (63 - OFFSET_BITS)) - 1)) << OFFSET_BITS) | (offset.min((1 << OFFSET_BITS) - 1)) as i64
+/// A count (modulo 2^39) with the milliseconds into the slot.
+fn pack(count: i64, offset: u64) -> i64 {
+    ((count & ((1 << (63 - OFFSET_BITS)) - 1)) << OFFSET_BITS) | (offset.min((1 << OFFSET_BITS) - 1)) as i64
 }
 
 fn unpack(packed: i64) -> (i64, u64) {
     (packed >> OFFSET_BITS, (packed & ((1 << OFFSET_BITS) - 1)) as u64)
 }
 
-/// What was used since: the packed number has no more bits than that.
-pub(crate) fn used_since(now: i64, then: i64) -> i64 {
-    (now - then) & ((1 << (63 - OFFSET_BITS)) - 1)
+/// What was counted since: the packed number has no more bits than that.
+pub(crate) fn counted_since(now: i64, then: i64) -> Option<i64> {
+    let since = (now - then) & ((1 << (63 - OFFSET_BITS)) - 1);
+    // So much is less than nothing: what is counted has begun anew.
+    (since < 1 << (62 - OFFSET_BITS)).then_some(since)
 }

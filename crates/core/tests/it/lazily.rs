@@ -30,6 +30,8 @@ enum Life {
     /// Uses so much CPU, of which that share fills memory as fast as can be.
     Runs(Duration, f64),
     Shrinks(f64),
+    /// Waits for children that have used so much, of one core.
+    Reaps(f64),
     /// Becomes another program, or another owner's.
     Execs(u8),
     Forks,
@@ -47,13 +49,16 @@ fn lives() -> impl Strategy<Value = Vec<Vec<Life>>> {
         40 => Just(Life::Rests),
         20 => (used, prop_oneof![4 => Just(0.0), 4 => 0.0..0.05, 2 => 0.05..1.0]).prop_map(|(used, share)| Life::Runs(used, share)),
         3 => (0.1..1.0).prop_map(Life::Shrinks),
+        3 => (0.1..4.0).prop_map(Life::Reaps),
         2 => (0u8..4).prop_map(Life::Execs),
         1 => Just(Life::Forks),
         1 => Just(Life::Ends),
         2 => (1u32..200, 0i32..19).prop_map(|(threads, nice)| Life::Changes(threads, nice)),
         1 => Just(Life::Zombie),
     ];
-    prop::collection::vec(prop::collection::vec(one, 6), 20..90)
+    // Some are long enough for windows of which a slot is two ticks.
+    let ticks = prop_oneof![4 => 20..90usize, 1 => 130..190usize];
+    ticks.prop_flat_map(move |ticks| prop::collection::vec(prop::collection::vec(one.clone(), 6), ticks))
 }
 
 fn rules() -> impl Strategy<Value = String> {
@@ -83,6 +88,17 @@ fn rules() -> impl Strategy<Value = String> {
         "avg(cpu, 3s) > 40%",
         "avg(memory, 3s) > 200 MiB",
         "low(memory, 3s) > 100 MiB",
+        "avg(disk, 3s) > 500 kB/s",
+        "avg(disk, 2m) < 100 kB/s",
+        "avg(disk.read, 2m) > 300 kB/s",
+        "avg(faults, 2m) > 2",
+        "avg(cpu, 2m) > 20%",
+        "avg(cpu.children, 2m) > 25%",
+        "avg(cpu.children, 3s) > 60%",
+        "climb(memory.held, 2m) > 20 MiB",
+        "growth(memory.held, 2m) > 100 MiB",
+        "low(memory, 2m) < 90 MiB",
+        "avg(threads, 2m) > 20",
         "age > 615s",
     ];
     let judge = prop_oneof![5 => Just("process"), 1 => Just("app"), 1 => Just("owner"), 1 => Just("tree")];
@@ -123,6 +139,7 @@ impl Stage {
             process.names_mut().owner = ["ines", "tomas"][at as usize % 2].to_owned();
             process.uid = 1001 + at % 2;
             process.parent = if at < 3 { 1 } else { 1000 };
+            process.has_counted(Duration::ZERO);
             process
         };
         let world = World::new((0..6).map(of).collect());
@@ -151,6 +168,10 @@ impl Stage {
                     process.memory = process.memory.map(|memory| (memory as f64 * to) as u64);
                     process.memory_held = process.memory_held.map(|held| (held as f64 * to) as u64);
                 }
+                Life::Reaps(cores) => {
+                    ran(process, Duration::from_millis(2));
+                    (process.waited, process.faults) = (Some((cores * 100.0) as f32), Some(40.0));
+                }
                 Life::Execs(program) => {
                     ran(process, Duration::from_millis(5));
                     process.names_mut().app =
@@ -161,6 +182,7 @@ impl Stage {
                     ran(process, Duration::from_millis(2));
                     let id = ProcessId { pid: self.next_pid, start: u64::from(self.next_pid), ..process.id };
                     let parent = process.id.pid;
+                    process.has_counted(Duration::ZERO);
                     born.push(Process {
                         id,
                         parent,
@@ -190,6 +212,10 @@ impl Stage {
             if used.is_zero() {
                 (process.disk_read, process.disk_write, process.faults) = (Some(0.0), Some(0.0), Some(0.0));
             }
+            if !matches!(&lives[at % lives.len()], Life::Reaps(_)) {
+                process.waited = Some(0.0);
+            }
+            process.has_counted(seconds(1));
         }
         let gone: Vec<u32> =
             self.world.processes.iter().filter(|process| process.threads == 0).map(|process| process.id.pid).collect();
@@ -225,15 +251,17 @@ impl Stage {
             (seen.promise, seen.stale, seen.quiet) = (promise, Needs::FILES, false);
             seen.outrun = if moved { Needs::FILES } else { seen.outrun };
             let rates = (seen.cpu_time, seen.cpu);
+            let in_time = promise.is_in_time(sample.moment.monotonic);
             if !moved {
                 (seen.disk_read, seen.disk_write, seen.faults) = (Some(0.0), Some(0.0), Some(0.0));
-                seen.quiet = promise.being().holds(rates.0, rates.1);
-            } else if self.unnamed && promise.whoever().holds(rates.0, rates.1) {
+                seen.waited = Some(0.0);
+                seen.quiet = in_time && promise.being().holds(rates.0, rates.1);
+            } else if in_time && self.unnamed && promise.whoever().holds(rates.0, rates.1) {
                 seen.quiet = true;
             } else {
                 self.files_read += 1;
                 who_it_is(&mut seen, &now);
-                seen.quiet = seen.promise.being().holds(rates.0, rates.1);
+                seen.quiet = in_time && seen.promise.being().holds(rates.0, rates.1);
             }
             if lost_its_parent {
                 who_it_is(&mut seen, &now);
@@ -262,7 +290,9 @@ fn who_it_is(seen: &mut Process, now: &Process) {
         (seen.names, seen.uid) = (now.names.clone(), now.uid);
     }
     (seen.parent, seen.threads, seen.nice, seen.state) = (now.parent, now.threads, now.nice, now.state);
-    seen.faults = now.faults;
+    (seen.faults, seen.waited) = (now.faults, now.waited);
+    seen.counts.set_faults(now.counts.faults().expect("it has counted"));
+    seen.counts.set_children(now.counts.children().expect("it has counted"));
     seen.stale = seen.stale.without(Needs::NONE.with(Cost::Stat));
     seen.outrun = seen.outrun.without(Needs::NONE.with(Cost::Stat));
 }
@@ -292,6 +322,7 @@ impl Reader for OnDemand<'_> {
         }
         if wanted.has(Cost::Io) {
             (process.disk_read, process.disk_write) = (now.disk_read, now.disk_write);
+            process.counts.set_disk(now.counts.disk());
         }
         process.stale = process.stale.without(needs);
         process.outrun = process.outrun.without(needs);

@@ -13,7 +13,12 @@ pub(crate) fn number<T: std::str::FromStr>(bytes: &[u8]) -> Option<T> {
 
 /// The value of a `Name:  123 kB` line, in bytes.
 pub(crate) fn kilobytes(text: &[u8], name: &[u8]) -> Option<u64> {
-    let line = text.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(name)?.strip_prefix(b":"))?;
-    let value = line.strip_suffix(b" kB").unwrap_or(line);
-    number::<u64>(value).map(|kib| kib.saturating_mul(1024))
+    let is_it = |line: &&[u8]| line.strip_prefix(name).is_some_and(|rest| rest.starts_with(b":"));
+    value_of(text.split(|byte| *byte == b'\n').find(is_it)?)
+}
+
+/// The same of that line.
+pub(crate) fn value_of(line: &[u8]) -> Option<u64> {
+    let value = line.get(line.iter().position(|byte| *byte == b':')? + 1..)?;
+    number::<u64>(value.strip_suffix(b" kB").unwrap_or(value)).map(|kib| kib.saturating_mul(1024))
 }

@@ -1,10 +1,14 @@
 //! `/proc/PID/status` (proc_pid_status(5)) and `/proc/PID/statm` (proc_pid_statm(5)): memory.
 
-use super::{kilobytes, number};
+use super::{kilobytes, number, value_of};
 
 /// Memory by `status`, bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Memory {
+    /// VmSize.
+    pub space: u64,
+    /// VmRSS.
+    pub resident: u64,
     /// RssAnon + RssShmem + VmSwap.
     pub held: u64,
     /// VmSwap.
@@ -13,9 +17,22 @@ pub struct Memory {
 
 /// Memory of a process; `None` when the file has none, as for kernel threads and zombies.
 pub fn parse_memory(status: &[u8]) -> Option<Memory> {
-    let swapped = kilobytes(status, b"VmSwap")?;
-    let held = kilobytes(status, b"RssAnon")?.saturating_add(kilobytes(status, b"RssShmem")?).saturating_add(swapped);
-    Some(Memory { held, swapped })
+    // One look at its sixty lines: it is read of many, often.
+    let lines = status.split(|byte| *byte == b'\n').filter(|line| line.starts_with(b"Vm") || line.starts_with(b"Rss"));
+    let (mut memory, mut found) = (Memory::default(), 0);
+    for line in lines {
+        let part = match line.split(|byte| *byte == b':').next()? {
+            b"VmSize" => &mut memory.space,
+            b"VmRSS" => &mut memory.resident,
+            b"VmSwap" => &mut memory.swapped,
+            b"RssAnon" | b"RssShmem" => &mut memory.held,
+            _ => continue,
+        };
+        *part = part.saturating_add(value_of(line)?);
+        found += 1;
+    }
+    memory.held = memory.held.saturating_add(memory.swapped);
+    (found == 5).then_some(memory)
 }
 
 /// The user whose rights it has: `Uid`, the second number.
@@ -62,8 +79,9 @@ mod tests {
 
     #[test]
     fn held_is_what_a_leak_keeps() {
-        let status = b"Name:\tlabelpress\nVmRSS:\t  900 kB\nRssAnon:\t     700 kB\nRssFile:\t     150 kB\nRssShmem:\t      50 kB\nVmSwap:\t     200 kB\n";
-        assert_eq!(parse_memory(status), Some(Memory { held: 950 * 1024, swapped: 200 * 1024 }));
+        let status = b"Name:\tlabelpress\nVmPeak:\t 9900 kB\nVmSize:\t 9000 kB\nVmRSS:\t  900 kB\nRssAnon:\t     700 kB\nRssFile:\t     150 kB\nRssShmem:\t      50 kB\nVmSwap:\t     200 kB\n";
+        let memory = Memory { space: 9000 << 10, resident: 900 << 10, held: 950 << 10, swapped: 200 << 10 };
+        assert_eq!(parse_memory(status), Some(memory));
         assert_eq!(parse_uid(b"Name:\tx\nUid:\t1001\t0\t1001\t1001\n"), Some(0));
         assert_eq!(parse_person(b"Name:\tx\nUid:\t1001\t0\t1001\t1001\n"), Some(1001));
         assert_eq!(parse_memory(b"Name:\tkthreadd\nThreads:\t1\n"), None);

@@ -34,8 +34,9 @@ impl Context {
         process: &mut Process,
         (clock, moved): (u64, bool),
         now: u64,
-        demand: Demand,
+        (demand, monotonic): (Demand, Duration),
     ) -> bool {
+        let in_time = process.promise.is_in_time(monotonic);
         let unread = self.base.only(Needs::FILES.and(Needs::COSTLY));
         if !moved {
             row.cpu_at = now;
@@ -43,11 +44,11 @@ impl Context {
             self.stood_still(row, process);
             process.stale = unread;
             process.outrun = process.outrun.only(unread);
-            process.quiet = process.promise.being().holds(process.cpu_time, process.cpu);
+            process.quiet = in_time && process.promise.being().holds(process.cpu_time, process.cpu);
             return true;
         }
         let (used, rate) = (Duration::from_nanos(clock), row.rate(clock, now));
-        if clock >= row.cpu_ns && demand.unnamed && process.promise.whoever().holds(used, rate) {
+        if in_time && clock >= row.cpu_ns && demand.unnamed && process.promise.whoever().holds(used, rate) {
             row.take_cpu(process, clock, now);
             (process.faults, process.waited) = (None, None);
             (process.disk_read, process.disk_write) = (None, None);
@@ -61,7 +62,7 @@ impl Context {
         }
         process.stale = unread.without(needs.only(Needs::FILES).with(Cost::Stat));
         process.outrun = process.stale;
-        process.quiet = !demand.whole && process.promise.being().holds(process.cpu_time, process.cpu);
+        process.quiet = in_time && !demand.whole && process.promise.being().holds(process.cpu_time, process.cpu);
         true
     }
 

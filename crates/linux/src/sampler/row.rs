@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::os::fd::OwnedFd;
 use std::time::Duration;
 
-use sophron_core::model::{Cost, Moment, NO_BOUND, Needs, Origin, Process, ProcessId, Promise};
+use sophron_core::model::{Cost, Counts, Moment, NO_BOUND, Needs, Origin, Process, ProcessId, Promise};
 use sophron_core::state::State;
 use sophron_core::text;
 
@@ -41,6 +41,8 @@ pub(super) struct Row {
     stat_at: u64,
     /// Rise of the waited-for time in this tick.
     rise_ns: u64,
+    /// That of all ticks before, less what had been seen of it, nanoseconds.
+    children_ns: u64,
     /// CPU time of children that are gone: seen when they used it, and still to come out of the rise.
     owed_ns: u64,
     /// When `stat` was read in the tick before: what the rise is spread over.
@@ -74,6 +76,7 @@ impl Row {
             children_ticks: 0,
             stat_at: 0,
             rise_ns: 0,
+            children_ns: 0,
             owed_ns: 0,
             base_at: 0,
             faults: 0,
@@ -139,6 +142,7 @@ impl Row {
     /// A new tick: what did not come out of this rise may come out of the next. What a clock tick rounds off, or a
     /// parent that ignores its children's end, never comes.
     fn begin_tick(&mut self) {
+        self.children_ns += self.rise_ns.saturating_sub(self.owed_ns);
         self.owed_ns = if self.rise_ns > 0 { 0 } else { self.owed_ns };
         self.rise_ns = 0;
         self.base_at = self.stat_at;
@@ -179,14 +183,20 @@ impl Context {
         }
         let in_full = in_turn || settling || !row.known || self.anew;
         if let (Some(clock), Reading::OnDemand(demand), false) = (clock_ns, self.reading, in_full || row.rename) {
-            return self.refresh_on_demand(row, process, (clock, moved), now, demand);
+            return self.refresh_on_demand(row, process, (clock, moved), now, (demand, moment.monotonic));
         }
         if moved || in_full || row.rename {
-            let needs = if moved || in_full { self.base } else { Needs::NONE };
+            let mut needs = if moved || in_full { self.base } else { Needs::NONE };
+            // Who has not run since has moved no byte.
+            if !moved && !self.anew && row.io_at != 0 && !process.outrun.has(Cost::Io) {
+                needs = needs.without(Needs::NONE.with(Cost::Io));
+                self.stood_still(row, process);
+            }
             let lives = self.read_stat(row, process, clock_ns, now, needs);
             if let Reading::OnDemand(_) = self.reading {
                 // What was not read because it did not run is carried over as what it still has.
-                let unread = self.base.only(Needs::FILES).without(needs.with(Cost::Stat));
+                let read = if in_full { self.base } else { needs };
+                let unread = self.base.only(Needs::FILES).without(read.with(Cost::Stat));
                 process.stale = unread.and(self.base.only(Needs::COSTLY));
                 process.outrun = if moved { unread } else { process.outrun.only(unread) };
             }
@@ -205,6 +215,10 @@ impl Context {
         // What did not run has read and written nothing, if it is known what it had before.
         let still = (row.io_at != 0 && self.base.has(Cost::Io)).then_some(0.0);
         (process.disk_read, process.disk_write) = (still, still);
+        // And what it does next it does from now on, but for what it did before and nobody has read yet.
+        let read = |cost: Cost, at: &mut u64| *at = if process.outrun.has(cost) || *at == 0 { *at } else { row.cpu_at };
+        read(Cost::Io, &mut row.io_at);
+        read(Cost::Stat, &mut row.stat_at);
         if row.idle > 3 && self.kept > self.most_kept / 2 {
             self.close(row);
         }
@@ -395,6 +409,7 @@ impl Context {
         row.take_cpu(process, clock_ns.unwrap_or(row.cpu_ns), now);
         (process.memory, process.memory_held, process.memory_swapped) = (None, None, None);
         (process.disk_read, process.disk_write, process.faults, process.waited) = (None, None, None, None);
+        process.counts = Counts::UNKNOWN;
         (row.io_at, row.stat_at) = (0, 0);
         true
     }
@@ -435,21 +450,29 @@ impl Context {
 
     pub(super) fn read_others(&mut self, row: &mut Row, process: &mut Process, needs: Needs, first: bool) {
         let pid = row.pid;
-        if needs.has(Cost::Statm) {
-            let pages = self.kept_or_of(row, 1).ok().and_then(status::parse_pages);
-            process.memory_virtual = pages.map(|(all, _)| all * self.page);
-            process.memory = pages.map(|(_, resident)| resident * self.page);
-            process.read_at[0] = if self.bounded { row.cpu_ns } else { NO_BOUND };
-        }
+        let read_at = if self.bounded { row.cpu_ns } else { NO_BOUND };
+        let mut resident_by_status = false;
         if needs.has(Cost::Status) {
             let memory = match process.kernel {
                 // A kernel thread has no memory of its own, and its `status` no lines about it.
-                true => Some(status::Memory { held: 0, swapped: 0 }),
+                true => Some(status::Memory::default()),
                 false => self.kept_or_of(row, 2).ok().and_then(status::parse_memory),
             };
-            process.read_at[1] = if self.bounded { row.cpu_ns } else { NO_BOUND };
+            process.read_at[1] = read_at;
             process.memory_held = memory.map(|memory| memory.held);
             process.memory_swapped = memory.map(|memory| memory.swapped);
+            if let Some(memory) = memory.filter(|_| needs.has(Cost::Statm)) {
+                // It has what `statm` has.
+                (process.memory, process.memory_virtual) = (Some(memory.resident), Some(memory.space));
+                process.read_at[0] = read_at;
+                resident_by_status = true;
+            }
+        }
+        if needs.has(Cost::Statm) && !resident_by_status {
+            let pages = self.kept_or_of(row, 1).ok().and_then(status::parse_pages);
+            process.memory_virtual = pages.map(|(all, _)| all * self.page);
+            process.memory = pages.map(|(_, resident)| resident * self.page);
+            process.read_at[0] = read_at;
         }
         if needs.has(Cost::Io) {
             let io = self.reader.of(pid, "io").ok().and_then(status::parse_io);
@@ -460,6 +483,7 @@ impl Context {
             (process.disk_read, process.disk_write) =
                 io.map_or((None, None), |io| (rate(io.0, row.io.0), rate(io.1, row.io.1)));
             (row.io, row.io_at) = io.map_or(((0, 0), 0), |io| (io, now));
+            process.counts.set_disk(io);
         }
         if needs.has(Cost::Cgroup) {
             let group = self.reader.of(pid, &row.file("cgroup")).ok().and_then(cgroup::parse_path);
@@ -502,8 +526,10 @@ fn take_rates(
     if row.stat_at != 0 {
         row.rise_ns += stat.children_ticks.saturating_sub(row.children_ticks) * tick_ns;
     }
-    let news = row.rise_ns.saturating_sub(row.owed_ns) as f64 / 1e7;
-    process.waited = per_second(news, row.base_at).map(|rate| rate as f32);
+    let news = row.rise_ns.saturating_sub(row.owed_ns);
+    process.counts.set_faults(stat.faults);
+    process.counts.set_children(row.children_ns + news);
+    process.waited = per_second(news as f64 / 1e7, row.base_at).map(|rate| rate as f32);
     row.stat_at = now;
     (row.children_ticks, row.faults) = (stat.children_ticks, stat.faults);
 }

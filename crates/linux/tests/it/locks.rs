@@ -1,8 +1,5 @@
 //! 80,000 file locks, which any user may take: who has none of them waits for nobody who counts them.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-#![allow(unsafe_code, reason = "locks on parts of a file are taken by fcntl, and rustix has none")]
-
 use std::fs::File;
 use std::os::fd::AsRawFd;
 use std::process::{Child, Command, Stdio};

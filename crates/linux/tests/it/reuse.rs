@@ -1,8 +1,6 @@
 //! Two thousand times a process ends between the decision and the act, and another one gets its number: that one is never
 //! touched. In a PID namespace of its own, where numbers can be chosen.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-
 use std::fs;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
@@ -27,7 +25,7 @@ fn whoever_gets_the_number_later_is_never_touched() {
     let output = Command::new("unshare")
         .args(["--pid", "--fork", "--mount-proc", "--kill-child"])
         .arg(std::env::current_exe().unwrap())
-        .args(["--exact", "whoever_gets_the_number_later_is_never_touched", "--nocapture"])
+        .args(["--exact", "reuse::whoever_gets_the_number_later_is_never_touched", "--nocapture"])
         .env(INSIDE, "1")
         .output();
     let Ok(output) = output else {

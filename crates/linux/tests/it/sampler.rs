@@ -1,7 +1,5 @@
 //! The sampler over a made-up /proc, and over the real one.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, chown};
 use std::path::Path;

@@ -2,9 +2,7 @@
 //! every tick. Processes that do as they are told live at random between two ticks: they grow in bursts of threads, shrink,
 //! compute, become another program, and have their memory written from outside.
 //!
-//! `LAZILY_TICKS=2400 cargo test -p sophron-linux --test lazily -- --nocapture` does so for ten minutes.
-
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stdout)]
+//! `LAZILY_TICKS=2400 cargo test -p sophron-linux --test it lazily -- --nocapture` does so for ten minutes.
 
 use std::collections::BTreeSet;
 use std::io::{BufRead, BufReader, Write};
@@ -66,8 +64,9 @@ fn told() {
                 }
             }
             _ => {
-                let error =
-                    Command::new(std::env::current_exe().unwrap()).args(["--exact", "told", "--nocapture"]).exec();
+                let error = Command::new(std::env::current_exe().unwrap())
+                    .args(["--exact", "lazily::told", "--nocapture"])
+                    .exec();
                 panic!("{error}");
             }
         }
@@ -93,7 +92,7 @@ impl Drop for Told {
 impl Told {
     fn new() -> Told {
         let mut child = Command::new(std::env::current_exe().unwrap())
-            .args(["--exact", "told", "--nocapture"])
+            .args(["--exact", "lazily::told", "--nocapture"])
             .env("LAZILY_TOLD", "1")
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())

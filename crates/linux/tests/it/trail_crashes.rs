@@ -1,8 +1,6 @@
 //! A machine that loses its power: what was not synced is forgotten, bytes and names alike. What a writer was told is in
 //! the trail stays there, and the chain goes on.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-
 use std::collections::BTreeMap;
 use std::io;
 use std::sync::{Arc, Mutex};

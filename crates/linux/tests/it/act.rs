@@ -1,7 +1,5 @@
 //! The actuator on real processes.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;

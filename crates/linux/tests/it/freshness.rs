@@ -1,7 +1,5 @@
 //! What may change without a process running is seen in the tick that asks for it; what hangs its reader delays nobody.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};

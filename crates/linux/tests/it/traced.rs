@@ -1,8 +1,5 @@
 //! A process that a debugger holds: it stands still for somebody else, and does not end at a polite word.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-#![allow(unsafe_code, reason = "only ptrace(2) makes a traced process")]
-
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;

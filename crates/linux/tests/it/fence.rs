@@ -1,7 +1,5 @@
 //! Whoever takes over a helper behind the fence: he tries everything, and nothing comes of it.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-
 use std::net::{TcpListener, TcpStream, ToSocketAddrs};
 use std::os::linux::net::SocketAddrExt;
 use std::os::unix::fs::PermissionsExt;
@@ -27,7 +25,7 @@ fn whoever_takes_it_over_can_do_next_to_nothing() {
     std::fs::set_permissions(folder.path(), PermissionsExt::from_mode(0o777)).unwrap();
     std::fs::write(folder.path().join("rules.toml"), "format = 1\n").unwrap();
     let mut inside = Command::new(std::env::current_exe().unwrap());
-    inside.args(["--exact", "inside", "--ignored", "--nocapture", "--test-threads=1"]);
+    inside.args(["--exact", "fence::inside", "--ignored", "--nocapture", "--test-threads=1"]);
     inside.env("OURS", &ports[0]).env("OTHERS", &ports[1]).env("ABSTRACT", abstract_name).env("FOLDER", folder.path());
     let output = inside.output().unwrap();
     let said = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));

@@ -1,8 +1,6 @@
 //! Whatever happens between any two steps of an act: a stand-in for the kernel lets the process end, make threads, be resumed
 //! by somebody, get stuck or change hands at any moment, and what the act reports has to be true.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-
 use std::cell::RefCell;
 use std::io;
 use std::time::Duration;

@@ -1,8 +1,6 @@
 //! The one actuator on real processes: no signal before the record is on disk, nothing that is no longer right, the same words
 //! for all.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test")]
-
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Receiver, Sender, channel};

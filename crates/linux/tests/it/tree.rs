@@ -1,7 +1,5 @@
 //! Trees that fork away: who leaves the tree because his parent ends, in a session of his own, is caught with it.
 
-#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
-
 use std::fs;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
