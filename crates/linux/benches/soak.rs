@@ -1,7 +1,7 @@
 //! A watcher for a quarter of an hour: 2,000 processes, 50 forks a second, 20 rules, the lookback, two channels. Its memory is to be flat,
 //! and no tick missed.
 //!
-//! `cargo build --release && cargo bench -p sophron-linux --bench soak` (`-- 3` for three minutes). Goals: over the last two thirds its
+//! `cargo build --profile dist && cargo bench -p sophron-linux --bench soak` (`-- 3` for three minutes). Goals: over the last two thirds its
 //! own memory (`RssAnon`) stays within 1 MiB; as many samples as there is time for.
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]

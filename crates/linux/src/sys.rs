@@ -196,15 +196,37 @@ pub(crate) fn started_by(handle: BorrowedFd<'_>) -> io::Result<u32> {
     if told.mask & OF_USERS != 0 { Ok(told.ids[0]) } else { Err(io::ErrorKind::Unsupported.into()) }
 }
 
-/// Lets go of the memory that holds code, the program's own and its libraries': what is run from now on the kernel maps again from the
-/// files, and the rest is not needed any more (madvise(2), `MADV_DONTNEED`).
+/// Has all threads share one heap (mallopt(3), `M_ARENA_MAX`): each that has its own keeps what it ever took.
+pub fn share_one_heap() {
+    // SAFETY: it is only a setting, and takes no memory of ours.
+    #[cfg(target_env = "gnu")]
+    unsafe {
+        libc::mallopt(libc::M_ARENA_MAX, 1);
+    }
+}
+
+/// Gives back what the heap has free (malloc_trim(3)): a start takes more than what runs on.
+pub fn give_back_heap() {
+    // SAFETY: it only gives back what nobody has.
+    #[cfg(target_env = "gnu")]
+    unsafe {
+        libc::malloc_trim(0);
+    }
+}
+
+/// Lets go of the memory that holds code and constants, the program's own and its libraries': what is run from now on the kernel maps
+/// again from the files, and the rest is not needed any more (madvise(2), `MADV_DONTNEED`).
 ///
 /// # Errors
 /// It is locked in memory (`EINVAL`), or where it is cannot be read.
 pub fn let_go_of_code() -> io::Result<()> {
     let maps = std::fs::read_to_string("/proc/self/maps")?;
-    for range in maps.lines().filter_map(code) {
-        // SAFETY: nobody can have written to a mapping of code, which is not writable: what is mapped again is what was there.
+    let mut before = "";
+    for line in maps.lines() {
+        let Some((range, file)) = unwritten(line, before) else { continue };
+        before = file;
+        // SAFETY: nobody can have written to a mapping of code or of constants, which is not writable: what is mapped again is what
+        // was there.
         if unsafe { libc::madvise(range.start as *mut libc::c_void, range.len(), libc::MADV_DONTNEED) } != 0 {
             return Err(io::Error::last_os_error());
         }
@@ -212,12 +234,15 @@ pub fn let_go_of_code() -> io::Result<()> {
     Ok(())
 }
 
-/// The addresses of a line of `/proc/self/maps` (proc_pid_maps(5)), where it is code of a file.
-fn code(line: &str) -> Option<Range<usize>> {
+/// The addresses of a line of `/proc/self/maps` (proc_pid_maps(5)), and its file, where it is code of it or its constants: those are the
+/// first that is mapped of a file. What is read-only behind the code can have been written when the program was loaded.
+fn unwritten<'l>(line: &'l str, before: &str) -> Option<(Range<usize>, &'l str)> {
     let (range, rest) = line.split_once(' ')?;
     let (from, to) = range.split_once('-')?;
     let range = usize::from_str_radix(from, 16).ok()?..usize::from_str_radix(to, 16).ok()?;
-    (rest.starts_with("r-xp ") && rest.contains(" /")).then_some(range)
+    let file = &rest[rest.find('/')?..];
+    let is_first = rest.starts_with("r--p 00000000 ") && file != before;
+    (rest.starts_with("r-xp ") || is_first).then_some((range, file))
 }
 
 #[cfg(test)]

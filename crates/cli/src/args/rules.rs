@@ -19,6 +19,9 @@ pub enum Rules {
         /// Take warnings for errors
         #[arg(long)]
         strict: bool,
+        /// Measure what watching with it costs on this machine, rule by rule: takes ten samples
+        #[arg(long)]
+        cost: bool,
     },
     /// Say rules back in plain sentences: whom, when, what is done, until when; and whom they cover now
     #[command(after_help = TABLE)]

@@ -237,6 +237,7 @@ struct Watcher {
 /// It could not begin: nothing was touched then.
 pub fn run(plan: Plan, show: impl FnMut(&Happening) -> bool + Send + 'static) -> Result<u64, Failure> {
     // Before any thread is started: each has a niceness of its own.
+    sophron_linux::sys::share_one_heap();
     let wanting = sophron_linux::own_life::prepare();
     let (wake, incoming) = sync_channel(MOST_WAITING);
     let length = plan.length;
@@ -286,6 +287,7 @@ impl Watcher {
                 if matches!(ticks, 0 | 1 | 3) {
                     // It would only have taken less memory.
                     let _ = sophron_linux::sys::let_go_of_code();
+                    sophron_linux::sys::give_back_heap();
                 }
                 ticks = ticks.saturating_add(1);
                 self.tick();

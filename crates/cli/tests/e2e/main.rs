@@ -42,6 +42,11 @@ fn stage() -> Stage {
     Stage::new(env!("CARGO_BIN_EXE_sophron"))
 }
 
+/// A story but for what steps were seen to do: beside other work that may be nothing, or not be measured in time.
+fn without_effects(story: Vec<String>) -> Vec<String> {
+    story.into_iter().filter(|told| !told.starts_with("effect ")).collect()
+}
+
 /// The rows of a JSON object.
 fn rows(value: &Value) -> &[Value] {
     value["rows"].as_array().map_or(&[], Vec::as_slice)

@@ -23,32 +23,30 @@ fn refused(stage: &Stage, rules: &Path, status: i32, words: &str) {
     assert!(!stage.state().exists(), "no watcher began");
 }
 
+/// What is wrong in them is tested in core (`rules::files_with_errors`): here, that neither command starts on them.
 #[test]
 fn files_with_errors() {
-    let rule = |keys: &str| format!("{GOOD}{keys}\n").into_bytes();
-    let breach = |breach: &str| GOOD.replace("cpu > 90%", breach).into_bytes();
-    let deep = "(".repeat(20_000);
-    let cases: [(Vec<u8>, &str); 14] = [
-        (b"format = 1\n[[rule]\n".to_vec(), "not valid TOML"),
-        (b"format = 1\n# \xff\xfe\n".to_vec(), "not UTF-8"),
-        (Vec::new(), "begin the file with `format = 1`"),
-        (rule("laddr = []"), "write `ladder`"),
-        (breach("memry > 1 MiB"), "there is no field `memry`"),
-        (breach("memory > 5%"), "`memory` is a size"),
-        (breach("memory > 750"), "write `750 MiB`"),
-        (breach("memory > 750 mib"), "write `750 MiB`"),
-        (breach("memory > 999999999999999999 TiB"), "out of range"),
-        (breach(&deep), "nested deeper than 64"),
-        (rule("ladder = [ { at = '0s', do = 'lower', nice = 20 } ]"), "write a number from 1 to 19"),
-        (rule("ladder = [ { at = '9s', do = 'alert' }, { at = '1s', do = 'lower' } ]"), "out of order"),
-        (rule("[[rule]]\nname = 'a'\nbreach = 'cpu > 1%'\nlasting = '1s'"), "two rules are called `a`"),
-        (breach("growth(memory, 2) > 5 MiB"), "a window is a duration"),
-    ];
-    for (bytes, words) in cases {
-        let stage = stage();
-        let rules = stage.write("rules.toml", bytes);
-        refused(&stage, &rules, 3, words);
-    }
+    let stage = stage();
+    refused(&stage, &stage.write("cut.toml", "format = 1\n[[rule]\n"), 3, "not valid TOML");
+    refused(&stage, &stage.write("names.toml", GOOD.replace("cpu", "memry")), 3, "there is no field `memry`");
+}
+
+/// It watches with them, and leaves nothing behind.
+#[test]
+fn what_a_file_costs_is_measured() {
+    let stage = stage();
+    let rules = GOOD.replace("format = 1", "format = 1\nevery = '100ms'")
+        + "[[rule]]\nname = 'b'\nbreach = 'peak(memory.held, 1m) > 90 GiB'\nlasting = '1s'\n";
+    let rules = stage.write("rules.toml", rules);
+    let output = stage.run(&["rules", "check", rules.to_str().unwrap(), "--cost"]);
+    assert_eq!(output.status, Some(0), "{}", output.stderr);
+    let figure = |what: &str| -> f64 {
+        let line = output.stdout.lines().find_map(|line| line.trim().strip_suffix(what));
+        line.unwrap_or_else(|| panic!("{what}: {}", output.stdout)).trim().parse().unwrap()
+    };
+    assert!(figure("watching with all of the rules") > 0.0 && figure("watching without any") > 0.0, "{}", output.stdout);
+    assert!(figure("more for b alone") > figure("more for a alone"), "{}", output.stdout);
+    assert!(!stage.state().exists());
 }
 
 #[test]

@@ -352,22 +352,28 @@ impl State {
     /// The machine, with those whom the rule covers.
     pub fn judge_machine(&mut self, round: &mut Round<'_, '_>, sight: &mut Sight<'_>, covered: &Covered) {
         let rule = round.rule;
-        let places = if rule.covers.is_some() { covered.places.clone() } else { Vec::new() };
-        let ids: Vec<ProcessId> = places.iter().map(|at| sight.process(*at).id).collect();
-        let mut members = Members { key: SubjectKey::Machine, places, ids, summed: None };
-        let mut of = OfGroup { of: &mut members, rule, leads_by_cpu: false, unseen: 0.0, used: Duration::ZERO };
         let kept =
             self.groups.entry(SubjectKey::Machine).or_insert_with(|| new(rule, round.every, &SubjectKey::Machine));
         kept.seen = round.number;
-        if self.tracks.contains_key(&SubjectKey::Machine) {
-            of.read_all(sight);
+        let places: &[usize] = if rule.covers.is_some() { &covered.places } else { &[] };
+        if !places.iter().any(|at| round.tick.suspended.contains(&sight.process(*at).id)) {
+            let machine = Facts::of_machine(&sight.snapshot().machine);
+            kept.history.feed(&rule.windows, round.since_begun, &machine);
         }
-        if !of.ids().iter().any(|id| round.tick.suspended.contains(id)) {
-            kept.history.feed(&rule.windows, round.since_begun, &of.facts_of_machine(sight));
+        let machine = Facts::of_machine(&sight.snapshot().machine).with_history(Some(&kept.history));
+        let truth = rule.breach.evaluate(&machine);
+        let is_followed = self.tracks.contains_key(&SubjectKey::Machine);
+        if truth != Truth::True && !is_followed {
+            // No process stands for it, nor is one chosen.
+            if truth == Truth::Unknown {
+                round.status.not_judged(rule, &machine);
+            }
+            return;
         }
-        if rule.breach.evaluate(&of.facts_of_machine(sight).with_history(Some(&kept.history))) == Truth::True {
-            of.read_all(sight);
-        }
+        let ids: Vec<ProcessId> = places.iter().map(|at| sight.process(*at).id).collect();
+        let mut members = Members { key: SubjectKey::Machine, places: places.to_vec(), ids, summed: None };
+        let mut of = OfGroup { of: &mut members, rule, leads_by_cpu: false, unseen: 0.0, used: Duration::ZERO };
+        of.read_all(sight);
         let facts = of.facts_of_machine(sight).with_history(Some(&kept.history));
         let truth = rule.breach.evaluate(&facts);
         if truth == Truth::Unknown {

@@ -140,3 +140,31 @@ fn a_rule_keeps_its_own_lines() {
         "[[rule]]\nname = 'b'\nbreach = 'cpu > 6%'\nlasting = '1s'\n[rule.again]\nafter = '9m' # then\n\n[adjust.b]\narmed = true"
     );
 }
+
+#[test]
+fn files_with_errors() {
+    let good = "format = 1\n[[rule]]\nname = 'a'\nbreach = 'cpu > 90%'\nlasting = '20s'\n";
+    let rule = |keys: &str| format!("{good}{keys}\n").into_bytes();
+    let breach = |breach: &str| good.replace("cpu > 90%", breach).into_bytes();
+    let deep = "(".repeat(20_000);
+    let cases: [(Vec<u8>, &str); 14] = [
+        (b"format = 1\n[[rule]\n".to_vec(), "not valid TOML"),
+        (b"format = 1\n# \xff\xfe\n".to_vec(), "not UTF-8"),
+        (Vec::new(), "begin the file with `format = 1`"),
+        (rule("laddr = []"), "write `ladder`"),
+        (breach("memry > 1 MiB"), "there is no field `memry`"),
+        (breach("memory > 5%"), "`memory` is a size"),
+        (breach("memory > 750"), "write `750 MiB`"),
+        (breach("memory > 750 mib"), "write `750 MiB`"),
+        (breach("memory > 999999999999999999 TiB"), "out of range"),
+        (breach(&deep), "nested deeper than 64"),
+        (rule("ladder = [ { at = '0s', do = 'lower', nice = 20 } ]"), "write a number from 1 to 19"),
+        (rule("ladder = [ { at = '9s', do = 'alert' }, { at = '1s', do = 'lower' } ]"), "out of order"),
+        (rule("[[rule]]\nname = 'a'\nbreach = 'cpu > 1%'\nlasting = '1s'"), "two rules are called `a`"),
+        (breach("growth(memory, 2) > 5 MiB"), "a window is a duration"),
+    ];
+    for (bytes, words) in cases {
+        let said = errors(&bytes);
+        assert!(said.contains(words), "{words:?} is not in: {said}");
+    }
+}

@@ -65,12 +65,12 @@ impl Drop for Crowd {
     }
 }
 
-/// The program is built with the workspace; without it there is nothing to time.
+/// The program as it is shipped; without it there is nothing to time.
 pub fn program() -> Option<PathBuf> {
     let own = std::env::current_exe().ok()?;
-    let program = own.parent()?.parent()?.join("sophron");
+    let program = own.parent()?.parent()?.parent()?.join("dist/sophron");
     if !program.exists() {
-        println!("skipped: build the program first with `cargo build --release`");
+        println!("skipped: build the program first with `cargo build --profile dist`");
         return None;
     }
     Some(program)

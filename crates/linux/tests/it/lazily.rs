@@ -27,6 +27,9 @@ const RULES: &str = "format = 1\nevery = '250ms'\n\
     [[rule]]\nname = 'held'\nbreach = 'memory.held > 90 MiB or threads > 6'\nlasting = '500ms'\n\
     [[rule]]\nname = 'growth'\nbreach = 'growth(memory, 1s) > 20 MiB'\nlasting = '0s'\n\
     [[rule]]\nname = 'peak'\nbreach = 'peak(memory.held, 1s) > 50 MiB'\nlasting = '0s'\n\
+    [[rule]]\nname = 'climb'\nbreach = 'climb(memory.held, 1m) > 15 MiB'\nlasting = '0s'\n\
+    [[rule]]\nname = 'mean'\nwhere = 'not kernel'\nbreach = 'avg(cpu, 4s) > 3% and avg(disk, 4s) < 100 kB/s'\nlasting = '0s'\n\
+    [[rule]]\nname = 'risen'\njudge = 'owner'\nbreach = 'growth(memory.held, 1m) > 60 MiB and avg(faults, 1m) < 100'\nlasting = '0s'\n\
     [[rule]]\nname = 'together'\njudge = 'owner'\nbreach = 'memory.held > 400 MiB'\nlasting = '0s'\n";
 
 const MANY: usize = 8;

@@ -35,7 +35,7 @@ fn any_proc_root_can_be_sampled() {
     write(root, "meminfo", "MemTotal: 8388608 kB\nMemAvailable: 4194304 kB\n");
     write(root, "51907/stat", &stat(51907, "labelpress", 100));
     write(root, "51907/statm", "9000 2000 100 1 0 400 0\n");
-    write(root, "51907/status", "RssAnon: 700 kB\nRssShmem: 50 kB\nVmSwap: 200 kB\n");
+    write(root, "51907/status", "VmSize: 36000 kB\nVmRSS: 8000 kB\nRssAnon: 700 kB\nRssShmem: 50 kB\nVmSwap: 200 kB\n");
     write(root, "51907/cmdline", "labelpress\0--password=x\0");
     // Megabytes of a command line cost what its beginning does.
     write(root, "52000/stat", &stat(52000, "tilebaker", 1));

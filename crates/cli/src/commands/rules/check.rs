@@ -9,13 +9,14 @@ use sophron_core::text::counted;
 use sophron_core::units::exact_duration;
 use sophron_linux::here::Users;
 
+use super::cost::Cost;
 use crate::exit::{Exit, Failure};
 use crate::source;
 use crate::ui::style::{Label, Styled};
 use crate::ui::{self, paragraph, table};
 use crate::watcher::{errand, rules_file};
 
-pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
+pub fn run(file: &Path, strict: bool, with_cost: bool) -> Result<Exit, Failure> {
     let loaded = rules_file::load(file)?;
     let snapshot = source::present()?;
     // Whom the files protect, and not what this very command was started from.
@@ -25,6 +26,10 @@ pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
     let present = Present { snapshot: &snapshot, protections: &protections, has_user: &has_user };
     let mut warnings = review(&loaded.rules, Some(present));
     warnings.extend(wanting(&loaded.rules));
+    let cost = if with_cost { Some(Cost::measure(&loaded.rules)?) } else { None };
+    if let Some((what, mend)) = cost.as_ref().and_then(Cost::warning) {
+        warnings.push(Warning { rule: String::new(), what, mend });
+    }
     let width = table::terminal_width();
     for warning in &warnings {
         let rule = if warning.rule.is_empty() { String::new() } else { format!("{}: ", warning.rule) };
@@ -49,6 +54,9 @@ pub fn run(file: &Path, strict: bool) -> Result<Exit, Failure> {
         let steps: Vec<String> = rule.ladder.iter().map(ToString::to_string).collect();
         let shadow = if rule.armed { "" } else { " (in shadow: says what it would do)" };
         ui::out(format_args!("  {}{shadow}: {}\n", rule.name, steps.join(", ")));
+    }
+    if let Some(cost) = cost {
+        ui::out(cost.text());
     }
     Ok(if strict && !warnings.is_empty() { Exit::Found } else { Exit::Fine })
 }

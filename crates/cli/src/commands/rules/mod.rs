@@ -1,6 +1,7 @@
 //! `sophron rules …`: rules files written, checked, and asked.
 
 mod check;
+mod cost;
 mod draft;
 mod explain;
 mod fields;
@@ -27,7 +28,7 @@ const INDENT: usize = 18;
 
 pub fn run(command: Rules) -> Result<Exit, Failure> {
     match command {
-        Rules::Check { file, strict } => check::run(&file, strict),
+        Rules::Check { file, strict, cost } => check::run(&file, strict, cost),
         Rules::Explain { file, rule } => explain::run(&file, rule.as_deref()),
         Rules::Why(args) => why::run(&args),
         Rules::Draft(args) => draft::run(&args),
