@@ -44,7 +44,11 @@ fn what_a_file_costs_is_measured() {
         let line = output.stdout.lines().find_map(|line| line.trim().strip_suffix(what));
         line.unwrap_or_else(|| panic!("{what}: {}", output.stdout)).trim().parse().unwrap()
     };
-    assert!(figure("watching with all of the rules") > 0.0 && figure("watching without any") > 0.0, "{}", output.stdout);
+    assert!(
+        figure("watching with all of the rules") > 0.0 && figure("watching without any") > 0.0,
+        "{}",
+        output.stdout
+    );
     assert!(figure("more for b alone") > figure("more for a alone"), "{}", output.stdout);
     assert!(!stage.state().exists());
 }

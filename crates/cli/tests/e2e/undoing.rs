@@ -35,13 +35,7 @@ fn calm_undoes_a_lowering() {
     let story = without_effects(stage.story(press.pid()));
     assert_eq!(
         story[1..],
-        [
-            "intent lower",
-            "outcome lower lowered",
-            "calm calm",
-            "intent restore",
-            "restored restore restored"
-        ]
+        ["intent lower", "outcome lower lowered", "calm calm", "intent restore", "restored restore restored"]
     );
 }
 

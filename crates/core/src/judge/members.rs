@@ -165,7 +165,11 @@ impl OfGroup<'_> {
             true => process.at_most(true).map(|most| most.saturating_sub(process.memory_held.unwrap_or(0))),
             false => process.at_most(false).map(|most| most.saturating_sub(process.memory.unwrap_or(0))),
         };
-        let outrun = |at: &&usize| !sight.process(**at).outrun.only(needs).is_none();
+        // What is costly is of one sample only.
+        let outrun = |at: &&usize| {
+            let process = sight.process(**at);
+            !process.outrun.and(process.stale.only(Needs::COSTLY)).only(needs).is_none()
+        };
         let mut outrun: Vec<usize> = self.of.places.iter().filter(outrun).copied().collect();
         let found = !outrun.is_empty();
         if most < outrun.len() {

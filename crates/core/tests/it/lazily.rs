@@ -416,3 +416,17 @@ fn of_who_rests_nothing_is_read() {
     let (_, read) = courses(&rules, &vec![vec![little; 6]; 60]);
     assert_eq!(read, 0, "nor of who runs a little, whoever he is");
 }
+
+/// Windows take what costs a file once a slot, of whoever has run since; of who rests nothing.
+#[test]
+fn windows_are_filled_at_the_borders_of_their_slots() {
+    let rules = load(
+        "[[rule]]\nname = 'leak'\nwhere = 'not kernel'\nbreach = 'memory.held > 900 MiB and climb(memory.held, 10m) > 20 MiB and avg(disk, 10m) < 100 kB/s'\nlasting = '1s'\n",
+    );
+    let (_, read) = courses(&rules, &vec![vec![Life::Rests; 6]; 60]);
+    assert_eq!(read, 0);
+    // A slot is ten ticks: of six processes in sixty ticks 36 times, and each time who it is, what it holds and what it moved.
+    let little = Life::Runs(Duration::from_micros(300), 0.0);
+    let (_, read) = courses(&rules, &vec![vec![little; 6]; 60]);
+    assert!((36..=36 * 3 + 6).contains(&read), "{read}");
+}

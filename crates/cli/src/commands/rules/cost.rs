@@ -91,8 +91,8 @@ impl Cost {
             if sample > 0 {
                 std::thread::sleep(apart);
             }
-            let trials = [&mut all, &mut none].into_iter().chain(&mut each);
-            trials.map(|trial| trial.tick(sample >= 2)).collect::<Result<(), _>>()?;
+            let mut trials = [&mut all, &mut none].into_iter().chain(&mut each);
+            trials.try_for_each(|trial| trial.tick(sample >= 2))?;
         }
         source::measured();
         let percent = |trial: &Trial| {
@@ -111,7 +111,8 @@ impl Cost {
         let most = self.each.first().filter(|(_, cost)| *cost > 0.1);
         let most = most.map(|(rule, cost)| format!(", {cost:.1}% of it for `{rule}`")).unwrap_or_default();
         let mend = format!("a longer `every` than {} costs less by as much", exact_duration(self.every));
-        (self.all > MUCH).then(|| (format!("watching with these rules takes {:.1}% of a core here{most}", self.all), mend))
+        (self.all > MUCH)
+            .then(|| (format!("watching with these rules takes {:.1}% of a core here{most}", self.all), mend))
     }
 
     /// As it is shown.
