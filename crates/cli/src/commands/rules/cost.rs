@@ -125,7 +125,7 @@ impl Cost {
         ];
         rows.extend(self.each.iter().map(|(rule, cost)| row(*cost, format!("more for {rule} alone"))));
         format!(
-            "\nMeasured here, beside {}, with a sample every {} (what rules share they share: together they cost less than one by one; the lookback comes on top, by less than 0.1):\n{}",
+            "\nMeasured here, beside {}, with a sample every {}. The lookback is not in it. Rules that go by the same files cost less together than one by one.\n{}",
             processes(self.processes),
             exact_duration(self.every),
             table::render(&columns, &rows, table::terminal_width())
