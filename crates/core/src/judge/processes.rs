@@ -307,7 +307,9 @@ fn stays_within(
         _ => Promise::NONE,
     };
     let breach_is_false = truth == Truth::False || covered == Truth::False;
-    if breach_is_false { out.longer(rule.breach.stays_false(&facts, process), process) } else { out }
+    // Whoever comes to be covered has his windows filled from then on, whatever becomes of the breach.
+    let rests_on_breach = covered == Truth::True || watched.filled.is_none();
+    if breach_is_false && rests_on_breach { out.longer(rule.breach.stays_false(&facts, process), process) } else { out }
 }
 
 impl super::subjects::State {

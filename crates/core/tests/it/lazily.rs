@@ -430,3 +430,17 @@ fn windows_are_filled_at_the_borders_of_their_slots() {
     let (_, read) = courses(&rules, &vec![vec![little; 6]; 60]);
     assert!((36..=36 * 3 + 6).contains(&read), "{read}");
 }
+
+/// Whom a rule comes to cover has its windows filled from then on, however long its breach stays false.
+#[test]
+fn windows_are_filled_as_soon_as_a_rule_covers() {
+    let rules = load(
+        "[[rule]]\nname = 'long'\nwhere = 'memory.held > 50 MiB'\nbreach = 'cpu.time > 3s and not (growth(memory, 4s) > 900 MiB)'\nlasting = '0s'\n",
+    );
+    let mut lives = vec![vec![Life::Rests; 6]; 25];
+    lives[11][0] = Life::Runs(Duration::from_millis(10), 1.0);
+    lives[17][0] = Life::Runs(Duration::from_secs(4), 0.0);
+    let ([full, lazy], _) = courses(&rules, &lives);
+    let first = |told: &[Vec<String>]| told.iter().position(|told| !told.is_empty());
+    assert_eq!((first(&full), first(&lazy)), (Some(17), Some(17)));
+}
