@@ -135,6 +135,12 @@ impl<'a> Facts<'a> {
         })
     }
 
+    /// Until when a function over time stays unknown because its window fills.
+    pub(crate) fn stays_unfilled(&self, series: &Series) -> Promise {
+        let history = self.history.filter(|_| self.totals.is_none());
+        history.map_or(Promise::NONE, |history| history.stays_unfilled(series))
+    }
+
     /// What has to be read so that a quantity is known that is not.
     pub(crate) fn lacking(&self, quantity: &Quantity) -> Needs {
         let field = quantity.field();

@@ -154,32 +154,31 @@ fn mostly_idle() -> Vec<Row> {
         shipped("demo.toml", 0.5),
         filling("memory.part > 33%", 0.3),
         filling("judge = 'app'\nbreach = 'cpu.part > 80%'", 0.3),
-        filling(spin, 0.35),
-        full(filling(spin, 0.35)),
-        filling("avg(cpu.children, 10m) > 80%", 0.35),
-        full(filling("avg(cpu.children, 10m) > 80%", 0.35)),
-        filling("climb(memory.held, 30m) > 200 MiB", 0.4),
-        full(filling("climb(memory.held, 30m) > 200 MiB", 0.4)),
-        filling(leak, 0.5),
-        full(filling(leak, 0.5)),
-        full(filling("avg(faults, 10m) > 50", 0.35)),
-        full(filling("avg(memory, 10m) > 900 MiB", 0.4)),
-        full(filling("peak(memory.held, 10m) > 900 MiB", 0.0)),
-        full(filling("low(memory, 10m) > 900 MiB", 0.4)),
-        full(filling("growth(memory.held, 10m) > 900 MiB", 0.4)),
-        full(filling("slope(memory.held, 10m) > 900 MiB/h", 0.4)),
-        full(filling("until(memory.held, 2 GiB, 10m) < 15m", 0.0)),
         filling("memory.held > typical(memory.held) and memory.held > 2 GiB", 0.3),
-        full(filling("judge = 'unit'\nbreach = 'growth(memory, 10m) > 900 MiB'", 0.0)),
-        Row {
-            name: "a case open on everybody".to_owned(),
-            ..filling("judge = 'owner'\nbreach = 'memory.held > 1 MiB'\nladder = [ { at = '0s', do = 'alert' } ]", 0.0)
-        },
     ];
-    // Open within the time that is not measured.
-    if let Some(last) = rows.last_mut() {
-        last.rules = last.rules.replace("'2m'", "'1s'");
+    for (breach, goal) in
+        [(spin, 0.35), ("avg(cpu.children, 10m) > 80%", 0.35), ("climb(memory.held, 30m) > 200 MiB", 0.4), (leak, 0.5)]
+    {
+        rows.extend([filling(breach, goal), full(filling(breach, goal))]);
     }
+    rows.extend(
+        [
+            ("avg(faults, 10m) > 50", 0.35),
+            ("avg(memory, 10m) > 900 MiB", 0.4),
+            ("peak(memory.held, 10m) > 900 MiB", 0.0),
+            ("low(memory, 10m) > 900 MiB", 0.4),
+            ("growth(memory.held, 10m) > 900 MiB", 0.4),
+            ("slope(memory.held, 10m) > 900 MiB/h", 0.4),
+            ("until(memory.held, 2 GiB, 10m) < 15m", 0.0),
+            ("judge = 'unit'\nbreach = 'growth(memory, 10m) > 900 MiB'", 0.0),
+        ]
+        .map(|(breach, goal)| full(filling(breach, goal))),
+    );
+    let open =
+        filling("judge = 'owner'\nbreach = 'memory.held > 1 MiB'\nladder = [ { at = '0s', do = 'alert' } ]", 0.0);
+    // Within the time that is not measured.
+    let rules = open.rules.replace("'2m'", "'1s'");
+    rows.push(Row { name: "a case open on everybody".to_owned(), rules, ..open });
     rows.extend(documented());
     rows
 }

@@ -35,6 +35,11 @@ pub fn monotonic() -> Duration {
     read(ClockId::Monotonic)
 }
 
+/// CPU time that this thread has used.
+pub fn thread_time() -> Duration {
+    read(ClockId::ThreadCPUTime)
+}
+
 fn read(clock: ClockId) -> Duration {
     let time = clock_gettime(clock);
     let nanoseconds = u32::try_from(time.tv_nsec).unwrap_or_default();

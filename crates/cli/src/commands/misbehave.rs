@@ -10,8 +10,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use clap::ValueEnum;
-use rustix::time::{ClockId, clock_gettime};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use sophron_linux::here::thread_time;
 
 use crate::args::{Misbehave, WaitOn};
 use crate::exit::{Exit, Failure};
@@ -344,14 +344,10 @@ fn one_after_the_other(stop: &Arc<AtomicBool>) {
 
 /// Uses that share of one core, by the thread's own CPU clock: under contention it takes what it can get.
 fn burn(share: f64, stop: &AtomicBool, calm: &AtomicBool) {
-    let used = || {
-        let time = clock_gettime(ClockId::ThreadCPUTime);
-        Duration::new(time.tv_sec.cast_unsigned(), time.tv_nsec as u32)
-    };
     while !stop.load(Ordering::Relaxed) {
         let turn = Instant::now();
-        let enough = used() + PERIOD.mul_f64(share);
-        while !calm.load(Ordering::Relaxed) && used() < enough && turn.elapsed() < PERIOD {
+        let enough = thread_time() + PERIOD.mul_f64(share);
+        while !calm.load(Ordering::Relaxed) && thread_time() < enough && turn.elapsed() < PERIOD {
             std::hint::spin_loop();
         }
         std::thread::sleep(PERIOD.saturating_sub(turn.elapsed()));

@@ -58,7 +58,7 @@ use bus::Bus;
 use commissions::Breached;
 use helpers::Helpers;
 use recorder::{Recorder, TrailNews};
-pub use start::{foreign, keeping, scribe};
+pub use start::{foreign, keeping, sampler, scribe};
 use workers::Workers;
 
 /// How long an ending watcher waits for acts that are under way.

@@ -295,6 +295,18 @@ pub fn scribe(boot: Boot, by: By, command_lines: CommandLines) -> Scribe {
     Scribe { host: here::host(), boot, who, zone: TimeZone::system(), command_lines }
 }
 
+/// A sampler of this machine that reads what those rules want, on demand; `whole` has all of it read of whoever ran, as for a recording.
+///
+/// # Errors
+/// There is no /proc to read.
+pub fn sampler(wants: &Wants, whole: bool) -> Result<Sampler, Failure> {
+    let demand = Demand { unnamed: wants.none_by_others(), whole };
+    let sampler = Sampler::new(Path::new("/proc"), wants.of_everybody());
+    let sampler = sampler.map_err(|error| Failure::of(Exit::Failed, error))?.on_demand(demand);
+    let sampler = if wants.trees() { sampler.with_descent() } else { sampler };
+    Ok(if wants.passing() { sampler.with_passing() } else { sampler })
+}
+
 /// Everything put together.
 fn assemble(
     plan: Plan,
@@ -306,11 +318,7 @@ fn assemble(
 ) -> Result<Watcher, Failure> {
     let workers = |name, least, most| Workers::start(name, least, most).map_err(threadless);
     let wants = Wants::of(rules);
-    let demand = Demand { unnamed: wants.none_by_others(), whole: plan.record.is_some() };
-    let sampler = Sampler::new(Path::new("/proc"), wants.of_everybody())
-        .map_err(|error| Failure::of(Exit::Failed, error))?
-        .on_demand(demand)
-        .with_unmasked(scribe.command_lines == CommandLines::Full);
+    let sampler = sampler(&wants, plan.record.is_some())?.with_unmasked(scribe.command_lines == CommandLines::Full);
     let settings = Settings {
         shadow: plan.shadow,
         assumed: false,
@@ -335,13 +343,12 @@ fn assemble(
         by: "at the start".to_owned(),
         refused: None,
     };
-    let sampler = if wants.trees() { sampler.with_descent() } else { sampler };
     Ok(Watcher {
         dispatcher: Dispatcher::new(settings, Arc::clone(rules), protections, next_case),
         every: rules.every,
         cost: Cost::new(rules.every),
         direct: plan.service_manager,
-        sampler: if wants.passing() { sampler.with_passing() } else { sampler },
+        sampler,
         wants,
         snapshot: Snapshot::default(),
         fixed: BTreeMap::new(),

@@ -1,4 +1,4 @@
-//! What a condition hangs on that is not known yet, and until when it stays false without a look.
+//! What a condition hangs on that is not known yet, and until when it cannot come to hold without a look.
 
 use super::{Comparison, Condition, Quantity, Term, Truth};
 use crate::facts::Facts;
@@ -18,13 +18,12 @@ impl Condition {
         }
         match self {
             Condition::Any(parts) | Condition::All(parts) => {
-                let lacking = |part: &Condition| part.lacking_to_be(wanted, facts);
                 let unknown = parts.iter().filter(|part| part.evaluate(facts) == Truth::Unknown);
                 // Where all parts have to be so, one that no reading makes known keeps the others from mattering.
                 let all_have_to = matches!(self, Condition::All(_)) == (wanted == Truth::True);
                 let mut needs = Needs::NONE;
                 for part in unknown {
-                    let lacking = lacking(part);
+                    let lacking = part.lacking_to_be(wanted, facts);
                     if all_have_to && lacking.is_none() {
                         return Needs::NONE;
                     }
@@ -41,24 +40,26 @@ impl Condition {
         }
     }
 
-    /// Until when it stays false, by the process's own figures.
-    pub(crate) fn stays_false(&self, facts: &Facts<'_>, process: &Process) -> Promise {
+    /// Until when it does not come to hold, by the process's own figures: it stays false, or unknown as long as a window fills.
+    pub(crate) fn stays_untrue(&self, facts: &Facts<'_>, process: &Process) -> Promise {
         match self {
             Condition::Any(parts) => {
-                let each = parts.iter().map(|part| part.stays_false(facts, process));
+                let each = parts.iter().map(|part| part.stays_untrue(facts, process));
                 each.fold(Promise::ALWAYS, Promise::both)
             }
             Condition::All(parts) => {
-                let each = parts.iter().map(|part| part.stays_false(facts, process));
+                let each = parts.iter().map(|part| part.stays_untrue(facts, process));
                 each.fold(Promise::NONE, |best, part| best.longer(part, process))
             }
             Condition::Compare(Quantity::Now(field), comparison, Term::Literal(limit)) if comparison.is_upward() => {
                 Promise::of(stays_below(*field, *comparison, limit, facts, process))
             }
-            Condition::Compare(Quantity::Over(series), comparison, Term::Literal(limit))
-                if self.evaluate(&facts.carrying()) == Truth::False =>
-            {
-                facts.stays_as_it_is(series, *comparison, limit)
+            Condition::Compare(Quantity::Over(series), comparison, Term::Literal(limit)) => {
+                match self.evaluate(&facts.carrying()) {
+                    Truth::False => facts.stays_as_it_is(series, *comparison, limit),
+                    Truth::Unknown => facts.stays_unfilled(series),
+                    Truth::True => Promise::NONE,
+                }
             }
             _ => Promise::NONE,
         }

@@ -32,6 +32,12 @@ impl Member {
     fn is(&self, id: &ProcessId) -> bool {
         (self.pid, self.start) == (id.pid, id.start)
     }
+
+    /// Of whoever is gone before his first border what he had counted at the last tick; of the others that was read at their last.
+    fn left_behind(&self) -> u64 {
+        let last = self.last.filter(|_| self.is_young);
+        last.zip(self.from).map_or(0, |(last, from)| last.saturating_sub(from))
+    }
 }
 
 impl Counted {
@@ -50,7 +56,7 @@ impl Counted {
     /// Whether that one has to be read at this tick, border or not.
     pub fn is_young(&self, id: &ProcessId) -> bool {
         let place = self.members.binary_search_by_key(&id.pid, |member| member.pid);
-        place.is_ok_and(|at| !self.members[at].is(id) || self.members[at].is_young) || place.is_err()
+        !place.is_ok_and(|at| self.members[at].is(id) && !self.members[at].is_young)
     }
 
     /// Goes on with those who are of it now, in the order of PIDs; at a border all of them have been read.
@@ -65,10 +71,12 @@ impl Counted {
                     self.total = self.total.saturating_add(gone.left_behind());
                 }
                 let known = before.next_if(|known| known.pid == process.id.pid);
-                let (known, gone): (Vec<Member>, Vec<Member>) =
-                    known.into_iter().partition(|known| known.is(&process.id));
-                self.total = gone.iter().fold(self.total, |total, gone| total.saturating_add(gone.left_behind()));
-                now.push(known.into_iter().next().unwrap_or_else(|| {
+                let (known, gone) = match known {
+                    Some(known) if known.is(&process.id) => (Some(known), None),
+                    other => (None, other),
+                };
+                self.total = self.total.saturating_add(gone.map_or(0, |gone| gone.left_behind()));
+                now.push(known.unwrap_or_else(|| {
                     let count = process.count_behind(self.field);
                     // Whoever was born since the last sample has counted all of it since then.
                     let from = if process.age <= born_within { count.map(|_| 0) } else { count };
@@ -97,14 +105,6 @@ impl Counted {
             let counted = process.count_behind(self.field)?.saturating_sub(member.from?);
             Some(total.saturating_add(counted))
         })
-    }
-}
-
-impl Member {
-    /// Of whoever is gone before his first border what he had counted at the last tick; of the others that was read at their last.
-    fn left_behind(&self) -> u64 {
-        let last = self.last.filter(|_| self.is_young);
-        last.zip(self.from).map_or(0, |(last, from)| last.saturating_sub(from))
     }
 }
 

@@ -211,7 +211,12 @@ impl OfGroup<'_> {
             let totals = self.totals(sight, &kept.counted, exact);
             let facts = self.facts(sight, &totals).with_history(Some(&kept.history));
             let truth = self.rule.breach.evaluate(&facts);
-            let needed = needed(truth, &self.rule.breach, &facts, totals.stale());
+            // Of who rests it is known already what he has.
+            let unread = match truth {
+                Truth::True => totals.stale(),
+                _ => totals.outrun().and(totals.stale().only(Needs::COSTLY)),
+            };
+            let needed = needed(truth, &self.rule.breach, &facts, unread, Needs::FILES);
             if needed.is_none() || !sight.is_lazy() {
                 let stands = truth != Truth::True || !sight.is_lazy() || self.stands(sight, (covers, place));
                 return (totals, if stands { truth } else { Truth::Unknown });
@@ -231,6 +236,9 @@ impl OfGroup<'_> {
             return;
         }
         let takes = kept.history.takes(&self.rule.windows, since_begun);
+        if takes.is_none() && kept.counted.is_empty() {
+            return;
+        }
         for at in &self.of.places {
             let process = sight.process(*at);
             let young = kept.counted.iter().filter(|counted| counted.is_young(&process.id));
@@ -327,7 +335,7 @@ impl State {
                 of.read_what_is_followed(sight, self.tracks.contains_key(&key), kept, round.since_begun);
             }
             let seen = of.summed(sight).totals.cpu();
-            if round.named.by_whose_alone && round.named.by_cpu {
+            if round.named.by_the_unseen {
                 of.unseen = with_unseen(&key, of.ids(), seen, sight.snapshot(), round.ran);
             }
             of.count(sight, kept, round.since_begun);

@@ -69,14 +69,13 @@ struct Watched {
 /// What a rule names, as far as judging it goes by that.
 #[derive(Debug, Clone, Copy)]
 struct Named {
-    /// Whether its breach names CPU, and whether it has anything to do with CPU, and with resident memory.
+    /// Whether its breach names CPU, and whether it has anything to do with resident memory.
     leads_by_cpu: bool,
-    by_cpu: bool,
     by_memory: bool,
     /// Whether it has windows of resident memory.
     over_memory: bool,
-    /// Whether it goes by no more than whose a process is.
-    by_whose_alone: bool,
+    /// Whether it judges units or owners by CPU, and goes by no more than whose a process is: then whoever ended unseen counts.
+    by_the_unseen: bool,
 }
 
 /// The judge over one set of rules.
@@ -93,7 +92,8 @@ pub struct Judge {
     /// Whom the last tick left out.
     helpers: BTreeSet<u32>,
     windows: Windows,
-    /// Whether nothing that was promised of a process counts at the next tick.
+    /// Whether nothing that was promised of a process counts at the next tick; whether nothing that was read does either.
+    unpromised: bool,
     anew: bool,
     memory: Memory,
     wishes: Vec<MemoryWish>,
@@ -117,6 +117,7 @@ impl Judge {
             concerned: Vec::new(),
             helpers: BTreeSet::new(),
             windows: Windows::default(),
+            unpromised: true,
             anew: true,
             memory: Memory::new(next_case),
             wishes: Vec::new(),
@@ -196,6 +197,8 @@ impl Judge {
 
     /// Samples come that far apart from now on.
     pub(crate) fn sampled_every(&mut self, every: Duration) {
+        // Windows count as full earlier than was promised.
+        self.unpromised |= every > self.every;
         self.every = every;
         self.watched.iter_mut().for_each(|watched| watched.state.sampled_every(every));
         self.windows.sampled_every(every);
@@ -346,9 +349,13 @@ impl Judge {
         let same = self.covers.keep_up(sight.snapshot()) && all && !self.anew;
         self.go_on_with_the_covered(same, sight.is_lazy());
         // Who ran: what of control groups is somebody else's is looked for among them.
-        let by_groups = self.watched.iter().any(|watched| watched.named.by_whose_alone && watched.named.by_cpu);
-        let ran = |(_, process): &(usize, &Process)| by_groups && process.cpu.is_some_and(|cpu| cpu > 0.0);
-        let ran: Vec<usize> = sight.snapshot().processes.iter().enumerate().filter(ran).map(|(at, _)| at).collect();
+        let ran: Vec<usize> = match self.watched.iter().any(|watched| watched.named.by_the_unseen) {
+            true => {
+                let ran = |(_, process): &(usize, &Process)| process.cpu.is_some_and(|cpu| cpu > 0.0);
+                sight.snapshot().processes.iter().enumerate().filter(ran).map(|(at, _)| at).collect()
+            }
+            false => Vec::new(),
+        };
         let Findings { found, statuses } = self.look_at_processes(sight, tick, since_begun);
         let mut covered = std::mem::take(&mut self.covered);
         for (watched, (found, status)) in self.watched.iter_mut().zip(found.into_iter().zip(statuses)) {
@@ -497,10 +504,11 @@ impl Watched {
             filled: None,
             named: Named {
                 leads_by_cpu: named([Field::Cpu, Field::CpuPart], &rule.breach.fields()),
-                by_cpu: named([Field::Cpu, Field::CpuPart], &rule.fields()),
                 by_memory: named([Field::Memory, Field::MemoryPart], &rule.fields()),
                 over_memory: rule.windows.iter().any(|spec| matches!(spec.field, Field::Memory | Field::MemoryPart)),
-                by_whose_alone: rule.covers.iter().flat_map(Condition::fields).all(Field::is_whose),
+                by_the_unseen: matches!(rule.judge, Judged::Unit | Judged::Owner)
+                    && named([Field::Cpu, Field::CpuPart], &rule.fields())
+                    && rule.covers.iter().flat_map(Condition::fields).all(Field::is_whose),
             },
         }
     }

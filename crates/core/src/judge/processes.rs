@@ -79,9 +79,8 @@ impl Windows {
 
     fn clean(&mut self, tick: u64, snapshot: &Snapshot) {
         if tick.is_multiple_of(CLEAN) {
-            // Whoever needed no look is still of it.
-            let quiet = |id: &ProcessId| snapshot.find(id).is_some_and(|process| process.quiet);
-            self.of.retain(|id, kept| kept.seen + CLEAN > tick || quiet(id));
+            // Whether a rule still covers whoever needed no look is not known, so who is covered no more is kept as well.
+            self.of.retain(|id, kept| kept.seen + CLEAN > tick || snapshot.find(id).is_some());
         }
     }
 
@@ -141,6 +140,7 @@ impl Judge {
         let rules: Vec<(usize, &Watched)> = self.watched.iter().enumerate().filter(ours).collect();
         let followed: BTreeSet<ProcessId> = rules.iter().flat_map(|(_, watched)| watched.state.followed()).collect();
         let anew = std::mem::take(&mut self.anew);
+        let unpromised = std::mem::take(&mut self.unpromised);
         let Windows { all, of } = &mut self.windows;
         // Windows count from the first tick on, and promises by the machine's clock.
         let begun = self.begun.unwrap_or_default().as_millis() as u64;
@@ -174,7 +174,7 @@ impl Judge {
             let is_followed = followed.contains(&id) || tick.suspended.contains(&id) || tick.busy.contains(&id);
             if anew {
                 sight.read(at, Needs::FILES);
-            } else if process.quiet && !is_followed {
+            } else if process.quiet && !is_followed && !unpromised {
                 continue;
             }
             look.begin(at);
@@ -303,13 +303,17 @@ fn stays_within(
 ) -> Promise {
     let (facts, process, rule) = (sight.facts(at).with_history(history), sight.process(at), &watched.rule);
     let out = match &rule.covers {
-        Some(covers) if covered == Truth::False => covers.stays_false(&facts, process),
+        Some(covers) if covered == Truth::False => covers.stays_untrue(&facts, process),
         _ => Promise::NONE,
     };
-    let breach_is_false = truth == Truth::False || covered == Truth::False;
-    // Whoever comes to be covered has his windows filled from then on, whatever becomes of the breach.
-    let rests_on_breach = covered == Truth::True || watched.filled.is_none();
-    if breach_is_false && rests_on_breach { out.longer(rule.breach.stays_false(&facts, process), process) } else { out }
+    let rests_on_breach = match (covered, truth) {
+        (Truth::True, Truth::False) => true,
+        // What cannot be read is told at every tick.
+        (Truth::True, Truth::Unknown) => rule.breach.unreadable(&facts).is_empty(),
+        // Whoever comes to be covered has his windows filled from then on, whatever becomes of the breach.
+        _ => watched.filled.is_none() && (truth == Truth::False || covered == Truth::False),
+    };
+    if rests_on_breach { out.longer(rule.breach.stays_untrue(&facts, process), process) } else { out }
 }
 
 impl super::subjects::State {

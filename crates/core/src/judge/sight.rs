@@ -72,10 +72,7 @@ impl Sight<'_> {
         loop {
             let facts = self.facts(at).carrying().with_history(history);
             let truth = condition.evaluate(&facts);
-            let needed = match truth {
-                Truth::True => self.process(at).stale.only(to_hold),
-                _ => needed(truth, condition, &facts, self.process(at).stale),
-            };
+            let needed = needed(truth, condition, &facts, self.process(at).stale, to_hold);
             if needed.is_none() || !self.is_lazy() {
                 return truth;
             }
@@ -88,13 +85,13 @@ impl Sight<'_> {
     }
 }
 
-/// What is to be read next of what is stale, by how a condition stands: what it hangs on, the cheapest first; everything where it
+/// What is to be read next of what is stale, by how a condition stands: what it hangs on, the cheapest first; so much where it
 /// holds, and nothing where it does not.
-pub(super) fn needed(truth: Truth, condition: &Condition, facts: &Facts<'_>, stale: Needs) -> Needs {
+pub(super) fn needed(truth: Truth, condition: &Condition, facts: &Facts<'_>, stale: Needs, to_hold: Needs) -> Needs {
     match truth {
         _ if stale.is_none() => Needs::NONE,
         Truth::False => Needs::NONE,
-        Truth::True => stale.only(Needs::FILES),
+        Truth::True => stale.only(to_hold),
         Truth::Unknown => condition.lacking(facts).only(stale).cheapest(),
     }
 }

@@ -41,7 +41,7 @@ pub struct Part {
 #[derive(Debug)]
 pub(super) struct Kept {
     pub history: History,
-    /// What it has counted, for each of the windows that keep counts.
+    /// What it has counted of each field of which windows keep counts.
     pub counted: Vec<Counted>,
     /// CPU time that a group used since it was first seen.
     pub used: Duration,

@@ -284,9 +284,13 @@ impl Field {
         )
     }
 
-    /// Whether it is the pace of something that is counted, and read as a count.
-    pub(crate) fn is_counted(self) -> bool {
-        matches!(self, Field::Disk | Field::DiskRead | Field::DiskWrite | Field::Faults | Field::CpuChildren)
+    /// Those that are the pace of something that is counted, and read as a count.
+    pub(crate) const COUNTED: [Field; 5] =
+        [Field::Disk, Field::DiskRead, Field::DiskWrite, Field::Faults, Field::CpuChildren];
+
+    /// Its place among those that are counted.
+    pub(crate) fn counted(self) -> Option<usize> {
+        Field::COUNTED.iter().position(|counted| *counted == self)
     }
 
     /// Whether little of it is the trouble, and not much.

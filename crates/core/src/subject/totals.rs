@@ -30,8 +30,8 @@ pub struct Totals {
     still: bool,
     /// At most so much memory, and held memory, bytes.
     most: [Option<u64>; 2],
-    /// What was counted by the group since it was first seen, as far as it was read, in the order of [`COUNTS`].
-    counts: [Option<u64>; COUNTS.len()],
+    /// What was counted by the group since it was first seen, as far as it was read, in the order of [`Field::COUNTED`].
+    counts: [Option<u64>; Field::COUNTED.len()],
     /// CPU time used by the group since it was first seen.
     pub(crate) used: Duration,
 }
@@ -43,9 +43,6 @@ const SIZES: [(Field, SizeOf); 3] = [
     (Field::MemoryVirtual, |process| process.memory_virtual),
     (Field::MemorySwapped, |process| process.memory_swapped),
 ];
-
-/// Fields that are the pace of something.
-const COUNTS: [Field; 5] = [Field::Disk, Field::DiskRead, Field::DiskWrite, Field::Faults, Field::CpuChildren];
 
 impl Totals {
     /// The sums of a group.
@@ -75,22 +72,21 @@ impl Totals {
             most: [false, true].map(|held| {
                 members.iter().try_fold(0_u64, |all, process| Some(all.saturating_add(process.at_most(held)?)))
             }),
-            counts: [None; COUNTS.len()],
+            counts: [None; Field::COUNTED.len()],
             used: Duration::ZERO,
         }
     }
 
     /// So much was counted of what that field is the pace of.
     pub(crate) fn counted(&mut self, field: Field, counted: Option<u64>) {
-        if let Some(place) = COUNTS.iter().position(|known| *known == field) {
+        if let Some(place) = field.counted() {
             self.counts[place] = counted;
         }
     }
 
     /// What was counted of it; where it has to be `now`, only if nobody has run since he was read.
     pub(crate) fn count_behind(&self, field: Field, now: bool) -> Option<u64> {
-        let place = COUNTS.iter().position(|known| *known == field)?;
-        self.counts[place].filter(|_| !(now && self.outrun.has(field.info().cost)))
+        self.counts[field.counted()?].filter(|_| !(now && self.outrun.has(field.info().cost)))
     }
 
     /// With its proportional memory as last read, where no more than a bound is known.

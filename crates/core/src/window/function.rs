@@ -157,7 +157,7 @@ impl Series {
             (Function::Typical, _) => Keep::Nothing,
             (Function::Growth, None) => Keep::FirstOfAll,
             (Function::Avg, _) if matches!(self.field, Field::Cpu | Field::CpuPart) => Keep::CpuTime,
-            (Function::Avg, _) if self.field.is_counted() => Keep::Count,
+            (Function::Avg, _) if self.field.counted().is_some() => Keep::Count,
             (Function::Growth, _) => Keep::First,
             (Function::Peak, _) => Keep::Highest,
             // A level that costs a file is read once a slot; a peak may be at any time, and so may be what a rate comes to.

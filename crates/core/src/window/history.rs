@@ -195,9 +195,7 @@ impl History {
             Function::Typical => None,
         }
     }
-}
 
-impl History {
     /// Between what the value of a series lies now, where what it goes by now has not been read. What is counted never falls, and
     /// memory cannot be filled without running.
     pub(crate) fn bounds(&self, series: &Series, feed: &impl Feed) -> Bounds {
@@ -239,9 +237,7 @@ impl History {
                 _ => false,
             }
     }
-}
 
-impl History {
     /// Until when these windows miss nothing of a process that is not looked at, on the clock that they are fed by.
     pub(crate) fn stays_fed(&self, specs: &[Spec], process: &Process) -> Promise {
         let rests = process.cpu == Some(0.0);
@@ -293,6 +289,13 @@ impl History {
             _ => None,
         };
         quiet.map_or(Promise::NONE, |quiet| Promise::of(quiet).before(slots.next_border(self.now)))
+    }
+
+    /// Until when the window of a series is not full at the earliest, where it is not.
+    pub(crate) fn stays_unfilled(&self, series: &Series) -> Promise {
+        let Some(Window::Slots(slots)) = self.windows.get(series.place) else { return Promise::NONE };
+        let full = slots.full_from(self.every).filter(|full| *full > self.now);
+        full.map_or(Promise::NONE, |full| Promise::ALWAYS.before(full))
     }
 
     /// Until it has used so much CPU time that its mean comes to the limit, ten-thousandths of a percent.

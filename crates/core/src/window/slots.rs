@@ -50,6 +50,11 @@ impl Slots {
         self.numbers.clear();
     }
 
+    /// The number of the slot of that time.
+    fn number(&self, now: u64) -> u64 {
+        (now + self.ahead) / self.width
+    }
+
     /// Whether a reading would change anything now.
     pub(crate) fn takes(&self, now: u64) -> bool {
         !(self.keep.takes_one() && self.has_begun(now))
@@ -57,12 +62,12 @@ impl Slots {
 
     /// When the next slot begins, ms.
     pub(crate) fn next_border(&self, now: u64) -> u64 {
-        ((now + self.ahead) / self.width + 1) * self.width - self.ahead
+        (self.number(now) + 1) * self.width - self.ahead
     }
 
     /// Whether the slot being filled has a number.
     pub(crate) fn has_begun(&self, now: u64) -> bool {
-        self.filled & 1 == 1 && (now + self.ahead) / self.width == self.newest
+        self.filled & 1 == 1 && self.number(now) == self.newest
     }
 
     /// Takes a reading in. Times never fall.
@@ -104,7 +109,7 @@ impl Slots {
 
     /// The slots that have a number, the oldest first, with their own: `now` is the time of the tick.
     fn kept(&self, now: u64) -> impl Iterator<Item = (u64, i64)> + '_ {
-        let first = ((now + self.ahead) / self.width).saturating_sub(SLOTS as u64);
+        let first = self.number(now).saturating_sub(SLOTS as u64);
         let mut left = self.filled;
         let numbers = self.numbers.iter().map(move |value| {
             let back = left.checked_ilog2().unwrap_or(0);
@@ -116,13 +121,22 @@ impl Slots {
 
     /// Whether the oldest kept reading is old enough: the window less one and a half sampling intervals.
     pub(crate) fn is_full(&self, now: u64, every: u64) -> bool {
-        let enough = |at: u64| (now + self.ahead).saturating_sub(at) + every * 3 / 2 >= self.width * SLOTS as u64;
         // Most of the time until then this is all there is to look at.
-        if self.since == u64::MAX || !enough(self.since) {
+        if self.full_from(every).is_none_or(|full| now < full) {
             return false;
         }
         let Some((oldest, _)) = self.kept(now).next() else { return false };
-        enough((oldest * self.width).max(self.since))
+        self.old_enough((oldest * self.width).max(self.since), every) <= now
+    }
+
+    /// When the first reading is old enough, ms: it is not full before that. None where there was no reading.
+    pub(crate) fn full_from(&self, every: u64) -> Option<u64> {
+        (self.since != u64::MAX).then(|| self.old_enough(self.since, every))
+    }
+
+    /// When a reading of that time on the clock of its slots is as old as the window is long.
+    fn old_enough(&self, at: u64, every: u64) -> u64 {
+        (at + self.width * SLOTS as u64).saturating_sub(every * 3 / 2 + self.ahead)
     }
 
     /// The mean of the slots.
@@ -166,7 +180,7 @@ impl Slots {
 
     /// The lowest of the newest quarter minus the lowest of the oldest.
     pub fn climb(&self, now: u64) -> Option<i64> {
-        let last = (now + self.ahead) / self.width;
+        let last = self.number(now);
         let quarter = (SLOTS / 4) as u64;
         let first = last.saturating_sub(SLOTS as u64);
         let lowest = |from: u64, to: u64| {
@@ -177,7 +191,7 @@ impl Slots {
 
     /// The slope of the least-squares line through the slots, a second.
     pub fn slope(&self, now: u64) -> Option<f64> {
-        let first = ((now + self.ahead) / self.width).saturating_sub(SLOTS as u64);
+        let first = self.number(now).saturating_sub(SLOTS as u64);
         // Slot numbers from the window's beginning are small, so every sum is exact.
         let (mut n, mut x, mut xx, mut y, mut xy) = (0i128, 0i128, 0i128, 0i128, 0i128);
         for (number, value) in self.kept(now) {

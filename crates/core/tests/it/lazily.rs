@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
+use sophron_core::cost::Every;
 use sophron_core::dispatch::{Beside, Command, Dispatcher, Input, Settings, Wants};
 use sophron_core::model::{Cost, Needs, Process, ProcessId, Promise, Reader, Snapshot};
 use sophron_core::protect::Protections;
@@ -154,7 +155,9 @@ impl Stage {
             process.age += seconds(1);
             let before = process.cpu_time;
             let ran = |process: &mut Process, used: Duration| process.cpu_time += used;
-            match &lives[at % lives.len()] {
+            // Whoever has ended does nothing any more.
+            let life = if process.state == State::Zombie { &Life::Rests } else { &lives[at % lives.len()] };
+            match life {
                 Life::Rests => {}
                 Life::Runs(used, share) => {
                     ran(process, *used);
@@ -212,7 +215,7 @@ impl Stage {
             if used.is_zero() {
                 (process.disk_read, process.disk_write, process.faults) = (Some(0.0), Some(0.0), Some(0.0));
             }
-            if !matches!(&lives[at % lives.len()], Life::Reaps(_)) {
+            if !matches!(life, Life::Reaps(_)) {
                 process.waited = Some(0.0);
             }
             process.has_counted(seconds(1));
@@ -357,9 +360,15 @@ fn courses(rules: &Arc<RuleSet>, lives: &[Vec<Life>]) -> ([Vec<Vec<String>>; 2],
     let (mut full, mut lazy) = (new(), new());
     let mut before = Snapshot::default();
     let mut told_by = [Vec::new(), Vec::new()];
-    for lives in lives {
-        stage.pass(lives);
+    for (at, one) in lives.iter().enumerate() {
+        stage.pass(one);
         let whole = stage.world.snapshot();
+        if at == lives.len() * 2 / 3 {
+            // Windows are full earlier from here on.
+            let slower = || Every { every: seconds(2), used: 1.2, asked: seconds(1) };
+            let _ = full.step(whole.moment, Input::Every(slower()));
+            let _ = lazy.step(whole.moment, Input::Every(slower()));
+        }
         let commands = full.step(whole.moment, Input::Sample(&whole, &Beside::default()));
         told_by[0].push(told(&mut full, commands, &stage.world));
         let mut sample = stage.sample(&before);
@@ -443,4 +452,21 @@ fn windows_are_filled_as_soon_as_a_rule_covers() {
     let ([full, lazy], _) = courses(&rules, &lives);
     let first = |told: &[Vec<String>]| told.iter().position(|told| !told.is_empty());
     assert_eq!((first(&full), first(&lazy)), (Some(17), Some(17)));
+}
+
+/// Where one part of a breach stays unknown whatever is read, the other parts are read all the same.
+#[test]
+fn a_window_that_fills_keeps_nobody_from_being_read() {
+    let breach = "avg(cpu.children, 3s) > 60% or memory.held > 200 MiB";
+    let rules = load(&format!(
+        "[[rule]]\nname = 'r'\njudge = 'tree'\nwhere = 'app = \"labelpress\"'\nbreach = '{breach}'\nlasting = '0s'\n"
+    ));
+    let mut lives = vec![vec![Life::Rests; 6]; 20];
+    // There is a tree again only from when the first of it is covered again: its window begins to fill then.
+    lives[4][0] = Life::Execs(1);
+    lives[12][4] = Life::Runs(Duration::from_millis(16), 0.65);
+    lives[13][0] = Life::Execs(0);
+    let ([full, lazy], _) = courses(&rules, &lives);
+    assert_eq!(full, lazy);
+    assert!(!full[13].is_empty());
 }

@@ -43,10 +43,7 @@ impl Naive {
 
 /// CPU time of this thread for one run: what others do on the machine does not count.
 pub fn timed(mut work: impl FnMut()) -> f64 {
-    let now = || {
-        let time = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
-        time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
-    };
+    let now = || sophron_linux::here::thread_time().as_secs_f64();
     let began = now();
     work();
     now() - began

@@ -1,23 +1,23 @@
 //! What watching with a rules file costs on this machine: measured, by watching with it for a short time, and with each of its rules
 //! alone. Nothing is acted upon and nothing recorded.
 
-use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
-use rustix::time::{ClockId, clock_gettime};
 use sophron_core::dispatch::{Beside, Dispatcher, Input, Settings, Wants};
 use sophron_core::model::Snapshot;
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Rule, RuleSet};
 use sophron_core::text::processes;
 use sophron_core::units::exact_duration;
-use sophron_linux::{Demand, Sampler};
+use sophron_linux::Sampler;
+use sophron_linux::here::thread_time;
 
 use crate::exit::{Exit, Failure};
 use crate::source;
 use crate::ui::table::{self, Column};
+use crate::watcher;
 
 /// Samples that are measured; two before them read everything, and are not.
 const SAMPLES: u32 = 8;
@@ -51,12 +51,7 @@ impl Trial {
         let mut rules = rules.clone();
         rules.rules.retain(only);
         let rules = Arc::new(rules);
-        let wants = Wants::of(&rules);
-        let demand = Demand { unnamed: wants.none_by_others(), whole: false };
-        let sampler = Sampler::new(Path::new("/proc"), wants.of_everybody());
-        let sampler = sampler.map_err(|error| Failure::of(Exit::Failed, error))?.on_demand(demand);
-        let sampler = if wants.trees() { sampler.with_descent() } else { sampler };
-        let sampler = if wants.passing() { sampler.with_passing() } else { sampler };
+        let sampler = watcher::sampler(&Wants::of(&rules), false)?;
         let own = Some(std::process::id());
         let settings = Settings { shadow: true, assumed: false, own, only: None, zone: TimeZone::system() };
         let dispatcher = Dispatcher::new(settings, rules, Protections::default(), 1);
@@ -131,12 +126,6 @@ impl Cost {
             table::render(&columns, &rows, table::terminal_width())
         )
     }
-}
-
-/// CPU time of this thread.
-fn thread_time() -> Duration {
-    let time = clock_gettime(ClockId::ThreadCPUTime);
-    Duration::new(time.tv_sec.unsigned_abs(), time.tv_nsec.try_into().unwrap_or(0))
 }
 
 #[cfg(test)]
