@@ -1,5 +1,5 @@
-//! A watcher of the built program: CPU a tick, against a naive pass over the same processes in the same run, and the most memory it
-//! ever held. By the rules that are written most, by every function over time, by every rules file that ships and every rule in the
+//! A watcher of the built program: CPU a tick, against a naive pass over the same processes in the same run, and what is
+//! resident of it at the end, with the most that ever was. By the rules that are written most, by every function over time, by every rules file that ships and every rule in the
 //! documentation. What a virtual machine's host has taken of the cores counts as CPU of whoever ran just then: where it is more than a
 //! hundredth, that is said.
 //!
@@ -256,8 +256,10 @@ fn measure(program: &Path, row: &Row) {
     let naive = passes.iter().sum::<f64>() / passes.len() as f64;
     let tick = (used() - before) / (began.elapsed().as_secs_f64() / row.every.as_secs_f64());
     let status = std::fs::read_to_string(format!("/proc/{}/status", watcher.id())).unwrap();
-    let peak = status.lines().find_map(|line| line.strip_prefix("VmHWM:"));
-    let peak: f64 = peak.and_then(|kib| kib.trim().split(' ').next()?.parse().ok()).unwrap();
+    let [resident, peak] = ["VmRSS:", "VmHWM:"].map(|field| {
+        let kib = status.lines().find_map(|line| line.strip_prefix(field));
+        kib.and_then(|kib| kib.trim().split(' ').next()?.parse::<f64>().ok()).unwrap() / 1024.0
+    });
     let _ = watcher.kill();
     let _ = watcher.wait();
     let taken = (stolen() - stolen_before) as f64
@@ -265,11 +267,10 @@ fn measure(program: &Path, row: &Row) {
     let taken = if taken > 0.01 { format!("  (host took {:.0}% of a core)", taken * 100.0) } else { String::new() };
     let goal = if row.goal > 0.0 { format!("goal {:.2}", row.goal) } else { String::new() };
     println!(
-        "{:<60} {:>6.2} ms a tick, naive {:>6.2} ms, ratio {:.2}  {goal:<9}  peak {:.1} MiB{taken}",
+        "{:<60} {:>6.2} ms a tick, naive {:>6.2} ms, ratio {:.2}  {goal:<9}  {resident:.1} MiB, at most {peak:.1}{taken}",
         row.name.chars().take(60).collect::<String>(),
         tick * 1e3,
         naive * 1e3,
         tick / naive,
-        peak / 1024.0
     );
 }

@@ -51,6 +51,8 @@ pub(super) struct Row {
     /// Bytes read and written; `io_at` says whether they are known.
     io: (u64, u64),
     io_at: u64,
+    /// Pages of address space and resident pages, as `statm` had them when it was last asked in place of `status`.
+    pages: [u32; 2],
     /// The short name, hashed, and the place of the code: what an exec changes.
     name: u32,
     code: u32,
@@ -82,6 +84,7 @@ impl Row {
             faults: 0,
             io: (0, 0),
             io_at: 0,
+            pages: [0; 2],
             name: 0,
             code: 0,
             rename: false,
@@ -192,6 +195,11 @@ impl Context {
                 needs = needs.without(Needs::NONE.with(Cost::Io));
                 self.stood_still(row, process);
             }
+            // Nor has it filled memory; what others do to that shows in its size.
+            let held = process.memory_held.is_some() && !process.kernel && !process.outrun.has(Cost::Status);
+            if !moved && !self.anew && held && needs.has(Cost::Status) && self.has_its_size(row) {
+                needs = needs.without(Needs::NONE.with(Cost::Status).with(Cost::Statm));
+            }
             let lives = self.read_stat(row, process, clock_ns, now, needs);
             if let Reading::OnDemand(_) = self.reading {
                 // What was not read because it did not run is carried over as what it still has.
@@ -206,6 +214,15 @@ impl Context {
         process.cpu = Some(0.0);
         self.stood_still(row, process);
         true
+    }
+
+    /// Whether its memory is as large as when that was last asked: `statm` costs less than half of `status`.
+    fn has_its_size(&mut self, row: &mut Row) -> bool {
+        let pages = self.reader.of(row.pid, &row.file("statm")).ok().and_then(status::parse_pages);
+        // 16 TiB more or less are no doubt.
+        let pages = pages.map_or([0; 2], |(space, resident)| [space as u32, resident as u32]);
+        let before = std::mem::replace(&mut row.pages, pages);
+        pages != [0; 2] && pages == before
     }
 
     /// Rates of one that has not run.
@@ -327,17 +344,19 @@ impl Context {
     ) -> bool {
         let pid = row.pid;
         let may_keep = row.known && self.kept < self.may_keep(row);
-        let line = match &mut row.kept[0] {
-            // A kept file shows the owner that it had when it was opened: that is asked for anew.
-            Some(file) => self.reader.uid(pid).and_then(|uid| Ok((self.reader.again(file)?, uid))),
-            none if may_keep => self.reader.open(pid, "stat").and_then(|file| {
-                let uid = self.reader.uid(pid)?;
+        // Nobody becomes another without running.
+        let rests = row.idle > 0 && row.known && self.bounded && !self.anew;
+        // Whose folder it is comes first: if the number becomes another's in between, the start time shows it.
+        let uid = if rests { Ok(process.uid) } else { self.reader.uid(pid) };
+        let line = uid.and_then(|uid| match &mut row.kept[0] {
+            Some(file) => Ok((self.reader.again(file)?, uid)),
+            none if may_keep => {
+                let file = self.reader.open(pid, "stat")?;
                 self.kept += 1;
                 Ok((self.reader.again(&*none.insert(file))?, uid))
-            }),
-            // Whose folder it is first: if the number becomes another's in between, the start time shows it.
-            None => self.reader.uid(pid).and_then(|uid| Ok((self.reader.of(pid, "stat")?, uid))),
-        };
+            }
+            None => Ok((self.reader.of(pid, "stat")?, uid)),
+        });
         let (line, uid) = match line {
             Ok(found) => found,
             // For want of descriptors or memory nothing can be read of it: that says nothing about it.

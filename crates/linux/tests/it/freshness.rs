@@ -58,6 +58,42 @@ fn a_niceness_set_from_outside_is_seen_in_the_tick_that_asks_for_it() {
     }
 }
 
+/// Sixteen pages more of its memory are resident, without a moment of its own clock.
+fn is_written_to(pid: u32) -> bool {
+    // The lower pages of its stack have never been touched: writing to one makes it resident.
+    let maps = std::fs::read_to_string(format!("/proc/{pid}/maps")).unwrap();
+    let stack = maps.lines().find(|line| line.ends_with("[stack]")).unwrap();
+    let start = u64::from_str_radix(stack.split('-').next().unwrap(), 16).unwrap();
+    let Ok(memory) = std::fs::OpenOptions::new().write(true).open(format!("/proc/{pid}/mem")) else {
+        eprintln!("skipped: this machine lets nobody write to another's memory");
+        return false;
+    };
+    for page in 0..16 {
+        std::os::unix::fs::FileExt::write_all_at(&memory, &[1], start + page * 4096).unwrap();
+    }
+    true
+}
+
+/// Of who rests `status` is read only where its size has changed.
+#[test]
+fn memory_written_from_outside_is_seen_within_ten_ticks() {
+    let target = sleeper();
+    let pid = target.0.id();
+    let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Status));
+    let held = |snapshot: &Snapshot| snapshot.process(pid).unwrap().memory_held.unwrap();
+    for _ in 0..2 * SLICES {
+        sampler.sample(&mut snapshot).unwrap();
+    }
+    let before = held(&snapshot);
+    if is_written_to(pid) {
+        for _ in 0..SLICES {
+            sampler.sample(&mut snapshot).unwrap();
+        }
+        assert_eq!(snapshot.process(pid).unwrap().cpu, Some(0.0), "it has not run");
+        assert!(held(&snapshot) >= before + 32 * 1024, "{before} {}", held(&snapshot));
+    }
+}
+
 #[test]
 fn memory_written_from_outside_is_seen_in_the_tick_that_asks_for_it() {
     let target = sleeper();
@@ -68,16 +104,8 @@ fn memory_written_from_outside_is_seen_in_the_tick_that_asks_for_it() {
         ask(&mut sampler, &mut snapshot, pid, asked);
     }
     let before = snapshot.process(pid).unwrap().memory.unwrap();
-    // The lower pages of its stack have never been touched: writing to one makes it resident.
-    let maps = std::fs::read_to_string(format!("/proc/{pid}/maps")).unwrap();
-    let stack = maps.lines().find(|line| line.ends_with("[stack]")).unwrap();
-    let start = u64::from_str_radix(stack.split('-').next().unwrap(), 16).unwrap();
-    let Ok(memory) = std::fs::OpenOptions::new().write(true).open(format!("/proc/{pid}/mem")) else {
-        eprintln!("skipped: this machine lets nobody write to another's memory");
+    if !is_written_to(pid) {
         return;
-    };
-    for page in 0..16 {
-        std::os::unix::fs::FileExt::write_all_at(&memory, &[1], start + page * 4096).unwrap();
     }
     ask(&mut sampler, &mut snapshot, pid, asked);
     let process = snapshot.process(pid).unwrap();
