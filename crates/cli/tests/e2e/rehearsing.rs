@@ -190,11 +190,13 @@ fn what_was_is_answered_by_the_lookback() {
     eventually("grown", || (held(press.pid()) > 120 << 20).then_some(()));
     watcher.interrupt();
     let looked = |args: &[&str]| stage.json(&[args, &["--state", &state, "--format", "json"]].concat());
-    let grown = looked(&["list", "--since", "1m ago", "--by", "growth", "--where", "app in (labelpress, sheetlamp)"]);
+    // Others' programs of that name are in it as well.
+    let ours = format!("pid = {} or pid = {}", press.pid(), lamp.pid());
+    let grown = looked(&["list", "--since", "1m ago", "--by", "growth", "--where", &ours]);
     let first = &grown["rows"][0];
     assert_eq!(first["pid"], press.pid());
     assert!(first["growth"].as_f64().unwrap() > 5e6 && !first["course"].as_array().unwrap().is_empty(), "{first}");
-    let now = looked(&["list", "--at", "now", "--where", "app = labelpress"]);
+    let now = looked(&["list", "--at", "now", "--where", &format!("pid = {}", press.pid())]);
     assert!(now["rows"][0]["memory.held"].as_u64().unwrap() > 60 << 20, "no rule reads memory: {now}");
     let early = stage.run(&["list", "--at", "2020-01-01 10:00", "--state", &state]);
     assert!(early.stderr.contains("begins later"), "{}", early.stderr);
