@@ -1,6 +1,6 @@
-//! A watcher of the built program: CPU a tick, against a naive pass over the same processes in the same run, and what is
-//! resident of it at the end, with the most that ever was. By the rules that are written most, by every function over time, by every rules file that ships and every rule in the
-//! documentation. What a virtual machine's host has taken of the cores counts as CPU of whoever ran just then: where it is more than a
+//! A watcher of the built program: CPU a tick, against a naive pass over the same processes in the same run, and what is resident of it
+//! at the end, with the most that ever was. By the rules that are written most, by every function over time, by every rules file that
+//! ships and every rule in the documentation. What a virtual machine's host has taken of the cores counts as CPU of whoever ran just then: where it is more than a
 //! hundredth, that is said.
 //!
 //! `cargo bench -p sophron-linux --bench watcher` measures at 1,000 processes, one in ten of which run, and where all run. `-- 100` or

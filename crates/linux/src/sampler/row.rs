@@ -51,7 +51,7 @@ pub(super) struct Row {
     /// Bytes read and written; `io_at` says whether they are known.
     io: (u64, u64),
     io_at: u64,
-    /// Pages of address space and resident pages, as `statm` had them when it was last asked in place of `status`.
+    /// Pages of address space and resident pages, as `statm` had them when `status` was last read of it at rest; none once it has run.
     pages: [u32; 2],
     /// The short name, hashed, and the place of the code: what an exec changes.
     name: u32,
@@ -167,6 +167,8 @@ impl Context {
         let clock_ns = clock.map(|clock| clock.as_nanos() as u64);
         let moved = clock_ns.is_none_or(|clock| clock != row.cpu_ns);
         row.idle = if moved { 0 } else { row.idle.saturating_add(1) };
+        // Whoever has run may have as much as before, and hold more of it.
+        row.pages = if moved { [0; 2] } else { row.pages };
         let started = self.started(row.start);
         let age = if row.start == 0 { Duration::ZERO } else { moment.boottime.saturating_sub(started) };
         let in_turn = self.turn_of(row.pid) == self.tick % SLICES;
@@ -196,8 +198,8 @@ impl Context {
                 self.stood_still(row, process);
             }
             // Nor has it filled memory; what others do to that shows in its size.
-            let held = process.memory_held.is_some() && !process.kernel && !process.outrun.has(Cost::Status);
-            if !moved && !self.anew && held && needs.has(Cost::Status) && self.has_its_size(row) {
+            let held = process.memory_held.is_some() && !process.kernel;
+            if self.rests(row) && held && needs.has(Cost::Status) && self.has_its_size(row) {
                 needs = needs.without(Needs::NONE.with(Cost::Status).with(Cost::Statm));
             }
             let lives = self.read_stat(row, process, clock_ns, now, needs);
@@ -216,7 +218,12 @@ impl Context {
         true
     }
 
-    /// Whether its memory is as large as when that was last asked: `statm` costs less than half of `status`.
+    /// Whether it is who it was, and has not run since the tick before.
+    fn rests(&self, row: &Row) -> bool {
+        row.idle > 0 && row.known && self.bounded && !self.anew
+    }
+
+    /// Whether its memory is as large as when `status` was last read of it at rest: `statm` costs less than half of that.
     fn has_its_size(&mut self, row: &mut Row) -> bool {
         let pages = self.reader.of(row.pid, &row.file("statm")).ok().and_then(status::parse_pages);
         // 16 TiB more or less are no doubt.
@@ -344,10 +351,9 @@ impl Context {
     ) -> bool {
         let pid = row.pid;
         let may_keep = row.known && self.kept < self.may_keep(row);
-        // Nobody becomes another without running.
-        let rests = row.idle > 0 && row.known && self.bounded && !self.anew;
-        // Whose folder it is comes first: if the number becomes another's in between, the start time shows it.
-        let uid = if rests { Ok(process.uid) } else { self.reader.uid(pid) };
+        // Nobody becomes another's without running. Of others that is asked anew, since a kept file shows the owner that it had when it
+        // was opened; and first: if the number becomes another's in between, the start time shows it.
+        let uid = if self.rests(row) { Ok(process.uid) } else { self.reader.uid(pid) };
         let line = uid.and_then(|uid| match &mut row.kept[0] {
             Some(file) => Ok((self.reader.again(file)?, uid)),
             none if may_keep => {
