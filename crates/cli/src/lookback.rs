@@ -9,6 +9,8 @@ use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
+use sophron_core::order::InOrder;
+
 const ENDING: &str = ".jsonl.zst";
 const FORM: &str = "%Y%m%dT%H%M%S.%3f";
 
@@ -43,7 +45,7 @@ pub fn pieces(state: &Path) -> io::Result<Vec<Piece>> {
             pieces.push(Piece { path: entry.path(), begun, size: data.len() });
         }
     }
-    pieces.sort_by_key(|piece| piece.begun);
+    pieces.order_by_key(|piece| piece.begun);
     Ok(pieces)
 }
 

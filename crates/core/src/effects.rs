@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use crate::act::{Act, Originals};
 use crate::model::ProcessId;
+use crate::order::IntoSet;
 
 /// A lowering in force.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -62,12 +63,12 @@ impl Effects {
         let Some(held) = self.held.get(id) else { return BTreeSet::new() };
         let lowered = held.lower.iter().flat_map(|lower| lower.wants.keys());
         let suspended = held.suspend.iter().flat_map(|suspend| &suspend.wants);
-        lowered.chain(suspended).copied().collect()
+        lowered.chain(suspended).copied().into_set()
     }
 
     /// The processes on which a case holds something.
     pub(crate) fn of_case(&self, case: u64) -> BTreeSet<ProcessId> {
-        self.held.keys().filter(|id| self.cases_of(id).contains(&case)).copied().collect()
+        self.held.keys().filter(|id| self.cases_of(id).contains(&case)).copied().into_set()
     }
 
     /// Every process that something of ours is in force on.

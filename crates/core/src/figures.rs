@@ -8,6 +8,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use crate::audit::{Kind, Record, ToldWord};
+use crate::order::IntoMap;
 use crate::rules::RuleSet;
 
 /// Rules with figures of their own; those behind them in the file are counted as one.
@@ -55,7 +56,7 @@ impl Figures {
     pub fn new(rules: &RuleSet, down: &BTreeSet<String>) -> Figures {
         let own = rules.rules.iter().take(MOST_RULES);
         let known: BTreeMap<String, &'static str> =
-            own.map(|rule| (rule.name.to_string(), rule.severity.word())).collect();
+            own.map(|rule| (rule.name.to_string(), rule.severity.word())).into_map();
         let rest = (rules.rules.len() > MOST_RULES).then(|| (OTHER.to_owned(), OTHER.to_owned()));
         let each = known.iter().map(|(rule, severity)| (rule.clone(), (*severity).to_owned()));
         let channels = rules.telling.channels.iter().map(|channel| channel.name.clone());

@@ -28,6 +28,7 @@ pub mod judge;
 pub mod model;
 pub mod moment;
 pub mod open;
+pub mod order;
 pub mod over;
 pub mod protect;
 pub mod recording;

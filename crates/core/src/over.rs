@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use crate::model::{Moment, Process, ProcessId, Snapshot};
+use crate::order::IntoMap;
 
 /// Most points of a course; two become one when there would be more.
 const MOST_POINTS: usize = 64;
@@ -142,7 +143,7 @@ impl Over {
             }
         }
         let present: BTreeMap<ProcessId, Option<u64>> =
-            self.last.processes.iter().map(|process| (process.id, held(process))).collect();
+            self.last.processes.iter().map(|process| (process.id, held(process))).into_map();
         self.processes.retain(|id, _| present.contains_key(id));
         for (id, seen) in &mut self.processes {
             let now = present.get(id).copied().flatten();

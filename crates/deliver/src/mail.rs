@@ -11,6 +11,7 @@ use lettre::transport::smtp::commands::{Data, Mail as MailFrom, Rcpt};
 use lettre::transport::smtp::extension::ClientId;
 use lettre::transport::smtp::response::Response;
 use lettre::{Address, Message as Written};
+use sophron_core::order::{InOrder, IntoSet};
 use sophron_core::severity::Severity;
 use sophron_core::telling::{Mail, Message, Secure, Trouble};
 use sophron_core::text::{clean, counted};
@@ -185,7 +186,7 @@ fn subject(first: &Message, messages: &[Message]) -> String {
     if let Some(worst) = worst_one {
         return worst.heading();
     }
-    let cases: std::collections::BTreeSet<u64> = messages.iter().filter_map(|message| message.case).collect();
+    let cases: std::collections::BTreeSet<u64> = messages.iter().filter_map(|message| message.case).into_set();
     let count = match cases.len() {
         0 => counted(messages.len(), "message"),
         cases => counted(cases, "case"),
@@ -200,7 +201,7 @@ fn worst(messages: &[Message]) -> Severity {
 
 fn body(first: &Message, messages: &[Message]) -> String {
     let mut sorted: Vec<&Message> = messages.iter().collect();
-    sorted.sort_by_key(|message| std::cmp::Reverse(message.severity));
+    sorted.order_by_key(|message| std::cmp::Reverse(message.severity));
     let mut body = String::new();
     for message in sorted {
         let Message { severity, when, line, id, .. } = message;

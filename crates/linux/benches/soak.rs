@@ -1,8 +1,9 @@
 //! A watcher for a quarter of an hour: 2,000 processes, 50 forks a second, 20 rules, the lookback, two channels. Its memory is to be flat,
 //! and no tick missed.
 //!
-//! `cargo build --profile dist && cargo bench -p sophron-linux --bench soak` (`-- 3` for three minutes). Goals: over the last two thirds its
-//! own memory (`RssAnon`) stays within 1 MiB; as many samples as there is time for.
+//! `cargo build --profile dist && cargo bench -p sophron-linux --bench soak` (`-- 3` for three minutes, `-- starter` for 1,000 processes and
+//! the starter rules as they ship). Goals: over the last two thirds its own memory (`RssAnon`) stays within 1 MiB; as many samples as there
+//! is time for; the starter rules take at most a third of a naive pass a tick.
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 #![allow(clippy::print_stdout)]
@@ -18,8 +19,10 @@ use std::time::{Duration, Instant};
 
 mod crowd;
 mod host;
+mod naive;
 
 use crowd::{Crowd, program};
+use naive::{APART, Naive, timed};
 
 /// The default. Where watching costs more than 2% of a core it goes slower by itself.
 const EVERY: Duration = Duration::from_secs(2);
@@ -34,8 +37,9 @@ fn main() {
     }
     let Some(program) = program() else { return };
     let minutes: u64 = std::env::args().skip(1).find_map(|word| word.parse().ok()).unwrap_or(15);
+    let starter = std::env::args().any(|word| word == "starter");
     let folder = tempfile::tempdir().unwrap();
-    let _crowd = Crowd::new(1800, 200);
+    let _crowd = if starter { Crowd::new(900, 100) } else { Crowd::new(1800, 200) };
     let (forked, over) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
     let forker = {
         let (forked, over) = (Arc::clone(&forked), Arc::clone(&over));
@@ -56,7 +60,8 @@ fn main() {
     let collected = Arc::new(AtomicU64::new(0));
     listen(lines, &logged, collector, &collected);
     let (rules, state) = (folder.path().join("rules.toml"), folder.path().join("state"));
-    std::fs::write(&rules, rules_text(port)).unwrap();
+    let shipped = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples/starter.toml");
+    std::fs::write(&rules, if starter { std::fs::read_to_string(shipped).unwrap() } else { rules_text(port) }).unwrap();
     std::fs::set_permissions(&rules, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
     let mut watcher = Command::new(&program)
         .args(["watch", "--service", "--rules"])
@@ -72,8 +77,10 @@ fn main() {
     let (began, length) = (Instant::now(), Duration::from_secs(minutes * 60));
     let flat_from = length / 3;
     let mut flat: Vec<f64> = Vec::new();
-    println!("after   own MiB  resident  samples  missed  forks/s  messages");
+    println!("after   own MiB  resident  samples  missed  forks/s  of a core  naive passes a tick  messages");
     let (mut next, mut before, mut due) = (Duration::from_secs(10), Duration::ZERO, 0.0);
+    let used = || sophron_linux::sys::process_cpu_time(watcher.id()).unwrap().as_secs_f64();
+    let (mut naive, mut passes, mut last) = (Naive::new(), Vec::new(), (0.0, Duration::ZERO));
     while began.elapsed() < length {
         std::thread::sleep(next.saturating_sub(began.elapsed()));
         next += Duration::from_secs(10);
@@ -85,21 +92,33 @@ fn main() {
         let (at, every) = sampled(&program, &state);
         due += at.saturating_sub(before).as_secs_f64() / every;
         before = at;
+        // As far apart as in the other benches.
+        for _ in 0..2 {
+            std::thread::sleep(APART);
+            passes.push(timed(|| {
+                std::hint::black_box(naive.pass());
+            }));
+        }
         if next.as_secs() % 60 == 10 {
             let samples = taken(&program, &state);
             let missed = due.floor() as i64 - samples as i64;
             let (forks, sent) =
                 (forked.load(Ordering::Relaxed), (logged.load(Ordering::Relaxed), collected.load(Ordering::Relaxed)));
+            let now = (used(), began.elapsed());
+            let share = (now.0 - last.0) / (now.1 - last.1).as_secs_f64();
+            last = now;
             println!(
-                "{:>4} s  {own:>7.2}  {resident:>8.2}  {samples:>7}  {missed:>6}  {:>7.0}  {} and {}",
-                began.elapsed().as_secs(),
-                forks as f64 / began.elapsed().as_secs_f64(),
+                "{:>4} s  {own:>7.2}  {resident:>8.2}  {samples:>7}  {missed:>6}  {:>7.0}  {:>8.2}%  {:>19.2}  {} and {}",
+                now.1.as_secs(),
+                forks as f64 / now.1.as_secs_f64(),
+                100.0 * share,
+                share * every / mean(&passes),
                 sent.0,
                 sent.1
             );
         }
     }
-    let used = sophron_linux::sys::process_cpu_time(watcher.id()).unwrap().as_secs_f64();
+    let used = used();
     let missed = due.floor() as i64 - taken(&program, &state) as i64;
     let _ = watcher.kill();
     let _ = watcher.wait();
@@ -107,13 +126,21 @@ fn main() {
     let _ = forker.join();
     let (least, most) = flat.iter().fold((f64::MAX, 0.0_f64), |(least, most), own| (least.min(*own), most.max(*own)));
     let share = 100.0 * used / began.elapsed().as_secs_f64();
-    println!("{share:.2}% of a core; the host took {} ticks of the cores", host::stolen());
+    let samples = share / 100.0 * EVERY.as_secs_f64() / mean(&passes);
+    println!(
+        "{share:.2}% of a core, {samples:.2} naive passes a tick; the host took {} ticks of the cores",
+        host::stolen()
+    );
     println!(
         "over the last {} s own memory {least:.2} to {most:.2} MiB (goal within 1, {}); missed {missed} (goal 0, {})",
         (length - flat_from).as_secs(),
         verdict(most - least <= 1.0),
         verdict(missed <= 1)
     );
+}
+
+fn mean(passes: &[f64]) -> f64 {
+    passes.iter().sum::<f64>() / passes.len() as f64
 }
 
 fn verdict(met: bool) -> &'static str {

@@ -139,6 +139,7 @@ fn mostly_idle() -> Vec<Row> {
         row("memory", 20, memory, 0.0),
         row("memory", 200, memory, 0.0),
         row("memory and cpu", 20, both, 0.40),
+        Row { warm_up: Duration::from_secs(1), ..row("memory and cpu, from the start", 20, both, 0.45) },
         row("memory.held", 1, held, 0.0),
         row("memory.held", 20, held, 0.45),
         row("growth(memory, 4s)", 1, growth, 0.0),

@@ -12,6 +12,7 @@ use std::{fs, io};
 
 use rustix::fs::OFlags;
 use sophron_core::model::{Needs, Process};
+use sophron_core::order::IntoMap;
 use sophron_core::text::with_causes;
 
 use crate::everybody::of_each;
@@ -228,7 +229,7 @@ fn by_unit(process: &Process) -> Option<String> {
 
 /// Whom a tree spares, found as its members are found: those known before, and whoever has a role. Each is asked once.
 pub(crate) fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u32) -> Option<String> + Send {
-    let mut found: BTreeMap<u32, Option<String>> = known.into_iter().map(|(pid, why)| (pid, Some(why))).collect();
+    let mut found: BTreeMap<u32, Option<String>> = known.into_iter().map(|(pid, why)| (pid, Some(why))).into_map();
     let began = crate::here::now().boottime;
     let ticks = u128::from(rustix::param::clock_ticks_per_second());
     let mut tools: Option<(Sampler, Roles)> = None;

@@ -5,6 +5,7 @@ use std::fs;
 use std::path::Path;
 
 use sophron_core::model::{Boot, ProcessId};
+use sophron_core::order::IntoSet;
 
 use crate::handle::start_time;
 use crate::proc::stat;
@@ -44,7 +45,7 @@ pub(crate) fn remote_logins(sessions: &Path, login_uid: u32, boot: Boot) -> BTre
         }
     }
     // The leader hands the terminal to a child of its own.
-    let mut found: BTreeSet<ProcessId> = leaders.iter().filter_map(|pid| identity(*pid, boot)).collect();
+    let mut found: BTreeSet<ProcessId> = leaders.iter().filter_map(|pid| identity(*pid, boot)).into_set();
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten().filter(|_| !leaders.is_empty()) {
         let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
         let line = fs::read(entry.path().join("stat")).unwrap_or_default();

@@ -5,6 +5,7 @@ use std::path::Path;
 use jiff::Timestamp;
 use serde_json::{Map, Value, json};
 use sophron_core::audit::{Record, ToldBy};
+use sophron_core::order::InOrder;
 use sophron_core::rules::RuleSet;
 use sophron_core::telling::{Channel, Message, TOO_OLD, To};
 use sophron_core::text::{clean, counted, nearest};
@@ -41,7 +42,7 @@ fn list(args: &Channels, rules: &RuleSet, origin: &str) -> Result<Exit, Failure>
     let state = places::state(args.state.folder.as_deref())?;
     let mut all = standing(rules, &state)?;
     // The worst first.
-    all.sort_by_key(|one| (!one.is_down(), one.state() != "failing", std::cmp::Reverse(one.waiting)));
+    all.order_by_key(|one| (!one.is_down(), one.state() != "failing", std::cmp::Reverse(one.waiting)));
     let now = here::now().wall;
     match args.format {
         Format::Text => ui::out(text(&all, origin, now)),

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use sophron_core::dispatch::{Back, Request, Status};
 use sophron_core::model::{CheckedPid, Snapshot};
+use sophron_core::order::InOrder;
 use sophron_core::stand_back::StandBack;
 use sophron_core::text::{clean, counted};
 use sophron_core::units::scaled_duration;
@@ -78,7 +79,7 @@ fn show(all: &[StandBack]) {
         ui::out("rules stand back from nothing\n");
     }
     let mut all: Vec<&StandBack> = all.iter().collect();
-    all.sort_by_key(|one| std::cmp::Reverse(one.over.1));
+    all.order_by_key(|one| std::cmp::Reverse(one.over.1));
     for one in all {
         ui::out(paragraph::under("back", INDENT, &in_words(one), table::terminal_width()));
     }

@@ -1,6 +1,7 @@
 //! What a command is told to look at: a checked PID, a PID, or an app.
 
 use sophron_core::model::{CheckedPid, CheckedPidError, Process, Snapshot};
+use sophron_core::order::InOrder;
 use sophron_core::text::{clean, nearest};
 
 use crate::exit::{Exit, Failure};
@@ -88,7 +89,7 @@ fn misfit(shown: &str, found: Option<&Process>, snapshot: &Snapshot) -> Failure 
     let fits = |process: &&Process| process.id.checked().to_string().ends_with(&format!("-{letters}"));
     let mut fitting: Vec<&Process> = snapshot.processes.iter().filter(fits).collect();
     // Of those with the same letters, the one meant differs in a digit or two.
-    fitting.sort_by_key(|process| {
+    fitting.order_by_key(|process| {
         let digits = process.id.pid.to_string();
         let typed = shown.split('-').next().unwrap_or_default();
         typed.len().abs_diff(digits.len()) * 8 + typed.bytes().zip(digits.bytes()).filter(|(a, b)| a != b).count()

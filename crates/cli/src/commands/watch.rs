@@ -27,6 +27,7 @@ pub fn run(args: &args::Watch) -> Result<Exit, Failure> {
         system_log: args.system_log.clone(),
         own_state: args.state.folder.is_none(),
         asks_here: false,
+        enough: std::sync::Arc::default(),
     };
     let (width, zone, format) = (table::terminal_width(), TimeZone::system(), args.format);
     let lost = watcher::run(plan, move |happening| match format {

@@ -12,6 +12,7 @@ use std::time::Duration;
 
 use sophron_core::audit::{InForce, ToldBy};
 use sophron_core::figures::{Figures, Pulse};
+use sophron_core::order::IntoSet;
 use sophron_core::rules::{Figures as Settings, RuleSet};
 use sophron_core::text::with_causes;
 use sophron_deliver::serve::framed;
@@ -69,7 +70,7 @@ impl Watcher {
         let settings = rules.figures.clone()?;
         let is_down = |name: &&String| in_force.told_by(name).and_then(ToldBy::down_since).is_some();
         let down: BTreeSet<String> =
-            rules.telling.channels.iter().map(|channel| &channel.name).filter(is_down).cloned().collect();
+            rules.telling.channels.iter().map(|channel| &channel.name).filter(is_down).cloned().into_set();
         let (stop, stopped) = channel();
         let mut keeper = Keeper {
             settings,

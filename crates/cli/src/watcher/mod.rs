@@ -33,6 +33,7 @@ mod workers;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, sync_channel};
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
@@ -102,6 +103,8 @@ pub struct Plan {
     pub own_state: bool,
     /// Whether who cannot be asked at his desk is asked by what `show` shows.
     pub asks_here: bool,
+    /// Ends the watch as soon as it is set.
+    pub enough: Arc<AtomicBool>,
 }
 
 /// What reaches the watcher's thread from outside.
@@ -240,14 +243,14 @@ pub fn run(plan: Plan, show: impl FnMut(&Happening) -> bool + Send + 'static) ->
     sophron_linux::sys::share_one_heap();
     let wanting = sophron_linux::own_life::prepare();
     let (wake, incoming) = sync_channel(MOST_WAITING);
-    let length = plan.length;
+    let (length, enough) = (plan.length, Arc::clone(&plan.enough));
     let (service, untold) = if plan.service { service::Service::begin() } else { Default::default() };
     let mut bus = Bus::default();
     bus.listen("lines", bus::has_a_line, show).map_err(start::threadless)?;
     let (mut watcher, writer) = Watcher::begin(plan, wake, bus)?;
     watcher.service = service;
     wanting.into_iter().chain(untold).for_each(|what| watcher.say(News::Exposed(what)));
-    watcher.work(&incoming, length.map(|length| here::monotonic() + length));
+    watcher.work(&incoming, length.map(|length| here::monotonic() + length), &enough);
     watcher.end(&incoming);
     watcher.post.end(LAST_TELLING);
     watcher.desk.take().into_iter().for_each(|desk| desk.end(LAST_TELLING));
@@ -275,11 +278,11 @@ fn stamp_line(stamped: &Stamped) -> String {
 }
 
 impl Watcher {
-    fn work(&mut self, incoming: &Receiver<Wake>, end: Option<Duration>) {
+    fn work(&mut self, incoming: &Receiver<Wake>, end: Option<Duration>, enough: &AtomicBool) {
         let (mut next_tick, mut ticks) = (here::monotonic(), 0_u8);
         loop {
             let now = here::monotonic();
-            if end.is_some_and(|end| now >= end) {
+            if end.is_some_and(|end| now >= end) || enough.load(Ordering::Relaxed) {
                 return;
             }
             if now >= next_tick {

@@ -11,6 +11,7 @@ use std::time::Duration;
 use sophron_core::condition::Condition;
 use sophron_core::dispatch::{Input, Wants};
 use sophron_core::happening::News;
+use sophron_core::order::IntoMap;
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
 use sophron_linux::{Demand, here, trail};
@@ -125,7 +126,7 @@ fn version(path: &Path) -> String {
         let (modified, changed) = ((file.mtime(), file.mtime_nsec()), (file.ctime(), file.ctime_nsec()));
         Some((file.dev(), file.ino(), file.size(), modified, changed))
     };
-    let all: BTreeMap<&Path, _> = all.map(|path| (path, about(path))).collect();
+    let all: BTreeMap<&Path, _> = all.map(|path| (path, about(path))).into_map();
     format!("{all:?}")
 }
 
@@ -182,7 +183,8 @@ impl Watcher {
         self.refused = None;
         (self.rule_set, self.protected_by) = (Arc::clone(&rules), of_now);
         self.wants = Wants::of(&rules);
-        let demand = Demand { unnamed: self.wants.none_by_others(), whole: self.kept.recording.is_some() };
+        let (unnamed, for_acts) = (self.wants.none_by_others(), self.wants.for_acts());
+        let demand = Demand { unnamed, whole: self.kept.recording.is_some(), for_acts };
         self.sampler.read_from_now_on(self.wants.of_everybody(), demand, self.wants.trees(), self.wants.passing());
         if rules.every != before.every {
             (self.every, self.cost) = (rules.every, sophron_core::cost::Cost::new(rules.every));

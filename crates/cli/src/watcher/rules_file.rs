@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use sophron_core::condition::Condition;
 use sophron_core::model::{ProcessId, Snapshot};
+use sophron_core::order::InOrder;
 use sophron_core::protect::Protections;
 use sophron_core::rules::{self, LARGEST, Rejected, RuleSet};
 use sophron_core::text::counted;
@@ -236,6 +237,6 @@ pub fn further(path: &Path) -> Result<Vec<PathBuf>, Failure> {
         .map(|entry| entry.path())
         .filter(|path| path.extension().is_some_and(|extension| extension == "toml"))
         .collect();
-    files.sort();
+    files.order();
     Ok(files)
 }

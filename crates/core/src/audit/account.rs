@@ -10,6 +10,7 @@ use super::{InForce, Kind, Record, SubjectRecord, cases, stamps};
 use crate::act::{Came, Verb};
 use crate::document::{Block, Chart, Document, Text};
 use crate::model::{ProcessId, is_at_work};
+use crate::order::{InOrder, IntoSet};
 use crate::text::{clean, processes};
 use crate::units::Value;
 
@@ -101,7 +102,7 @@ impl Account<'_> {
         lines.extend(command.map(|command| format!("command {command}")));
         let mut others: Vec<String> =
             self.subjects().filter(|other| other.id != subject.id).map(SubjectRecord::label).collect();
-        others.sort();
+        others.order();
         others.dedup();
         if !others.is_empty() {
             lines.push(format!("also {}", others.join(", ")));
@@ -128,7 +129,7 @@ impl Account<'_> {
         for evidence in self.records.iter().filter_map(|record| record.evidence.as_ref()) {
             points.extend(evidence.points.iter().filter_map(|(at, value)| Some((*at, value.as_f64()?))));
         }
-        points.sort_by_key(|(at, _)| *at);
+        points.order_by_key(|(at, _)| *at);
         points.dedup_by_key(|(at, _)| *at);
         let evidence = self.opening.evidence.as_ref()?;
         let (limit, first) = (evidence.limit.as_f64()?, points.first()?.0);
@@ -265,7 +266,7 @@ impl Account<'_> {
         let in_force = InForce::of(self.records.iter().copied());
         // Who has ended has nothing left to take back.
         let ended: BTreeSet<ProcessId> =
-            self.records.iter().filter(|record| is_an_end(record)).filter_map(|record| record.identity()).collect();
+            self.records.iter().filter(|record| is_an_end(record)).filter_map(|record| record.identity()).into_set();
         let lives = |id: &ProcessId| !ended.contains(id) && !(self.gone)(id);
         let boot = self.opening.boot.parse().unwrap_or_default();
         let mut lines: Vec<String> = in_force

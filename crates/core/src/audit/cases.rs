@@ -9,6 +9,7 @@ use jiff::Timestamp;
 use super::record::Record;
 use super::words::{Kind, SeverityWord};
 use crate::act::{Came, Verb};
+use crate::order::InOrder;
 
 /// One case in short.
 #[derive(Debug, Clone, PartialEq)]
@@ -96,7 +97,7 @@ pub fn cases(records: &[Record]) -> Vec<CaseSummary> {
         }
     }
     let mut cases: Vec<CaseSummary> = cases.into_values().collect();
-    cases.sort_by(|a, b| {
+    cases.order_by(|a, b| {
         let rank = |case: &CaseSummary| (Reverse(case.severity.known()), case.story, Reverse(case.case));
         rank(a).cmp(&rank(b))
     });

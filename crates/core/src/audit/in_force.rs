@@ -14,6 +14,7 @@ use super::words::{Kind, ToldWord};
 use crate::act::Originals;
 use crate::act::{Came, Verb};
 use crate::model::{Boot, ProcessId};
+use crate::order::{InOrder, IntoMap, IntoSet};
 
 /// Acts and hands are carried from file to file for that long.
 const MATTERS: SignedDuration = SignedDuration::from_hours(24);
@@ -284,7 +285,7 @@ impl InForce {
     /// The acts that were announced and of which nothing further is told, in their order.
     pub fn announced(&self) -> Vec<&Record> {
         let mut announced: Vec<&Record> = self.announced.values().collect();
-        announced.sort_by_key(|record| record.seq);
+        announced.order_by_key(|record| record.seq);
         announced
     }
 
@@ -320,11 +321,11 @@ impl InForce {
         let here = |id: &ProcessId| id.boot == boot;
         let holds = self.holds.iter().filter(|(id, _)| here(id)).flat_map(|(_, (_, told))| told);
         let suspended = self.suspended.iter().filter(|(id, _)| here(id)).map(|(_, record)| record);
-        let in_force: BTreeSet<u64> = holds.clone().map(|record| record.seq).collect();
-        let announced: BTreeSet<u64> = self.announced.values().map(|record| record.seq).collect();
+        let in_force: BTreeSet<u64> = holds.clone().map(|record| record.seq).into_set();
+        let announced: BTreeSet<u64> = self.announced.values().map(|record| record.seq).into_set();
         let all = holds.chain(suspended).chain(self.announced.values()).chain(&self.acts).chain(&self.hands);
         let all = all.chain(&self.accepted).chain(&self.loss).chain(self.told.values().flat_map(ToldBy::records));
-        let by_place: BTreeMap<u64, &Record> = all.map(|record| (record.seq, record)).collect();
+        let by_place: BTreeMap<u64, &Record> = all.map(|record| (record.seq, record)).into_map();
         let copy = |record: &Record| {
             let mut copy = bare(record.clone());
             if copy.kind == Kind::Intent && !announced.contains(&copy.seq) {

@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use super::record::Record;
 use super::words::{Kind, ToldWord};
 use crate::act::{Came, Verb};
+use crate::order::InOrder;
 
 /// One rule on one app.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -67,7 +68,7 @@ pub fn stats(records: &[Record]) -> Vec<RuleStats> {
             RuleStats { rule, app, calm, ..of }
         })
         .collect();
-    rows.sort_by(|a, b| b.cases.cmp(&a.cases).then_with(|| (&a.rule, &a.app).cmp(&(&b.rule, &b.app))));
+    rows.order_by(|a, b| b.cases.cmp(&a.cases).then_with(|| (&a.rule, &a.app).cmp(&(&b.rule, &b.app))));
     rows
 }
 

@@ -8,6 +8,7 @@ use super::suspects::Lineup;
 use super::words::{self, Trend, figure, worst};
 use super::{Figure, Finding, FindingKind, Next, Report, Scene, Settings, Since, Surroundings, Suspect};
 use crate::model::{Machine, Process, Stall};
+use crate::order::InOrder;
 use crate::severity::Severity;
 use crate::text;
 use crate::units::{scaled_percent, scaled_size};
@@ -48,7 +49,7 @@ pub fn check(scene: &Scene, settings: &Settings, around: &Surroundings<'_>) -> R
     for finding in &mut findings {
         finding.known = settings.known.iter().find(|known| known.is(finding)).map(|known| known.reason.clone());
     }
-    findings.sort_by_key(|finding| (finding.known.is_some(), std::cmp::Reverse(finding.severity), finding.kind));
+    findings.order_by_key(|finding| (finding.known.is_some(), std::cmp::Reverse(finding.severity), finding.kind));
     let own = scene.snapshot.processes.iter().filter(|process| around.own.contains(&process.id.pid));
     let own: Vec<f64> = own.filter_map(|process| process.cpu).collect();
     Report {
@@ -407,7 +408,7 @@ impl Finding {
     /// Figures beyond their limits come first.
     pub(super) fn with(mut self, figures: Vec<Figure>, since: Option<Since>, suspects: Vec<Suspect>) -> Finding {
         self.figures = figures;
-        self.figures.sort_by_key(|figure| std::cmp::Reverse(figure.severity));
+        self.figures.order_by_key(|figure| std::cmp::Reverse(figure.severity));
         self.since = since;
         self.suspects = suspects;
         self

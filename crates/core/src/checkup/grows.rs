@@ -5,6 +5,7 @@ use std::time::Duration;
 use super::findings::{Inquiry, finding, inspections};
 use super::{Finding, FindingKind, Next};
 use crate::model::{Process, ProcessId};
+use crate::order::InOrder;
 use crate::severity::Severity;
 use crate::units::{scaled_duration, scaled_size};
 
@@ -57,7 +58,7 @@ impl Inquiry<'_> {
             let said = before.filter(|grown| self.is_said(grown)).or(over_looks.filter(|grown| self.is_said(grown)));
             grown.extend(said.map(|grown| (process, grown)));
         }
-        grown.sort_by(|(_, a), (_, b)| b.rate().total_cmp(&a.rate()));
+        grown.order_by(|(_, a), (_, b)| b.rate().total_cmp(&a.rate()));
         grown.truncate(MOST);
         let (first, fastest) = grown.first()?;
         let processes: Vec<&Process> = grown.iter().map(|(process, _)| *process).collect();

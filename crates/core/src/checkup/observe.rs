@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use super::grows::Grown;
 use super::limits::{LIMITS, Limits, Watched};
 use crate::model::{CpuSplit, DiskUse, Machine, Moment, Passing, Process, ProcessId, Snapshot, Stall};
+use crate::order::InOrder;
 use crate::state::State;
 
 /// What was seen of each: asked for every process at every look.
@@ -207,9 +208,9 @@ impl MachineMeans {
         };
         let mean = |(all, used): &(Passing, f64)| Passing { cpu: used / whole.max(f64::MIN_POSITIVE), ..all.clone() };
         machine.passing = self.passing.values().map(mean).collect();
-        machine.passing.sort_by(|a, b| b.cpu.total_cmp(&a.cpu));
+        machine.passing.order_by(|a, b| b.cpu.total_cmp(&a.cpu));
         machine.disks = self.disks.iter().map(disk).collect();
-        machine.disks.sort_by(|a, b| b.busy.total_cmp(&a.busy).then_with(|| a.name.cmp(&b.name)));
+        machine.disks.order_by(|a, b| b.busy.total_cmp(&a.busy).then_with(|| a.name.cmp(&b.name)));
         if let Some(busiest) = machine.disks.first() {
             (machine.disk_busy, machine.disk_answer) = (Some(busiest.busy), busiest.answer);
         }

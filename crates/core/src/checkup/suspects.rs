@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use super::{HeldFile, Scene, Surroundings};
 use crate::groups::{Group, Grouping, children, groups};
 use crate::model::{Process, ProcessId, is_at_work};
+use crate::order::InOrder;
 use crate::units::{Value, scaled_percent, scaled_size};
 
 /// Most suspects of one finding.
@@ -187,7 +188,7 @@ impl<'s> Lineup<'s> {
                 Some((*self.by_pid.get(pid)?, size(files), *largest))
             })
             .collect();
-        holders.sort_by_key(|(process, size, _)| (std::cmp::Reverse(*size), process.id.pid));
+        holders.order_by_key(|(process, size, _)| (std::cmp::Reverse(*size), process.id.pid));
         let suspect = |(process, size, largest): &(&Process, u64, &HeldFile)| {
             let amount = format!("holds {} in deleted files, the largest {}", scaled_size(*size as f64), largest.path);
             self.one(process, 1, amount)
@@ -217,7 +218,7 @@ impl<'s> Lineup<'s> {
     fn heaviest(&self, weigh: impl Fn(&Process) -> f64, at_least: f64) -> Vec<(&Group<'s>, f64)> {
         let weighed = self.apps.iter().map(|app| (app, app.members.iter().map(|member| weigh(member)).sum::<f64>()));
         let mut heavy: Vec<(&Group<'s>, f64)> = weighed.filter(|(_, weight)| *weight >= at_least).collect();
-        heavy.sort_by(|(a, x), (b, y)| y.total_cmp(x).then_with(|| a.name.cmp(&b.name)));
+        heavy.order_by(|(a, x), (b, y)| y.total_cmp(x).then_with(|| a.name.cmp(&b.name)));
         // One that is far lighter than the heaviest has little to do with it.
         let most = heavy.first().map_or(0.0, |(_, weight)| *weight);
         heavy.retain(|(_, weight)| *weight >= most / 8.0);

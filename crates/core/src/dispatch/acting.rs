@@ -11,6 +11,7 @@ use crate::facts::Facts;
 use crate::happening::{Announced, CarriedOut, Grounds, Happening, News, Subject, What};
 use crate::judge::Case;
 use crate::model::{Process, ProcessId, Snapshot};
+use crate::order::IntoMap;
 use crate::rules::{Action, Rule};
 use crate::subject::SubjectKey;
 
@@ -189,7 +190,7 @@ impl Dispatcher {
             Some((process.id.pid, reason.or(back)?))
         };
         let own = self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned()));
-        let spared: BTreeMap<u32, String> = snapshot.processes.iter().filter_map(why).chain(own).collect();
+        let spared: BTreeMap<u32, String> = snapshot.processes.iter().filter_map(why).chain(own).into_map();
         let member = |id: &ProcessId| {
             let process = snapshot.find(id)?;
             Some((*id, process.comes_from()))

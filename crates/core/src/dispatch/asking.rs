@@ -14,6 +14,7 @@ use crate::happening::{Grounds, Happening, Next, Subject, What};
 use crate::judge::{COMES_BACK, Case, Wait};
 use crate::model::{Manager, Moment, Process, ProcessId, Snapshot};
 use crate::open::Answers;
+use crate::order::IntoSet;
 use crate::rules::{Action, Hours, Pick, Rule, RuleName, Unasked};
 use crate::subject::{Judged, SubjectKey};
 
@@ -354,7 +355,7 @@ impl Dispatcher {
             }
         }
         self.asks.grants.0.retain(|_, grant| grant.until > now.monotonic);
-        let cases: BTreeSet<u64> = self.judge.cases().map(|case| case.number).collect();
+        let cases: BTreeSet<u64> = self.judge.cases().map(|case| case.number).into_set();
         let asks = &mut self.asks;
         asks.cases.retain(|case, asked| cases.contains(case) || now.boottime.saturating_sub(asked.last) <= COMES_BACK);
         asks.grants.0.retain(|(case, _), _| cases.contains(case));

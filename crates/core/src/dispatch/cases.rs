@@ -9,6 +9,7 @@ use crate::facts::Facts;
 use crate::happening::{Grounds, Happening, Next, Over, Subject, What};
 use crate::judge::{Case, Closing, Event, Stays, Wait};
 use crate::model::{Moment, ProcessId, Snapshot};
+use crate::order::IntoSet;
 use crate::protect::Protections;
 use crate::rules::{Action, Rule, RuleSet};
 use crate::subject::Judged;
@@ -183,7 +184,7 @@ impl Dispatcher {
             }
         }
         // Meanwhile the rule may have begun another story with them.
-        let followed: BTreeSet<ProcessId> = self.judge.followed_by(&case.rule).collect();
+        let followed: BTreeSet<ProcessId> = self.judge.followed_by(&case.rule).into_set();
         let left: Vec<ProcessId> = case.members.iter().filter(|id| !followed.contains(id)).copied().collect();
         self.release(&case.rule, &left);
         self.in_the_way.retain(|(number, ..), _| again || *number != case.number);
@@ -266,5 +267,5 @@ fn alive(case: &Case, snapshot: &Snapshot, beside: &Beside) -> BTreeSet<ProcessI
     let group = case.key.judged() != Judged::Process;
     let seen = |id: &ProcessId| snapshot.find(id).is_some();
     let lives = |id: &ProcessId| beside.unseen.contains(id) || (group && seen(id));
-    case.members.iter().chain(case.lead.iter().map(|lead| &lead.id)).filter(|id| lives(id)).copied().collect()
+    case.members.iter().chain(case.lead.iter().map(|lead| &lead.id)).filter(|id| lives(id)).copied().into_set()
 }

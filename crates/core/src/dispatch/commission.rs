@@ -9,6 +9,7 @@ use crate::condition::Truth;
 use crate::facts::Facts;
 use crate::happening::Happening;
 use crate::model::{Machine, Process, ProcessId};
+use crate::order::IntoSet;
 use crate::protect::Protections;
 use crate::rules::{Rule, RuleName};
 
@@ -104,7 +105,7 @@ impl Commission {
         let targets = self.order.targets.iter().map(|process| process.id);
         let whole = self.order.whole.iter().flat_map(|whole| whole.members.iter().map(|(id, _)| *id));
         let mates = self.order.mates.iter().map(|process| process.id);
-        targets.chain(whole).chain(mates).collect()
+        targets.chain(whole).chain(mates).into_set()
     }
 
     /// Whether it takes something back.

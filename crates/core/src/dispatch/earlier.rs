@@ -5,6 +5,7 @@ use super::{Command, Dispatcher};
 use crate::happening::{Grounds, Happening, Next, Over, Subject, What};
 use crate::model::{Boot, Moment};
 use crate::open::{FORMAT, MOST, Open, OpenCase};
+use crate::order::InOrder;
 use crate::severity::Severity;
 
 impl Dispatcher {
@@ -16,7 +17,7 @@ impl Dispatcher {
     /// What is open, for the next run.
     pub fn open(&self, now: Moment, boot: Boot) -> Open {
         let mut cases: Vec<OpenCase> = self.judge.open().collect();
-        cases.sort_by_key(|case| std::cmp::Reverse(case.number));
+        cases.order_by_key(|case| std::cmp::Reverse(case.number));
         cases.truncate(MOST);
         for case in &mut cases {
             case.asked = self.asks.cases.get(&case.number).and_then(|asked| asked.answers(now));

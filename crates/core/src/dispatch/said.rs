@@ -7,6 +7,7 @@ use super::Dispatcher;
 use crate::happening::{Happening, News};
 use crate::judge::Lacking;
 use crate::model::{Field, Moment};
+use crate::order::IntoSet;
 use crate::rules::RuleName;
 
 /// The rules of which that has been said.
@@ -54,7 +55,7 @@ impl Dispatcher {
             // A rate may be unknown because it needs another reading. Of others' processes it is the right that is wanting, where it is.
             let counts = |(field, _, uid): &&Lacking| !field.info().rate || right && *uid != own;
             let both = before.intersection(&status.lacking).filter(counts);
-            let fields: BTreeSet<Field> = both.map(|(field, ..)| *field).collect();
+            let fields: BTreeSet<Field> = both.map(|(field, ..)| *field).into_set();
             if !fields.is_empty() {
                 self.said.wanting.insert(rule.name.clone(), fields);
             }

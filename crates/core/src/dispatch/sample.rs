@@ -3,8 +3,10 @@
 use super::{Beside, Command, Dispatcher};
 use crate::decide::{Circumstances, Decision, Verdict, decide};
 use crate::judge::{Event, Sight, Tick};
-use crate::model::{Moment, Needs, Snapshot};
+use crate::model::{Cost, Moment, Needs, Snapshot};
+use crate::order::IntoSet;
 use crate::recording::Ours;
+use crate::rules::Action;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
@@ -49,6 +51,7 @@ impl Dispatcher {
             zone: &self.settings.zone,
         };
         let events = self.judge.look(&mut sight, &tick);
+        self.read_how_far_it_reaches(&mut sight, &events);
         let snapshot = sight.snapshot();
         self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
         self.do_as_answered(snapshot, &busy);
@@ -64,11 +67,24 @@ impl Dispatcher {
     fn read_whom_it_concerns(&self, sight: &mut Sight<'_>) {
         let ours =
             self.effects.processes().into_iter().chain(self.busy.iter().copied()).chain(self.touched.iter().copied());
-        let ids: BTreeSet<ProcessId> = ours.chain(self.judge.followed()).collect();
+        let ids: BTreeSet<ProcessId> = ours.chain(self.judge.followed()).into_set();
         for id in ids {
             if let Some(at) = sight.snapshot().place(id.pid) {
                 sight.read(at, Needs::FILES);
             }
+        }
+    }
+
+    /// How far a lowering reaches hangs on who is in the same control group, and who rests may have been moved there.
+    fn read_how_far_it_reaches(&self, sight: &mut Sight<'_>, events: &[Event]) {
+        let lowers = |event: &Event| {
+            let Event::Due { case, step } = event else { return false };
+            let rule = self.judge.case(*case).and_then(|case| self.judge.rule(&case.rule));
+            let step = rule.and_then(|rule| rule.ladder.get(*step));
+            step.is_some_and(|step| matches!(step.action, Action::Lower { .. }))
+        };
+        if events.iter().any(lowers) {
+            (0..sight.snapshot().processes.len()).for_each(|at| sight.read(at, Needs::NONE.with(Cost::Cgroup)));
         }
     }
 

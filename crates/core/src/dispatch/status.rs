@@ -8,6 +8,7 @@ use crate::condition::Truth;
 use crate::facts::Facts;
 use crate::judge::{Case, RuleStatus};
 use crate::model::{Moment, Process, Snapshot};
+use crate::order::InOrder;
 use crate::rules::Rule;
 use crate::severity::Severity;
 use crate::stand_back::StandBack;
@@ -82,7 +83,7 @@ impl Dispatcher {
             ["breached", "unknown", "easing", "building", "within"].iter().position(|word| *word == rule.state)
         };
         let severity = |rule: &RuleStanding| Severity::of_word(&rule.severity);
-        rules.sort_by(|a, b| place(a).cmp(&place(b)).then_with(|| severity(b).cmp(&severity(a))));
+        rules.order_by(|a, b| place(a).cmp(&place(b)).then_with(|| severity(b).cmp(&severity(a))));
         let settles = self.judge.acting_from();
         let settling =
             (settles > now.monotonic).then(|| now.wall.checked_add(settles - now.monotonic).unwrap_or(now.wall));
@@ -98,7 +99,7 @@ impl Dispatcher {
 
     fn rule_standing(&self, rule: &Rule, seen: &RuleStatus, now: Moment, snapshot: &Snapshot) -> RuleStanding {
         let mut cases: Vec<&Case> = self.judge.cases().filter(|case| case.rule == rule.name).collect();
-        cases.sort_by_key(|case| case.number);
+        cases.order_by_key(|case| case.number);
         let fields = self.wanting(&rule.name);
         let help = self.protections.to_read.unwrap_or("not even root may");
         let unknown = match (fields.is_empty(), seen.late) {

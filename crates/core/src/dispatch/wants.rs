@@ -35,6 +35,14 @@ impl Wants {
         }
     }
 
+    /// What of that nothing rests on but a lowering: in which control group somebody is.
+    pub fn for_acts(&self) -> Needs {
+        let named = self.rules.rules.iter().any(Rule::asks)
+            || self.judge_by_cpu(Judged::Owner)
+            || Needs::of(&self.rules.fields()).has(Cost::Cgroup);
+        if named { Needs::NONE } else { self.of_everybody().only(Needs::NONE.with(Cost::Cgroup)) }
+    }
+
     fn judge_by_cpu(&self, judged: Judged) -> bool {
         let by_cpu = |field: &Field| matches!(field, Field::Cpu | Field::CpuPart | Field::CpuTime);
         self.rules.rules.iter().any(|rule| rule.judge == judged && rule.fields().iter().any(by_cpu))

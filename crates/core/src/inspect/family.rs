@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 
 use crate::groups::children;
 use crate::model::{Process, Snapshot};
+use crate::order::InOrder;
 
 /// Its parent, that one's parent, and so on, up to the machine's first process.
 pub fn ancestors<'s>(snapshot: &'s Snapshot, process: &Process) -> Vec<&'s Process> {
@@ -56,7 +57,7 @@ pub fn family(snapshot: &Snapshot, process: &Process) -> Family {
     let mut apps: BTreeMap<&str, usize> = BTreeMap::new();
     found.iter().for_each(|child| *apps.entry(child.app.as_str()).or_default() += 1);
     let mut apps: Vec<(String, usize)> = apps.into_iter().map(|(app, count)| (app.to_owned(), count)).collect();
-    apps.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+    apps.order_by_key(|(_, count)| std::cmp::Reverse(*count));
     let ends_with_it = ends_with(snapshot, process);
     let goes_on = match direct {
         _ if !ends_with_it.is_empty() => None,

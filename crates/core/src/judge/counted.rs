@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crate::model::{Field, Process, ProcessId};
+use crate::order::IntoSet;
 use crate::window::{Keep, Spec};
 
 /// The same for one field.
@@ -44,7 +45,7 @@ impl Counted {
     /// Of each field of which windows keep counts.
     pub fn of(specs: &[Spec]) -> Vec<Counted> {
         let counts = specs.iter().filter(|spec| spec.keep == Keep::Count);
-        let fields: BTreeSet<Field> = counts.map(|spec| spec.field).collect();
+        let fields: BTreeSet<Field> = counts.map(|spec| spec.field).into_set();
         fields.into_iter().map(|field| Counted { field, total: 0, members: Vec::new() }).collect()
     }
 

@@ -13,6 +13,7 @@ use crate::condition::{Condition, Truth};
 use crate::facts::Facts;
 use crate::groups::{Group, Grouping, groups};
 use crate::model::{Cost, Needs, Process, ProcessId, Snapshot, slice_of};
+use crate::order::{InOrder, IntoSet};
 use crate::rules::Rule;
 use crate::subject::{Judged, SubjectKey, Totals};
 use crate::window::History;
@@ -173,7 +174,7 @@ impl OfGroup<'_> {
         let mut outrun: Vec<usize> = self.of.places.iter().filter(outrun).copied().collect();
         let found = !outrun.is_empty();
         if most < outrun.len() {
-            outrun.sort_by_key(|at| std::cmp::Reverse(slack(sight.process(*at)).unwrap_or(u64::MAX)));
+            outrun.order_by_key(|at| std::cmp::Reverse(slack(sight.process(*at)).unwrap_or(u64::MAX)));
         }
         for at in outrun.into_iter().take(most) {
             sight.read(at, needs);
@@ -440,7 +441,7 @@ fn of_rule(judge: Judged, snapshot: &Snapshot, covered: &[usize]) -> Vec<Members
         return Vec::new();
     }
     if judge == Judged::Tree {
-        let covered: BTreeSet<u32> = covered.iter().map(|at| processes[*at].id.pid).collect();
+        let covered: BTreeSet<u32> = covered.iter().map(|at| processes[*at].id.pid).into_set();
         let place = |process: &&Process| snapshot.place(process.id.pid);
         let trees = groups(processes, Grouping::Tree, |process| covered.contains(&process.id.pid));
         let of = |group: Group<'_>| {

@@ -40,6 +40,7 @@ use track::Track;
 use crate::condition::Condition;
 use crate::model::{Boot, Field, Machine, Moment, Process, ProcessId, Snapshot};
 use crate::open::OpenCase;
+use crate::order::InOrder;
 use crate::rules::{Meaning, Rule, RuleName, RuleSet};
 use crate::subject::{Judged, Likeness, SubjectKey};
 
@@ -187,7 +188,7 @@ impl Judge {
         (self.every, self.settle) = (rules.every, rules.settle);
         self.watch_by(after, &go_on);
         self.wishes.clear();
-        before.sort_by(|a, b| a.rule.name.cmp(&b.rule.name));
+        before.order_by(|a, b| a.rule.name.cmp(&b.rule.name));
         for mut gone in before {
             events.extend(gone.state.give_up(&gone.rule.name, Closing::RuleGone));
             self.memory.forget_rule(&gone.rule.name);

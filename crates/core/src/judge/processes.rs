@@ -10,6 +10,7 @@ use super::subjects::Round;
 use super::{CLEAN, Judge, RuleStatus, Tick, Watched};
 use crate::condition::{Condition, Truth};
 use crate::model::{Needs, Process, ProcessId, Promise, Snapshot};
+use crate::order::IntoSet;
 use crate::subject::{Judged, SubjectKey};
 use crate::window::{History, Spec};
 
@@ -138,7 +139,7 @@ impl Judge {
         };
         let ours = |(_, watched): &(usize, &Watched)| watched.rule.judge == Judged::Process;
         let rules: Vec<(usize, &Watched)> = self.watched.iter().enumerate().filter(ours).collect();
-        let followed: BTreeSet<ProcessId> = rules.iter().flat_map(|(_, watched)| watched.state.followed()).collect();
+        let followed: BTreeSet<ProcessId> = rules.iter().flat_map(|(_, watched)| watched.state.followed()).into_set();
         let anew = std::mem::take(&mut self.anew);
         let unpromised = std::mem::take(&mut self.unpromised);
         let Windows { all, of } = &mut self.windows;

@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{ProcessId, Snapshot};
+use crate::order::IntoSet;
 use crate::text;
 
 /// Most outcomes of one sample that are taken from a recording.
@@ -116,5 +117,5 @@ impl Ours {
 
 /// The processes of a sample that have these PIDs.
 pub fn identities(pids: &BTreeSet<u32>, snapshot: &Snapshot) -> BTreeSet<ProcessId> {
-    pids.iter().filter_map(|pid| Some(snapshot.process(*pid)?.id)).collect()
+    pids.iter().filter_map(|pid| Some(snapshot.process(*pid)?.id)).into_set()
 }

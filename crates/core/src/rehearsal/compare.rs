@@ -6,6 +6,8 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::{Rehearsal, Story};
 
+use crate::order::{InOrder, IntoSet};
+
 /// How a case of the new rules stands to the old ones'.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Change {
@@ -54,7 +56,7 @@ pub fn compare(old: &Rehearsal, new: &Rehearsal) -> Vec<Difference> {
     }
     let (old_cases, new_cases) = (gather(old), gather(new));
     let mut all = Vec::new();
-    let keys: BTreeSet<_> = old_cases.keys().chain(new_cases.keys()).cloned().collect();
+    let keys: BTreeSet<_> = old_cases.keys().chain(new_cases.keys()).cloned().into_set();
     for key in keys {
         let none = Vec::new();
         let (olds, news) = (old_cases.get(&key).unwrap_or(&none), new_cases.get(&key).unwrap_or(&none));
@@ -62,7 +64,7 @@ pub fn compare(old: &Rehearsal, new: &Rehearsal) -> Vec<Difference> {
             all.extend(difference(&key.0, olds.get(place).copied(), news.get(place).copied()));
         }
     }
-    all.sort_by_key(|difference: &Difference| difference.opened);
+    all.order_by_key(|difference: &Difference| difference.opened);
     all
 }
 

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use crate::act::{Came, Verb};
 use crate::audit::{Kind, Record};
 use crate::happening::Over;
+use crate::order::InOrder;
 use crate::rehearsal::{StepWord, Story};
 use crate::rules::{Action, Rule, RuleSet};
 use crate::severity::Severity;
@@ -156,7 +157,7 @@ pub fn of_records(records: &[Record], from: Timestamp, until: Timestamp) -> Vec<
     let mut cases: Vec<Case> =
         cases.into_values().filter(|case| case.opened <= until && case.until(until) >= from).collect();
     for case in &mut cases {
-        case.points.sort_by_key(|(at, _)| *at);
+        case.points.order_by_key(|(at, _)| *at);
         case.points.dedup_by_key(|(at, _)| *at);
     }
     cases

@@ -13,6 +13,7 @@ use super::join;
 use crate::checkup::{self, Finding, FindingKind, LIMITS, Observation, Settings, Surroundings, Watched};
 use crate::model::{Machine, Moment, Snapshot};
 use crate::moment::shifted;
+use crate::order::InOrder;
 use crate::rules::Hours;
 use crate::severity::Severity;
 use crate::usage::{Row, Slot, Tally};
@@ -276,8 +277,8 @@ impl Collector {
     pub fn finish(mut self) -> Option<Stretch> {
         self.close_window();
         let (from, until) = (self.first?, self.latest?);
-        self.windows.sort_by_key(|window| window.start);
-        self.runs.iter_mut().for_each(|runs| runs.sort());
+        self.windows.order_by_key(|window| window.start);
+        self.runs.iter_mut().for_each(|runs| runs.order());
         let grown = self.heights.grown();
         Some(Stretch {
             from,

@@ -9,6 +9,7 @@ use super::growth::Grew;
 use crate::checkup::{Finding, FindingKind, Watched};
 use crate::model::{ProcessId, is_at_work};
 use crate::moment::shifted;
+use crate::order::InOrder;
 use crate::severity::Severity;
 use crate::usage::{App, AppHour};
 
@@ -129,7 +130,7 @@ pub fn episodes(stretch: &Stretch) -> Vec<Episode> {
     together(&mut episodes);
     episodes.extend(growing(stretch));
     let shortage = |episode: &Episode| !episode.kind.is_shortage();
-    episodes.sort_by_key(|episode| {
+    episodes.order_by_key(|episode| {
         (std::cmp::Reverse(episode.severity), shortage(episode), std::cmp::Reverse(episode.length()), episode.from())
     });
     episodes
@@ -230,7 +231,7 @@ fn culprits(
         FindingKind::Cpu | FindingKind::Core => culprit.did.accounted(),
         _ => *times as f64,
     };
-    named.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
+    named.order_by(|a, b| weight(b).total_cmp(&weight(a)));
     let most = named.first().map_or(0.0, weight);
     named.retain(|culprit| weight(culprit) >= most / 8.0);
     if kind == FindingKind::Core {
@@ -270,7 +271,7 @@ fn explained(episodes: &mut Vec<Episode>) {
 
 /// What came again because of the same one is one episode with several spans.
 fn together(episodes: &mut Vec<Episode>) {
-    episodes.sort_by_key(Episode::from);
+    episodes.order_by_key(Episode::from);
     let mut kept: Vec<Episode> = Vec::new();
     for episode in episodes.drain(..) {
         let who = |episode: &Episode| episode.first().map(|first| (first.app.clone(), first.owner.clone()));
@@ -313,7 +314,7 @@ fn growing(stretch: &Stretch) -> Vec<Episode> {
         apps.entry((grew.app.clone(), grew.owner.clone())).or_default().push(grew.clone());
     }
     let one = |((app, owner), mut grew): ((String, String), Vec<Grew>)| {
-        grew.sort_by_key(|grew| grew.from);
+        grew.order_by_key(|grew| grew.from);
         let (from, until) = (grew.first()?.from, grew.iter().map(|grew| grew.until).max()?);
         let hours = stretch.rows_of(from, until).flat_map(|row| row.apps.iter());
         let own = hours.filter(|(known, _)| known.app == app && known.owner == owner);

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 
 use crate::model::{ProcessId, Snapshot};
+use crate::order::InOrder;
 
 /// A process that never held that much is no leak worth a word, bytes.
 const SMALL: u64 = 16 << 20;
@@ -118,7 +119,7 @@ impl Heights {
     /// Who grew, the greatest growth first.
     pub fn grown(&self) -> Vec<Grew> {
         let mut grown: Vec<Grew> = self.of.iter().filter_map(|(id, height)| grew(*id, height, self.last)).collect();
-        grown.sort_by(|a, b| (b.last - b.first).total_cmp(&(a.last - a.first)).then(a.id.cmp(&b.id)));
+        grown.order_by(|a, b| (b.last - b.first).total_cmp(&(a.last - a.first)).then(a.id.cmp(&b.id)));
         grown
     }
 }

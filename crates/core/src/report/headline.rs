@@ -7,6 +7,7 @@ use super::episodes::Episode;
 use super::felt::Felt;
 use super::times::{Times, length, long};
 use crate::checkup::FindingKind;
+use crate::order::InOrder;
 use crate::severity::{Severity, Tone};
 use crate::text::counted;
 
@@ -47,7 +48,7 @@ fn parts(episodes: &[&Episode], times: &Times) -> Vec<String> {
         kinds.push(episode.kind);
         let same = episodes.iter().filter(|other| is_felt(episode.kind) && other.kind == episode.kind);
         let mut spans: Vec<Run> = same.flat_map(|other| other.spans.iter().copied()).collect();
-        spans.sort();
+        spans.order();
         let all: SignedDuration = spans.iter().map(|(from, until)| until.duration_since(*from)).sum();
         let when = times.when(&spans);
         let part = match short_name(episode) {

@@ -8,6 +8,7 @@ use super::headline::{capital, sentence};
 use super::times::length;
 use crate::document::{Axis, Block, Document, Drawing, Plot, Stairs};
 use crate::moment::shifted;
+use crate::order::InOrder;
 use crate::text::counted;
 use crate::units::{scaled_percent, scaled_size};
 use crate::usage::{Asked, By, CaseAt, Group, History, MachineHour, all_changes, from_to, since, view};
@@ -210,7 +211,7 @@ fn cases(cases: &[CaseAt]) -> Vec<String> {
         return vec!["none in this time".to_owned()];
     }
     let mut rules: Vec<_> = rules.into_iter().collect();
-    rules.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+    rules.order_by_key(|(_, count)| std::cmp::Reverse(*count));
     rules
         .into_iter()
         .take(MOST)

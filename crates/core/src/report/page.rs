@@ -8,6 +8,7 @@ use super::episodes::Episode;
 use super::times::{Times, length, long};
 use super::{figures, headline, sentences, standing, tables, tiles};
 use crate::document::{Block, Document, Text};
+use crate::order::InOrder;
 use crate::severity::Tone;
 use crate::text::counted;
 use crate::units::{scaled_duration, scaled_size};
@@ -167,9 +168,9 @@ fn of_cases(document: &mut Document, stretch: &Stretch, cases: &[Case], frame: &
     document.push(Block::Paragraph(lead));
     // Of very many the gravest and longest are told one by one.
     let mut told: Vec<&Case> = cases.iter().collect();
-    told.sort_by_key(|case| (Reverse(case.severity), Reverse(case.until(stretch.until).duration_since(case.opened))));
+    told.order_by_key(|case| (Reverse(case.severity), Reverse(case.until(stretch.until).duration_since(case.opened))));
     let left_out = told.split_off(told.len().min(MOST_CASES)).len();
-    told.sort_by_key(|case| case.number);
+    told.order_by_key(|case| case.number);
     for case in told {
         let limit = case.limit.as_ref().filter(|(_, words)| !words.is_empty());
         let mut words = format!("{}: {} {} at its opening", case.rule, case.quantity, case.reading);

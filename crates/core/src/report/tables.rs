@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use super::collect::Stretch;
 use super::times::Times;
 use crate::document::{Cell, Table, TableRow};
+use crate::order::InOrder;
 use crate::usage::{App, Slot, Total, cpu, cpu_time, figures, total, used};
 
 /// Most apps of a table.
@@ -17,7 +18,7 @@ const HOURS: usize = 26;
 
 fn ranked<K: Ord>(totals: BTreeMap<K, Total>) -> Vec<(K, Total)> {
     let mut ranked: Vec<(K, Total)> = totals.into_iter().collect();
-    ranked.sort_by(|a, b| b.1.sum.accounted().total_cmp(&a.1.sum.accounted()).then_with(|| a.0.cmp(&b.0)));
+    ranked.order_by(|a, b| b.1.sum.accounted().total_cmp(&a.1.sum.accounted()).then_with(|| a.0.cmp(&b.0)));
     ranked
 }
 

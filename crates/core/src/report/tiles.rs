@@ -10,6 +10,7 @@ use super::figures::{Points, peak};
 use super::times::Times;
 use crate::checkup::FindingKind;
 use crate::document::{Axis, Drawing, Plot, Stairs};
+use crate::order::InOrder;
 use crate::severity::Severity;
 use crate::units::{scaled_percent, scaled_size};
 use crate::usage::AppHour;
@@ -106,7 +107,7 @@ pub(super) fn cpu(stretch: &Stretch, axis: &Axis, times: &Times) -> (Vec<Plot>, 
             drawn.push(Drawn { app, points, highest: value, at });
         }
     }
-    drawn.sort_by(|a, b| b.highest.total_cmp(&a.highest));
+    drawn.order_by(|a, b| b.highest.total_cmp(&a.highest));
     let full = 100.0 * ((drawn.first().map_or(0.0, |first| first.highest) - 6.0) / 100.0).ceil().max(1.0);
     let others = all.len() - drawn.len();
     drawn.truncate(MOST_TILES);
@@ -142,8 +143,8 @@ pub(super) fn memory(
             false => drawn.push(Drawn { app, points, highest, at }),
         }
     }
-    drawn.sort_by(|a, b| b.highest.total_cmp(&a.highest));
-    steady.sort_by(|a, b| b.1.total_cmp(&a.1));
+    drawn.order_by(|a, b| b.highest.total_cmp(&a.highest));
+    steady.order_by(|a, b| b.1.total_cmp(&a.1));
     drawn.truncate(MOST_TILES);
     let grows = |app: &OfApp<'_>| {
         let mut grows = episodes.iter().filter(|episode| episode.kind == FindingKind::Grows);

@@ -17,6 +17,7 @@ use super::{
 };
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
+use crate::order::InOrder;
 use crate::subject::Judged;
 use crate::telling::Telling;
 use crate::text::{hex, nearest};
@@ -152,7 +153,7 @@ fn one_file(so_far: &mut SoFar, place: usize, bytes: &[u8]) -> Result<(), Reject
     if errors.is_empty() {
         return Ok(());
     }
-    errors.sort_by_key(|error| error.span.as_ref().map_or(0, |span| span.start));
+    errors.order_by_key(|error| error.span.as_ref().map_or(0, |span| span.start));
     reject(text.to_owned(), errors)
 }
 

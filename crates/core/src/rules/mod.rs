@@ -37,6 +37,7 @@ pub use review::{Present, Warning, by_name_alone, review};
 use crate::condition::{Condition, Truth};
 use crate::facts::Facts;
 use crate::model::Field;
+use crate::order::IntoSet;
 pub use crate::severity::Severity;
 use crate::subject::Judged;
 use crate::telling::Telling;
@@ -314,7 +315,7 @@ impl RuleSet {
     /// The fields that any of its conditions names.
     pub fn fields(&self) -> BTreeSet<Field> {
         let protect = self.protect.iter().flat_map(Condition::fields);
-        self.rules.iter().flat_map(Rule::fields).chain(protect).collect()
+        self.rules.iter().flat_map(Rule::fields).chain(protect).into_set()
     }
 
     /// The rule of that name.

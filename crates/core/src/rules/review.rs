@@ -7,6 +7,7 @@ use super::{Action, Hours, Rule, RuleSet, Unasked};
 use crate::condition::{Comparison, Condition, InWords, Quantity, Range, Truth};
 use crate::facts::Facts;
 use crate::model::{Field, Process, Snapshot};
+use crate::order::IntoSet;
 use crate::protect::{Protections, says_whose};
 use crate::subject::Judged;
 use crate::telling::{Channel, To};
@@ -317,7 +318,7 @@ impl Found {
             return;
         }
         let root = covered.iter().find(|process| process.person() == 0);
-        let people: BTreeSet<u32> = covered.iter().map(|process| process.person()).collect();
+        let people: BTreeSet<u32> = covered.iter().map(|process| process.person()).into_set();
         let whole = matches!(rule.judge, Judged::Tree | Judged::Unit) && people.len() > 1;
         if let Some(process) = root {
             self.say(

@@ -7,6 +7,7 @@ use jiff::SignedDuration;
 use super::history::History;
 use super::view::{Asked, By, Group, Name, Told, in_words, span_in_words};
 use crate::document::{Cell, Table, TableRow};
+use crate::order::{InOrder, IntoSet};
 use crate::units::exact_duration;
 
 /// A change by less than that part is none.
@@ -82,7 +83,7 @@ impl Beside {
 
 /// Two times beside each other, the greatest change first.
 pub(super) fn compared(earlier: Earlier<'_>, asked: Asked, now: &Side, before: &Side, who: &'static str) -> Told {
-    let all: BTreeSet<&Called> = now.of.keys().chain(before.of.keys()).collect();
+    let all: BTreeSet<&Called> = now.of.keys().chain(before.of.keys()).into_set();
     let beside = |called: &Called| {
         let (now, before) = (now.of(called), before.of(called));
         // What adds up is told for as much time as was watched now, so that a shorter time is not less.
@@ -99,7 +100,7 @@ pub(super) fn compared(earlier: Earlier<'_>, asked: Asked, now: &Side, before: &
     let mut rows: Vec<Beside> = all.into_iter().map(beside).collect();
     let (change, much) = (|row: &Beside| row.change().map_or(-1.0, f64::abs), |row: &Beside| row.now.unwrap_or(0.0));
     // They are in the order of their names, and stay so where nothing else tells them apart.
-    rows.sort_by(|a, b| change(b).total_cmp(&change(a)).then(much(b).total_cmp(&much(a))));
+    rows.order_by(|a, b| change(b).total_cmp(&change(a)).then(much(b).total_cmp(&much(a))));
     let headline = match rows.iter().find_map(|row| Some((row, row.news(asked.by)?))) {
         Some((row, (now, before))) => format!(
             "the greatest change is that of {}: {}, {} against {}{}",

@@ -10,6 +10,7 @@ use super::history::History;
 use super::rows::{AppHour, MachineHour, Row};
 use super::view::{Asked, By, Group, Told, bytes, count, cpu_time, nothing};
 use crate::document::{Cell, Table, TableRow};
+use crate::order::{InOrder, IntoSet};
 use crate::units::scaled_percent;
 
 /// Programs waited for that part of an hour as much as is felt: it is a bad one.
@@ -232,9 +233,9 @@ fn most_telling(times: &Times, asked: Asked) -> BTreeSet<i64> {
     let mut places: Vec<i64> = times.keys().rev().copied().collect();
     if asked.group != Group::Day {
         let value = |place: &i64| times.get(place).map_or(0.0, |(_, of)| of.one(asked).value);
-        places.sort_by(|a, b| value(b).total_cmp(&value(a)));
+        places.order_by(|a, b| value(b).total_cmp(&value(a)));
     }
-    places.into_iter().take(asked.limit).collect()
+    places.into_iter().take(asked.limit).into_set()
 }
 
 /// Which hour it is, counted by days; else the greatest.

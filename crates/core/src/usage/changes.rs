@@ -5,6 +5,8 @@
 
 use jiff::civil::{Date, Weekday};
 
+use crate::order::InOrder;
+
 /// Days that there must be, and on each side of a change.
 pub const LEAST_DAYS: usize = 12;
 const LEAST_A_SIDE: usize = 4;
@@ -134,7 +136,7 @@ fn highest_rank_sum(values: &[f64]) -> Option<f64> {
 /// Ranks from 1 on; equals share theirs.
 fn ranks(values: &[f64]) -> Vec<f64> {
     let mut order: Vec<usize> = (0..values.len()).collect();
-    order.sort_by(|a, b| values[*a].total_cmp(&values[*b]));
+    order.order_by(|a, b| values[*a].total_cmp(&values[*b]));
     let mut ranks = vec![0.0; values.len()];
     let mut at = 0;
     while at < order.len() {

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::history::{CaseAt, Event, Happened, History};
 use super::rows::{App, AppHour, MachineHour, Row};
+use crate::order::InOrder;
 use crate::text::{clean, cut};
 
 /// The format that is written, and the newest that is read.
@@ -215,8 +216,8 @@ pub fn read<'l>(mut lines: impl Iterator<Item = &'l [u8]>) -> Result<History, Fi
             }
         }
     }
-    history.rows.sort_by_key(|row| row.start);
-    history.happened.sort_by_key(|happened| happened.at);
-    history.cases.sort_by_key(|case| case.at);
+    history.rows.order_by_key(|row| row.start);
+    history.happened.order_by_key(|happened| happened.at);
+    history.cases.order_by_key(|case| case.at);
     Ok(history)
 }

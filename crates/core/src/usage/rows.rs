@@ -5,6 +5,8 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 
+use crate::order::{InOrder, IntoMap};
+
 /// The app under which those are counted who are one too many: names are claims, and an owner can make up any number of them.
 pub const OTHERS: &str = "(others)";
 
@@ -92,7 +94,7 @@ impl Row {
     /// The same stretch, seen in two parts.
     #[must_use]
     pub fn and(&self, other: &Row) -> Row {
-        let mut apps: BTreeMap<&Arc<App>, AppHour> = self.apps.iter().map(|(app, hour)| (app, *hour)).collect();
+        let mut apps: BTreeMap<&Arc<App>, AppHour> = self.apps.iter().map(|(app, hour)| (app, *hour)).into_map();
         for (app, hour) in &other.apps {
             let known = apps.entry(app).or_default();
             *known = known.and(hour);
@@ -201,7 +203,7 @@ impl Total {
     /// What it typically held: the median of all hours in which it was seen, each counted as long as it was.
     pub fn held(&self) -> f64 {
         let mut held = self.held.clone();
-        held.sort_by(|a, b| a.0.total_cmp(&b.0));
+        held.order_by(|a, b| a.0.total_cmp(&b.0));
         let half = held.iter().map(|(_, seconds)| seconds).sum::<f64>() / 2.0;
         let mut seen = 0.0;
         for (value, seconds) in &held {
@@ -255,5 +257,5 @@ pub fn total<K: Ord>(rows: &[Row], key: impl Fn(&App) -> K) -> BTreeMap<K, Total
             }
         }
     }
-    numbers.into_iter().map(|(key, place)| (key, std::mem::take(&mut totals[place]))).collect()
+    numbers.into_iter().map(|(key, place)| (key, std::mem::take(&mut totals[place]))).into_map()
 }

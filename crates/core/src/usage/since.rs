@@ -11,6 +11,7 @@ use super::history::{Event, Happened, History};
 use super::rows::{App, AppHour};
 use super::view::{bytes, cpu_time};
 use crate::document::{Block, Document, Text};
+use crate::order::{InOrder, IntoSet};
 use crate::severity::Tone;
 use crate::text::counted;
 
@@ -67,7 +68,7 @@ pub fn all_changes(history: &History) -> Vec<Changed> {
     }
     let size =
         |changed: &Changed| (changed.change.after / changed.change.before.max(1.0)).ln().abs() * changed.change.score;
-    found.sort_by(|a, b| size(b).total_cmp(&size(a)));
+    found.order_by(|a, b| size(b).total_cmp(&size(a)));
     found
 }
 
@@ -79,7 +80,7 @@ fn beside(history: &History, app: &App, since: Date) -> Vec<Happened> {
     let is_told =
         |happened: &&Happened| happened.app.is_empty() || happened.app == app.app || happened.event == Event::NewApp;
     let mut near: Vec<Happened> = history.happened.iter().filter(is_near).filter(is_told).cloned().collect();
-    near.sort_by_key(|happened| (happened.app != app.app, happened.at));
+    near.order_by_key(|happened| (happened.app != app.app, happened.at));
     near.truncate(MOST);
     near
 }
@@ -129,7 +130,7 @@ pub(crate) fn from_to(first: Date, last: Date, form: &str) -> String {
 pub fn since(history: &History, changes: &[Changed]) -> Document {
     let mut document = Document::new(10);
     let days: std::collections::BTreeSet<Date> =
-        history.rows.iter().map(|row| row.start.to_zoned(history.zone.clone()).date()).collect();
+        history.rows.iter().map(|row| row.start.to_zoned(history.zone.clone()).date()).into_set();
     let span = days.first().zip(days.last());
     document.push(Block::Head(vec![
         history.host.clone(),

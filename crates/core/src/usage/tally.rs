@@ -11,6 +11,7 @@ use super::minutes::Minutes;
 use super::rows::{App, AppHour, MachineHour, OTHERS, Row};
 use crate::checkup::{Limits, Watched};
 use crate::model::{Boot, Moment, Names, Process, ProcessId, Snapshot};
+use crate::order::InOrder;
 use crate::severity::Severity;
 
 /// Most apps of one stretch of time, and of one owner but root: the rest of his are [`OTHERS`].
@@ -341,7 +342,7 @@ impl Tally {
             Some((app, AppHour { held: of.held.median().unwrap_or(0.0), ..of.hour }))
         };
         let mut apps: Vec<(Arc<App>, AppHour)> = open.apps.of.iter().filter_map(of).collect();
-        apps.sort_by(|a, b| a.0.cmp(&b.0));
+        apps.order_by(|a, b| a.0.cmp(&b.0));
         Row { start, machine, apps }
     }
 

@@ -10,6 +10,7 @@ use super::by_time::of_times;
 use super::history::History;
 use super::rows::{App, AppHour, Total, total, used};
 use crate::document::{Block, Cell, Document, Table, TableRow};
+use crate::order::{InOrder, IntoMap, IntoSet};
 use crate::text::counted;
 use crate::units::{scaled_percent, scaled_size};
 
@@ -117,7 +118,8 @@ pub fn view(history: &History, asked: Asked, earlier: Option<Earlier<'_>>) -> Do
         return document;
     };
     let seen: f64 = history.rows.iter().map(|row| row.machine.seconds).sum();
-    let days: BTreeSet<Date> = history.rows.iter().map(|row| row.start.to_zoned(history.zone.clone()).date()).collect();
+    let days: BTreeSet<Date> =
+        history.rows.iter().map(|row| row.start.to_zoned(history.zone.clone()).date()).into_set();
     document.push(Block::Head(vec![
         history.host.clone(),
         span,
@@ -222,7 +224,7 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
             let value = value(&total, cases);
             (name, (total, cases, value))
         };
-        total(&history.rows, key).into_iter().map(of).collect::<BTreeMap<Name, (Total, f64, f64)>>()
+        total(&history.rows, key).into_iter().map(of).into_map()
     };
     let now = valued(history);
     let used = used(&history.rows);
@@ -240,7 +242,7 @@ fn of_apps(history: &History, asked: Asked, against: Option<Earlier<'_>>, key: i
         let before = side(earlier.history, valued(earlier.history).into_iter().collect());
         return compared(earlier, asked, &side(history, ranked), &before, who);
     }
-    ranked.sort_by(|a, b| b.1.2.total_cmp(&a.1.2).then_with(|| a.0.cmp(&b.0)));
+    ranked.order_by(|a, b| b.1.2.total_cmp(&a.1.2).then_with(|| a.0.cmp(&b.0)));
     let headline = match ranked.first().filter(|(.., of)| of.2 > 0.0) {
         Some((name, (total, cases, _))) => {
             let name = in_words(name);

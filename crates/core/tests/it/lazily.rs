@@ -470,3 +470,45 @@ fn a_window_that_fills_keeps_nobody_from_being_read() {
     assert_eq!(full, lazy);
     assert!(!full[13].is_empty());
 }
+
+/// Says of everybody that he has been moved into the unit of the press.
+#[derive(Debug)]
+struct Moved;
+
+const PRESS: &str = "/system.slice/press.service";
+
+impl Reader for Moved {
+    fn read(&mut self, process: &mut Process, needs: Needs) {
+        process.names_mut().group = Some(PRESS.to_owned());
+        process.stale = process.stale.without(needs);
+    }
+}
+
+/// How far a lowering reaches hangs on who is in the same control group: of who rests that is read for it, and at no tick before.
+#[test]
+fn the_groups_of_others_are_read_for_a_lowering() {
+    let keys =
+        "breach = 'cpu > 50%'\nlasting = '3s'\narmed = true\nladder = [ { at = '2s', do = 'lower', nice = 10 } ]";
+    let rules = load(&format!("[[rule]]\nname = 'spin'\n{keys}\n"));
+    assert!(Wants::of(&rules).for_acts().has(Cost::Cgroup));
+    let mut world = World::new(vec![process(10, "labelpress"), process(11, "sheetlamp")]);
+    world.process(10).cpu = Some(99.0);
+    world.process(10).names_mut().group = Some(PRESS.to_owned());
+    let mut dispatcher = Dispatcher::new(settings(), rules, Protections::default(), 1);
+    for _ in 0..300 {
+        world.pass(seconds(1));
+        let mut sample = world.snapshot();
+        sample.processes[1].stale = Needs::NONE.with(Cost::Cgroup);
+        let commands = dispatcher.step(world.moment, Input::Look(&mut sample, &mut Moved, &Beside::default()));
+        let act = commands.iter().find_map(|command| match command {
+            Command::Act(commission) => Some(commission),
+            _ => None,
+        });
+        assert_eq!(sample.processes[1].stale.is_none(), act.is_some());
+        if let Some(commission) = act {
+            assert!(!commission.order.reach.whole_unit, "another is in it by now");
+            return;
+        }
+    }
+    panic!("nobody is lowered");
+}

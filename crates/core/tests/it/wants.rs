@@ -33,6 +33,14 @@ fn a_sample_reads_what_the_rules_name() {
     // The choice of a lever, and whether it had an effect, rest on more.
     let lowers = of(&["breach = 'cpu > 90%'", "breach = 'cpu > 95%'\nladder = [ { at = '0s', do = 'lower' } ]"]);
     assert_eq!((named(lowers), lowers.has(Cost::Machine)), (vec![Cost::Stat, Cost::Cgroup], true));
+    let for_acts = |keys: &str| {
+        let lowers = "ladder = [ { at = '0s', do = 'lower' } ]";
+        named(Wants::of(&rules(&[&format!("breach = 'cpu > 95%'\n{keys}\n{lowers}")])).for_acts())
+    };
+    assert_eq!(for_acts("where = 'not kernel'"), [Cost::Cgroup]);
+    for by_group in ["judge = 'unit'", "judge = 'owner'", "where = 'unit = \"lamp\"'", "where = 'origin = login'"] {
+        assert_eq!(for_acts(by_group), [], "{by_group}");
+    }
     let ends = of(&["breach = 'cpu > 90%'\nladder = [ { at = '0s', do = 'terminate' } ]"]);
     assert_eq!((named(ends), ends.has(Cost::Machine)), (vec![], false));
 }

@@ -9,6 +9,7 @@ use rustix::io::Errno;
 use rustix::process::{Pid, test_kill_process};
 use sophron_core::act::{Act, Ending, Order, Originals, Outcome, Standstill};
 use sophron_core::model::{Needs, Process, ProcessId};
+use sophron_core::order::IntoSet;
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
 use sophron_core::units::scaled_duration;
@@ -424,7 +425,7 @@ fn family(order: &Order) -> BTreeSet<u32> {
     let targets = order.targets.iter().map(|process| process.id.pid);
     let mates = order.mates.iter().map(|mate| mate.id.pid);
     let members = order.whole.iter().flat_map(|whole| whole.members.iter().map(|(id, _)| id.pid));
-    targets.chain(mates).chain(members).collect()
+    targets.chain(mates).chain(members).into_set()
 }
 
 /// Whom it would hurt, by what the process does for others; where a unit is started anew by what any of its processes does.

@@ -10,6 +10,7 @@ use std::{fmt, io};
 
 use rustix::process::Signal;
 use sophron_core::model::{Boot, ProcessId};
+use sophron_core::order::{InOrder, IntoMap};
 use sophron_core::state::State;
 
 use super::{ActError, Ending, LOOK_AGAIN, Lineage};
@@ -89,7 +90,7 @@ impl Tree {
     /// The tree below those processes; `spared` says by PID who is never taken in, and why.
     pub fn of(roots: &[Arc<Handle>], spared: impl FnMut(u32) -> Option<String> + Send + 'static) -> Tree {
         let boot = roots.first().map_or(Boot::default(), |root| root.id().boot);
-        let members: BTreeMap<u32, Arc<Handle>> = roots.iter().map(|root| (root.id().pid, Arc::clone(root))).collect();
+        let members: BTreeMap<u32, Arc<Handle>> = roots.iter().map(|root| (root.id().pid, Arc::clone(root))).into_map();
         Tree {
             boot,
             roots: members.keys().copied().collect(),
@@ -262,7 +263,7 @@ impl Tree {
         };
         let mut members: Vec<(usize, &Arc<Handle>)> =
             self.members.iter().map(|(pid, member)| (depth(*pid), member)).collect();
-        members.sort_by_key(|(depth, _)| std::cmp::Reverse(*depth));
+        members.order_by_key(|(depth, _)| std::cmp::Reverse(*depth));
         members.into_iter().map(|(_, member)| member).collect()
     }
 

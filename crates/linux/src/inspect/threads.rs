@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use sophron_core::inspect::{Sightings, ThreadSeen, Wait};
+use sophron_core::order::InOrder;
 use sophron_core::state::State;
 use sophron_core::text;
 
@@ -147,7 +148,7 @@ impl Threads {
     pub fn finish(self) -> Sightings {
         let mut threads: Vec<ThreadSeen> = self.tracks.into_values().map(ThreadTrack::finish).collect();
         let cpu = |thread: &ThreadSeen| thread.cpu.unwrap_or(0.0);
-        threads.sort_by(|a, b| (a.tid != self.pid).cmp(&(b.tid != self.pid)).then(cpu(b).total_cmp(&cpu(a))));
+        threads.order_by(|a, b| (a.tid != self.pid).cmp(&(b.tid != self.pid)).then(cpu(b).total_cmp(&cpu(a))));
         let length = self.last.map_or(Duration::ZERO, |(_, at)| at.duration_since(self.began));
         Sightings { length, looks: self.looks, cpu: self.cpu, threads, ..Sightings::default() }
     }
@@ -160,7 +161,7 @@ impl ThreadTrack {
             pair.filter(|_| passed > 0.0).map(|(first, last)| last.saturating_sub(first) as f64 / passed)
         };
         let mut waits: Vec<(Wait, u32)> = self.waits.into_iter().collect();
-        waits.sort_by(|(a, x), (b, y)| y.cmp(x).then_with(|| a.cmp(b)));
+        waits.order_by(|(a, x), (b, y)| y.cmp(x).then_with(|| a.cmp(b)));
         ThreadSeen { cpu: rate(self.run).map(|run| run / 1e7), yields: rate(self.switches), waits, ..self.seen }
     }
 }

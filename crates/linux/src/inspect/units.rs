@@ -4,6 +4,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use sophron_core::order::InOrder;
+
 /// Where unit files stand, the strongest first (systemd.unit(5)).
 const FOLDERS: [&str; 5] = [
     "etc/systemd/system",
@@ -59,7 +61,7 @@ pub fn restart(root: &Path, unit: &str, of_a_user: bool) -> Option<Restart> {
             .extend(entries.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|is| is == "conf")));
     }
     // By file name, whatever folder they stand in.
-    drop_ins.sort_by_key(|path| path.file_name().map(ToOwned::to_owned));
+    drop_ins.order_by_key(|path| path.file_name().map(ToOwned::to_owned));
     for text in drop_ins.iter().filter_map(|path| fs::read_to_string(path).ok()) {
         restart.take(&text);
     }

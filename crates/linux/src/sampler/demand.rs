@@ -24,6 +24,8 @@ pub struct Demand {
     pub unnamed: bool,
     /// Whether all that is in the base is read of whoever ran, as for a recording.
     pub whole: bool,
+    /// What nothing rests on but acts, which have it read: of whoever rests it is not read in turn.
+    pub for_acts: Needs,
 }
 
 impl Context {

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use sophron_core::model::{Passing, Process};
+use sophron_core::order::InOrder;
 use sophron_core::text;
 
 use crate::exits::{Exit, Exits};
@@ -59,7 +60,7 @@ fn sum_up(heard: Vec<Exit>, processes: &[Process], gone: &Gone, interval: Durati
         cpu: share(used),
     };
     let mut most: Vec<_> = by_name.into_iter().collect();
-    most.sort_by_key(|(_, (_, used))| std::cmp::Reverse(*used));
+    most.order_by_key(|(_, (_, used))| std::cmp::Reverse(*used));
     let mut rest: BTreeMap<(u32, String), (u32, Duration)> = BTreeMap::new();
     for ((uid, _), (count, used)) in most.split_off(most.len().min(MOST)) {
         let place = rest.entry((uid, String::new())).or_default();

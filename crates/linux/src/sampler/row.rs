@@ -197,6 +197,8 @@ impl Context {
                 needs = needs.without(Needs::NONE.with(Cost::Io));
                 self.stood_still(row, process);
             }
+            let for_acts = if settling { Needs::NONE } else { self.for_acts(row, process) };
+            needs = needs.without(for_acts);
             // Nor has it filled memory; what others do to that shows in its size.
             let held = process.memory_held.is_some() && !process.kernel;
             if self.rests(row) && held && needs.has(Cost::Status) && self.has_its_size(row) {
@@ -205,7 +207,7 @@ impl Context {
             let lives = self.read_stat(row, process, clock_ns, now, needs);
             if let Reading::OnDemand(_) = self.reading {
                 // What was not read because it did not run is carried over as what it still has.
-                let read = if in_full { self.base } else { needs };
+                let read = if in_full { self.base.without(for_acts) } else { needs };
                 let unread = self.base.only(Needs::FILES).without(read.with(Cost::Stat));
                 process.stale = unread.and(self.base.only(Needs::COSTLY));
                 process.outrun = if moved { unread } else { process.outrun.only(unread) };
@@ -221,6 +223,14 @@ impl Context {
     /// Whether it is who it was, and has not run since the tick before.
     fn rests(&self, row: &Row) -> bool {
         row.idle > 0 && row.known && self.bounded && !self.anew
+    }
+
+    /// What only an act would have to know of who rests, and is known as it was when it last ran.
+    fn for_acts(&self, row: &Row, process: &Process) -> Needs {
+        match self.reading {
+            Reading::OnDemand(demand) if !demand.whole && self.rests(row) => demand.for_acts.without(process.outrun),
+            _ => Needs::NONE,
+        }
     }
 
     /// Whether its memory is as large as when `status` was last read of it at rest: `statm` costs less than half of that.

@@ -25,7 +25,11 @@ fn sleeper() -> Ended {
 }
 
 fn sampler(needs: Needs) -> (Sampler, Snapshot) {
-    let demand = Demand { unnamed: true, whole: false };
+    sampler_for_acts(needs, Needs::NONE)
+}
+
+fn sampler_for_acts(needs: Needs, for_acts: Needs) -> (Sampler, Snapshot) {
+    let demand = Demand { unnamed: true, whole: false, for_acts };
     let mut sampler = Sampler::new(Path::new("/proc"), needs).unwrap().on_demand(demand);
     let mut snapshot = Snapshot::default();
     for _ in 0..3 {
@@ -115,17 +119,23 @@ fn memory_written_from_outside_is_seen_in_the_tick_that_asks_for_it() {
 
 #[test]
 fn a_move_to_another_unit_is_seen_in_the_tick_that_asks_for_it() {
+    moved_and_asked(sampler(Needs::NONE.with(Cost::Cgroup)), "asked");
+    // Also where it is asked for acts alone, and not in turn.
+    let (needs, group) = (Needs::NONE.with(Cost::Stat).with(Cost::Cgroup), Needs::NONE.with(Cost::Cgroup));
+    moved_and_asked(sampler_for_acts(needs, group), "acts");
+}
+
+fn moved_and_asked((mut sampler, mut snapshot): (Sampler, Snapshot), name: &str) {
     // The unified hierarchy, or the one that a service manager names.
     let roots = ["/sys/fs/cgroup", "/sys/fs/cgroup/unified", "/sys/fs/cgroup/systemd"];
     let root = roots.into_iter().find(|root| Path::new(root).join("cgroup.procs").exists());
-    let group = root.map(|root| Path::new(root).join(format!("sophron-test-{}.scope", std::process::id())));
+    let group = root.map(|root| Path::new(root).join(format!("sophron-test-{name}-{}.scope", std::process::id())));
     let Some(group) = group.filter(|group| std::fs::create_dir(group).is_ok()) else {
         eprintln!("skipped: no control group can be made here");
         return;
     };
     let target = sleeper();
     let pid = target.0.id();
-    let (mut sampler, mut snapshot) = sampler(Needs::NONE.with(Cost::Cgroup));
     let asked = Needs::NONE.with(Cost::Cgroup);
     for _ in 0..SLICES {
         ask(&mut sampler, &mut snapshot, pid, asked);

@@ -6,6 +6,7 @@
 
 use std::collections::BTreeSet;
 use std::io::{BufRead, BufReader, Write};
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::FileExt;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
@@ -16,10 +17,11 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 use sophron_core::dispatch::{Beside, Dispatcher, Input, Settings, Wants};
 use sophron_core::judge::Case;
-use sophron_core::model::{Moment, Needs, ProcessId, Snapshot};
+use sophron_core::model::{Cost, Moment, Needs, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules;
 use sophron_linux::{Demand, SLICES, Sampler};
+use sophron_testkit::eventually;
 
 const RULES: &str = "format = 1\nevery = '250ms'\n\
     [[rule]]\nname = 'memory'\nbreach = 'memory > 60 MiB'\nlasting = '0s'\n\
@@ -40,7 +42,7 @@ fn told() {
     if std::env::var_os("LAZILY_TOLD").is_none() {
         return;
     }
-    let (mut held, mut threads) = (Vec::new(), Vec::new());
+    let (mut held, mut threads, mut file) = (Vec::new(), Vec::new(), None);
     // What others are to write into: address space that nobody has touched.
     let untouched: Vec<u8> = Vec::with_capacity(64 << 20);
     println!("\nready {}", untouched.as_ptr() as usize);
@@ -53,6 +55,9 @@ fn told() {
                 let burst: Vec<_> = (0..4).map(|_| std::thread::spawn(move || vec![1_u8; number << 18])).collect();
                 held.extend(burst.into_iter().map(|part| part.join().unwrap()));
             }
+            // As large as before, and more of it its own: pages of a file that it has read are written to.
+            "map" => file = Some(Mapped::read(number)),
+            "write" => file.as_mut().unwrap().write(number),
             "shrink" => held.truncate(held.len().saturating_sub(number)),
             "spin" => {
                 let end = std::time::Instant::now() + Duration::from_millis(number as u64);
@@ -74,6 +79,28 @@ fn told() {
             }
         }
         println!("done {number}");
+    }
+}
+
+/// A file that is mapped, and no other's to write to.
+struct Mapped(*mut u8);
+
+impl Mapped {
+    fn read(pages: usize) -> Mapped {
+        let file = tempfile::tempfile().unwrap();
+        file.write_all_at(&vec![1; pages * 4096], 0).unwrap();
+        let (may, private) = (libc::PROT_READ | libc::PROT_WRITE, libc::MAP_PRIVATE);
+        // SAFETY: a new mapping, as long as the file; it stays until the process ends.
+        let at = unsafe { libc::mmap(std::ptr::null_mut(), pages * 4096, may, private, file.as_raw_fd(), 0) };
+        assert_ne!(at, libc::MAP_FAILED);
+        // SAFETY: within that mapping.
+        (0..pages).for_each(|page| assert_eq!(unsafe { at.cast::<u8>().add(page * 4096).read_volatile() }, 1));
+        Mapped(at.cast())
+    }
+
+    fn write(&mut self, pages: usize) {
+        // SAFETY: within that mapping, of which nobody asks for more than was mapped.
+        (0..pages).for_each(|page| unsafe { self.0.add(page * 4096).write_volatile(2) });
     }
 }
 
@@ -155,7 +182,7 @@ impl Watching {
     fn new(only: BTreeSet<ProcessId>, everything: bool) -> Watching {
         let rules = Arc::new(rules::load(RULES.as_bytes()).unwrap());
         let wants = Wants::of(&rules);
-        let demand = Demand { unnamed: wants.none_by_others(), whole: everything };
+        let demand = Demand { unnamed: wants.none_by_others(), whole: everything, for_acts: wants.for_acts() };
         let sampler = Sampler::new(Path::new("/proc"), wants.of_everybody()).unwrap().on_demand(demand);
         let settings = Settings { shadow: true, assumed: false, own: None, only: Some(only), zone: TimeZone::UTC };
         let dispatcher = Dispatcher::new(settings, rules, Protections::default(), 1);
@@ -190,6 +217,26 @@ impl Dice {
         self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         (self.0 >> 33) % most
     }
+}
+
+/// Of who rests `status` is read only where its size has changed: not so of whoever has run since it was last read.
+#[test]
+fn what_it_came_to_hold_as_it_ran_is_seen_though_it_is_as_large_as_before() {
+    const PAGES: u64 = 2000;
+    let mut told = Told::new();
+    let pid = told.child.id();
+    told.does("map", PAGES);
+    let demand = Demand { unnamed: true, whole: false, for_acts: Needs::NONE };
+    let needs = Needs::NONE.with(Cost::Stat).with(Cost::Status);
+    let (mut sampler, mut snapshot) =
+        (Sampler::new(Path::new("/proc"), needs).unwrap().on_demand(demand), Snapshot::default());
+    let mut held = || {
+        (0..SLICES).for_each(|_| sampler.sample(&mut snapshot).unwrap());
+        snapshot.process(pid).unwrap().memory_held.unwrap()
+    };
+    let before = (0..3).map(|_| held()).last().unwrap();
+    told.does("write", PAGES);
+    eventually("what it holds is seen", || (held() >= before + PAGES * 4096).then_some(()));
 }
 
 #[test]

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use sophron_core::audit::OpenSuspension;
 use sophron_core::checkup::{Grown, Observation, Past, Scene, Settings, Surroundings, Watched};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
+use sophron_core::order::IntoSet;
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
 use sophron_linux::patience::{Asked, beside, within};
@@ -166,7 +167,7 @@ fn own(snapshot: &Snapshot) -> BTreeSet<u32> {
         process.app == "sophron" && command.split_whitespace().nth(1) != Some("misbehave")
     };
     let others = snapshot.processes.iter().filter(is_own).map(|process| process.id.pid);
-    others.chain([std::process::id()]).collect()
+    others.chain([std::process::id()]).into_set()
 }
 
 /// The control groups of those that wait for pages, with their limits.

@@ -9,6 +9,7 @@ use sophron_core::dispatch::children;
 use sophron_core::facts::Facts;
 use sophron_core::happening::{Announced, CarriedOut, Happening, What};
 use sophron_core::model::{Process, Snapshot};
+use sophron_core::order::IntoMap;
 use sophron_core::state::State;
 use sophron_linux::act::{Actuator, Commit, Found, Performed};
 use sophron_linux::here;
@@ -113,7 +114,7 @@ impl Hand<'_> {
     /// Whoever is protected, ours or refused is no part of a tree, with all below it.
     fn spared(&self) -> BTreeMap<u32, String> {
         let mut spared: BTreeMap<u32, String> =
-            self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned())).collect();
+            self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned())).into_map();
         spared.extend(self.protections.ancestors.iter().map(|pid| (*pid, "Sophron was started from it".to_owned())));
         // Whoever was refused, for whatever reason, is no part of it, nor what descends from him.
         spared.extend(self.refused.iter().map(|pid| (*pid, "refused".to_owned())));

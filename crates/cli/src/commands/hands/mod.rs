@@ -23,6 +23,7 @@ use sophron_core::act::Act;
 use sophron_core::command_lines::CommandLines;
 use sophron_core::facts::Facts;
 use sophron_core::model::{Needs, Process, Snapshot};
+use sophron_core::order::IntoSet;
 use sophron_core::protect::Protections;
 use sophron_linux::act::Lineage;
 use sophron_linux::handle::Handle;
@@ -183,7 +184,7 @@ impl Hand<'_> {
         let stands_still = self.act.stands_in_the_way();
         let roles = stands_still.then(Roles::look);
         // What is meant along with it may wait for it.
-        let family: BTreeSet<u32> = self.chosen.iter().map(|chosen| chosen.process.id.pid).collect();
+        let family: BTreeSet<u32> = self.chosen.iter().map(|chosen| chosen.process.id.pid).into_set();
         for chosen in &mut self.chosen {
             let process = &chosen.process;
             let id = process.id.checked();

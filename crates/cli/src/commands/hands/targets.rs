@@ -8,6 +8,7 @@ use sophron_core::condition::Truth;
 use sophron_core::facts::Facts;
 use sophron_core::groups::children;
 use sophron_core::model::{CheckedPid, Process, Snapshot};
+use sophron_core::order::IntoSet;
 use sophron_core::text::processes;
 
 use crate::args;
@@ -110,7 +111,7 @@ fn fitting<'s>(
 
 fn add_descendants(snapshot: &Snapshot, picked: &mut Vec<(Process, bool)>) {
     let children = children(&snapshot.processes);
-    let mut known: BTreeSet<u32> = picked.iter().map(|(process, _)| process.id.pid).collect();
+    let mut known: BTreeSet<u32> = picked.iter().map(|(process, _)| process.id.pid).into_set();
     let mut at = 0;
     while let Some(parent) = picked.get(at).map(|(process, _)| process.id.pid) {
         let below = children.get(&parent).into_iter().flatten().filter(|child| !child.has_ended());

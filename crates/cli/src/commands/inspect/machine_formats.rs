@@ -5,6 +5,7 @@ use sophron_core::act::Lever;
 use sophron_core::facts::Facts;
 use sophron_core::inspect::ancestors;
 use sophron_core::model::{Field, Process, Subject};
+use sophron_core::order::InOrder;
 use sophron_core::units;
 
 use super::{Inspection, sections};
@@ -51,7 +52,7 @@ fn object(seen: &Inspection, rows: Vec<Map<String, Value>>) -> Value {
         .collect();
     let files = seen.files.as_ref().map(|files| {
         let mut largest: Vec<_> = files.iter().filter(|file| file.size > 0).collect();
-        largest.sort_by_key(|file| std::cmp::Reverse(file.size));
+        largest.order_by_key(|file| std::cmp::Reverse(file.size));
         let file = |file: &&sophron_linux::open_files::OpenFile| json!({ "name": file.name, "size": file.size, "deleted": file.deleted });
         json!({
             "count": files.len(),

@@ -7,6 +7,7 @@ use sophron_core::condition::Truth;
 use sophron_core::facts::Facts;
 use sophron_core::inspect::{ThreadSeen, ancestors};
 use sophron_core::model::Process;
+use sophron_core::order::InOrder;
 use sophron_core::state::State;
 use sophron_core::text::{children, counted};
 use sophron_core::units::{Value, scaled_duration, scaled_percent, scaled_size};
@@ -248,7 +249,7 @@ fn threads(seen: &Inspection) -> Vec<String> {
     });
     if all > 1 || seen.doing.is_some() {
         let mut named = worth;
-        named.sort_by(|a, b| b.cpu.unwrap_or(0.0).total_cmp(&a.cpu.unwrap_or(0.0)));
+        named.order_by(|a, b| b.cpu.unwrap_or(0.0).total_cmp(&a.cpu.unwrap_or(0.0)));
         lines.extend(named.iter().take(6).map(|thread| thread_line(thread)));
         if named.len() > 6 {
             lines.push(format!("and {} more", named.len() - 6));
@@ -294,7 +295,7 @@ fn files(seen: &Inspection) -> Vec<String> {
     let mut lines = vec![format!("{} open{kinds}", files.len())];
     let mut largest: Vec<&OpenFile> =
         files.iter().filter(|file| file.kind == FileKind::Plain && file.size > 0).collect();
-    largest.sort_by_key(|file| std::cmp::Reverse(file.size));
+    largest.order_by_key(|file| std::cmp::Reverse(file.size));
     let line = |file: &&OpenFile| {
         let deleted = if file.deleted { " (deleted, and held until it closes it)" } else { "" };
         format!("{} {}{deleted}", size(file.size), file.name)

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value, json};
 use sophron_core::model::{Process, Snapshot};
+use sophron_core::order::InOrder;
 use sophron_core::over::Seen;
 use sophron_core::units::{scaled_duration, scaled_size};
 
@@ -26,7 +27,7 @@ fn ranked<'s>(snapshot: &'s Snapshot, over: &'s Spanned) -> Vec<(&'s Process, &'
         Some((process, seen, seen.growth?))
     };
     let mut rows: Vec<_> = snapshot.processes.iter().filter_map(seen).collect();
-    rows.sort_by(|a, b| b.2.total_cmp(&a.2).then(a.0.id.pid.cmp(&b.0.id.pid)));
+    rows.order_by(|a, b| b.2.total_cmp(&a.2).then(a.0.id.pid.cmp(&b.0.id.pid)));
     rows
 }
 
@@ -50,7 +51,7 @@ fn apps<'s>(snapshot: &'s Snapshot, over: &'s Spanned) -> Vec<App<'s>> {
         sum.held += process.memory_held.unwrap_or(0);
     }
     let mut apps: Vec<App<'s>> = apps.into_values().collect();
-    apps.sort_by(|a, b| b.growth.total_cmp(&a.growth));
+    apps.order_by(|a, b| b.growth.total_cmp(&a.growth));
     apps
 }
 

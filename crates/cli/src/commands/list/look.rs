@@ -2,6 +2,7 @@
 
 use sophron_core::groups::{Group, Grouping, groups};
 use sophron_core::model::{Machine, Snapshot};
+use sophron_core::order::InOrder;
 use sophron_core::units::{scaled_percent, scaled_size};
 
 use super::IDLE;
@@ -27,7 +28,7 @@ pub(super) fn machine_line(machine: &Machine) -> String {
 pub(super) fn render(snapshot: &Snapshot) -> String {
     let mut apps = groups(&snapshot.processes, Grouping::App, |_| true);
     let cpu = |group: &Group<'_>| group.cpu(Grouping::App).unwrap_or(-1.0);
-    apps.sort_by(|a, b| cpu(b).total_cmp(&cpu(a)));
+    apps.order_by(|a, b| cpu(b).total_cmp(&cpu(a)));
     let busy: Vec<Vec<String>> = apps
         .iter()
         .take(ROWS)
@@ -38,7 +39,7 @@ pub(super) fn render(snapshot: &Snapshot) -> String {
             row(app, sum, heaviest.id.checked().to_string(), of)
         })
         .collect();
-    apps.sort_by_key(|app| std::cmp::Reverse(app.memory().map(|amount| amount.bytes)));
+    apps.order_by_key(|app| std::cmp::Reverse(app.memory().map(|amount| amount.bytes)));
     let large: Vec<Vec<String>> = apps
         .iter()
         .take(ROWS)

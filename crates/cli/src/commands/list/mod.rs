@@ -15,6 +15,7 @@ use sophron_core::condition::{Condition, Truth};
 use sophron_core::facts::Facts;
 use sophron_core::groups::{Group, Grouping};
 use sophron_core::model::{Cost, Field, Machine, Needs, Process, Snapshot};
+use sophron_core::order::InOrder;
 use sophron_core::report::{self, Collector, Setting};
 use sophron_core::text::nearest;
 use sophron_core::units::scaled_duration;
@@ -175,7 +176,7 @@ impl Query<'_> {
         let needs = Needs::NONE.with(Cost::Rollup);
         let groups = self.ranked_groups(snapshot, grouping);
         let mut by_memory: Vec<&Group<'_>> = groups.iter().collect();
-        by_memory.sort_by_key(|group| std::cmp::Reverse(group.memory().map(|amount| amount.bytes)));
+        by_memory.order_by_key(|group| std::cmp::Reverse(group.memory().map(|amount| amount.bytes)));
         let shown = groups.iter().take(self.limit()).chain(by_memory.iter().copied().take(self.limit()));
         // Exact is only what was read of every member: of a crowd that a look cannot pay for, nothing is read.
         let most = if self.plain { CROWD_AT_A_LOOK } else { usize::MAX };
@@ -249,7 +250,7 @@ impl Query<'_> {
             rows.retain(|process| rate(process).is_some_and(|rate| rate > 0.0));
         }
         let hidden = matched - rows.len();
-        rows.sort_by(|a, b| self.heavier(b, a, &snapshot.machine).then(a.id.pid.cmp(&b.id.pid)));
+        rows.order_by(|a, b| self.heavier(b, a, &snapshot.machine).then(a.id.pid.cmp(&b.id.pid)));
         rows.truncate(self.limit());
         if let Source::Live { sampler, .. } = source {
             let costly = Needs::of(&self.columns);

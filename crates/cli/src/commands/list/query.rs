@@ -6,6 +6,7 @@ use sophron_core::condition::{Condition, Truth};
 use sophron_core::facts::Facts;
 use sophron_core::groups::{self, Group, Grouping};
 use sophron_core::model::{Cost, Field, Machine, Needs, Process, Snapshot};
+use sophron_core::order::InOrder;
 
 use super::columns::{self, DEFAULT, field_named};
 use super::growth;
@@ -171,12 +172,12 @@ impl<'a> Query<'a> {
         let mut groups = groups::groups(&snapshot.processes, grouping, root);
         if !matches!(self.by, Field::Cpu | Field::Memory) {
             let sum = |group: &Group<'_>| columns::sum(group, self.by, &snapshot.machine).unwrap_or(-1.0);
-            groups.sort_by(|a, b| sum(b).total_cmp(&sum(a)));
+            groups.order_by(|a, b| sum(b).total_cmp(&sum(a)));
         } else if self.by == Field::Memory {
-            groups.sort_by_key(|group| std::cmp::Reverse(group.memory().map(|amount| amount.bytes)));
+            groups.order_by_key(|group| std::cmp::Reverse(group.memory().map(|amount| amount.bytes)));
         } else {
             let cpu = |group: &Group<'_>| group.cpu(grouping).unwrap_or(-1.0);
-            groups.sort_by(|a, b| cpu(b).total_cmp(&cpu(a)));
+            groups.order_by(|a, b| cpu(b).total_cmp(&cpu(a)));
         }
         groups
     }

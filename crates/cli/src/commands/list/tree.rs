@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use sophron_core::groups::{begins_a_tree, children};
 use sophron_core::model::{Process, Snapshot};
+use sophron_core::order::InOrder;
 use sophron_core::units::scaled_size;
 
 use crate::ui::table::{self, Column};
@@ -43,7 +44,7 @@ pub(super) fn rows(snapshot: &Snapshot, limit: usize) -> Vec<Branch<'_>> {
 fn sorted<'a>(processes: &[&'a Process], totals: &HashMap<u32, (f64, u64, usize)>) -> Vec<&'a Process> {
     let mut sorted = processes.to_vec();
     let of = |process: &Process| totals.get(&process.id.pid).copied().unwrap_or_default();
-    sorted.sort_by(|a, b| of(b).0.total_cmp(&of(a).0).then(of(b).1.cmp(&of(a).1)));
+    sorted.order_by(|a, b| of(b).0.total_cmp(&of(a).0).then(of(b).1.cmp(&of(a).1)));
     sorted
 }
 

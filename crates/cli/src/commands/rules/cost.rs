@@ -7,6 +7,7 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 use sophron_core::dispatch::{Beside, Dispatcher, Input, Settings, Wants};
 use sophron_core::model::Snapshot;
+use sophron_core::order::InOrder;
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Rule, RuleSet};
 use sophron_core::text::processes;
@@ -96,7 +97,7 @@ impl Cost {
         let without_rules = percent(&none);
         let added = each.iter().map(|trial| (percent(trial) - without_rules).max(0.0));
         let mut each: Vec<(String, f64)> = rules.rules.iter().map(|rule| rule.name.to_string()).zip(added).collect();
-        each.sort_by(|a, b| b.1.total_cmp(&a.1));
+        each.order_by(|a, b| b.1.total_cmp(&a.1));
         let processes = all.snapshot.processes.len();
         Ok(Cost { every: rules.every, processes, all: percent(&all), without_rules, each })
     }
