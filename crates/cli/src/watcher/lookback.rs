@@ -169,6 +169,8 @@ impl Keeper {
             if why.is_err() {
                 self.piece = None;
             }
+            // It runs rarely: what it has run would stay in memory beside what the watcher runs all the time.
+            let _ = sophron_linux::sys::let_go_of_code();
             let wait = if why.is_err() { TRY_AGAIN } else { self.settings.every.saturating_sub(begun.elapsed()) };
             let goes_on = |wait| matches!(stopped.recv_timeout(wait), Err(RecvTimeoutError::Timeout));
             let now_or_between = || self.heard().until_between(Instant::now(), self.settings.every);
@@ -202,7 +204,7 @@ impl Keeper {
             None => sampler.insert(Sampler::new(std::path::Path::new("/proc"), Needs::PERIODIC).map_err(failed)?),
         };
         sampler.sample(snapshot).map_err(failed)?;
-        // Beside what the watcher runs all the time this runs rarely: without it both would stay in memory.
+        // Before the rest of it is run: both would be in memory at once.
         let _ = sophron_linux::sys::let_go_of_code();
         let (ours, rules) = {
             let mut heard = self.heard();

@@ -26,7 +26,7 @@ fn calm_undoes_a_lowering() {
     }
     let stage = stage();
     let rules = stage.write("rules.toml", rules("{ at = '0s', do = 'lower', nice = 12 }"));
-    let press = stage.offender("labelpress", &[&GROWN[..], &["--cpu", "10%", "--calm-after", "4s"]].concat());
+    let press = stage.offender("labelpress", &[&GROWN[..], &["--cpu", "10%", "--calm-after", "10s"]].concat());
     let _watcher = stage.watch(&rules, &[]);
     eventually("lowered", || all_nice(press.pid(), 12));
     eventually("restored", || all_nice(press.pid(), usual_nice()));

@@ -53,7 +53,7 @@ impl Dispatcher {
         let events = self.judge.look(&mut sight, &tick);
         self.read_how_far_it_reaches(&mut sight, &events);
         let snapshot = sight.snapshot();
-        self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
+        self.touched = self.effects.suspended().map(|(id, _)| *id).into_set();
         self.do_as_answered(snapshot, &busy);
         self.decide(snapshot, beside, &events);
         self.undo_where_rules_stand_back(&busy);
@@ -92,8 +92,8 @@ impl Dispatcher {
     /// watcher that recorded.
     fn hold_on(&mut self, beside: &Beside) -> (BTreeSet<ProcessId>, BTreeSet<ProcessId>) {
         self.touched.extend(self.effects.suspended().map(|(id, _)| *id));
-        let suspended = self.touched.union(&beside.recorded.suspended).copied().collect();
-        let busy = self.busy.union(&beside.recorded.busy).copied().collect();
+        let suspended = self.touched.union(&beside.recorded.suspended).copied().into_set();
+        let busy = self.busy.union(&beside.recorded.busy).copied().into_set();
         (suspended, busy)
     }
 
@@ -121,18 +121,18 @@ impl Dispatcher {
     /// By PID: so only those that the sample shows, and not who may have their numbers by now.
     fn keep(&mut self, snapshot: &Snapshot, suspended: &BTreeSet<ProcessId>, helpers: &BTreeSet<u32>) {
         let seen = |id: &&ProcessId| snapshot.find(id).is_some();
-        let pids = |ids: &BTreeSet<ProcessId>| ids.iter().filter(seen).map(|id| id.pid).collect();
+        let pids = |ids: &BTreeSet<ProcessId>| ids.iter().filter(seen).map(|id| id.pid).into_set();
         let outcomes = std::mem::take(&mut self.kept);
         let asked = std::mem::take(&mut self.kept_of_asking);
-        let back = self.hands.standing_back.keys().filter(seen).map(|id| id.pid).collect();
-        let helpers = helpers.iter().copied().filter(|pid| snapshot.place(*pid).is_some()).collect();
+        let back = self.hands.standing_back.keys().filter(seen).map(|id| id.pid).into_set();
+        let helpers = helpers.iter().copied().filter(|pid| snapshot.place(*pid).is_some()).into_set();
         let word = &self.back;
         let ours = Ours {
             suspended: pids(suspended),
             busy: pids(&self.busy),
             back,
-            back_from: word.processes.keys().filter(seen).map(|id| id.pid).collect(),
-            back_rules: word.rules.keys().map(ToString::to_string).collect(),
+            back_from: word.processes.keys().filter(seen).map(|id| id.pid).into_set(),
+            back_rules: word.rules.keys().map(ToString::to_string).into_set(),
             back_all: word.all.is_some(),
             helpers,
             asked,

@@ -26,6 +26,7 @@ use crate::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input, Reco
 use crate::facts::Facts;
 use crate::happening::{Happening, Over, Subject, What};
 use crate::model::{Field, Moment, ProcessId, Snapshot};
+use crate::order::{IntoMap, IntoSet};
 use crate::protect::Protections;
 use crate::recording::{self, Ours, Outcome};
 use crate::rules::{Action, RuleName, RuleSet};
@@ -225,7 +226,7 @@ impl Rehearsal {
             busy,
             back: recording::identities(&ours.back, snapshot),
             by_word: by_word(ours, snapshot),
-            did: std::mem::take(&mut self.just_suspended).into_iter().filter(did).collect(),
+            did: std::mem::take(&mut self.just_suspended).into_iter().filter(did).into_set(),
         };
         let beside = Beside { recorded, helpers: ours.helpers.clone(), ..Beside::default() };
         self.answer_as_recorded(snapshot, ours);
@@ -465,7 +466,7 @@ fn by_word(ours: &Ours, snapshot: &Snapshot) -> StandsBack {
     let until = snapshot.moment.monotonic + Duration::from_nanos(1);
     StandsBack {
         all: ours.back_all.then_some(until),
-        rules: ours.back_rules.iter().map(|rule| (rule.as_str().into(), until)).collect(),
-        processes: recording::identities(&ours.back_from, snapshot).into_iter().map(|id| (id, until)).collect(),
+        rules: ours.back_rules.iter().map(|rule| (rule.as_str().into(), until)).into_map(),
+        processes: recording::identities(&ours.back_from, snapshot).into_iter().map(|id| (id, until)).into_map(),
     }
 }
