@@ -12,7 +12,12 @@
 
 use std::path::Path;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
+
+use sophron_core::dispatch::Wants;
+use sophron_core::model::Snapshot;
+use sophron_linux::{Demand, Sampler};
 
 mod crowd;
 mod host;
@@ -35,12 +40,15 @@ struct Row {
     lookback: bool,
     /// At most so much of a naive pass a tick; 0 where nothing is asked.
     goal: f64,
+    /// Whether everybody is read at every tick: the goal is what comes on top of that.
+    reads_all: bool,
 }
 
 fn row(name: &str, rules: usize, keys: fn(usize) -> String, goal: f64) -> Row {
     let each = (0..rules).map(|number| format!("[[rule]]\nname = 'r{number}'\n{}\nlasting = '10s'\n", keys(number)));
     let name = format!("{rules:>3} rules {name}");
-    Row { name, rules: each.collect(), every: EVERY, warm_up: Duration::from_secs(7), lookback: true, goal }
+    let warm_up = Duration::from_secs(7);
+    Row { name, rules: each.collect(), every: EVERY, warm_up, lookback: true, goal, reads_all: false }
 }
 
 /// One rule with windows; they fill while it is measured.
@@ -62,7 +70,7 @@ fn full(of: Row) -> Row {
     }
     let rules = rules.lines().filter(|line| !line.starts_with("settle")).map(|line| format!("{line}\n")).collect();
     let warm_up = Duration::from_secs(if name.contains("30m") || name.contains("starter") { 95 } else { 35 });
-    Row { name: format!("{name}, full"), rules, every: EVERY / 5, warm_up, lookback: false, goal }
+    Row { name: format!("{name}, full"), rules, every: EVERY / 5, warm_up, lookback: false, goal, reads_all: false }
 }
 
 /// A rules file that ships.
@@ -179,7 +187,8 @@ fn mostly_idle() -> Vec<Row> {
         filling("judge = 'owner'\nbreach = 'memory.held > 1 MiB'\nladder = [ { at = '0s', do = 'alert' } ]", 0.0);
     // Within the time that is not measured.
     let rules = open.rules.replace("'2m'", "'1s'");
-    rows.push(Row { name: "a case open on everybody".to_owned(), rules, ..open });
+    let name = "a case open on everybody, beyond reading".to_owned();
+    rows.push(Row { name, rules, goal: 0.5, reads_all: true, ..open });
     rows.extend(documented());
     rows
 }
@@ -222,6 +231,28 @@ fn main() {
     }
 }
 
+/// What a watcher does that reads everybody at every tick, and that alone.
+struct Reading {
+    sampler: Sampler,
+    snapshot: Snapshot,
+}
+
+impl Reading {
+    fn of(rules: &str) -> Reading {
+        let rules = Arc::new(sophron_core::rules::load(rules.as_bytes()).unwrap());
+        let needs = Wants::of(&rules).of_everybody();
+        let sampler = Sampler::new(Path::new("/proc"), needs).unwrap().on_demand(Demand::default());
+        let mut reading = Reading { sampler, snapshot: Snapshot::default() };
+        (0..3).for_each(|_| drop(reading.pass()));
+        reading
+    }
+
+    fn pass(&mut self) -> f64 {
+        self.sampler.sample(&mut self.snapshot).unwrap();
+        timed(|| self.sampler.read_all(&mut self.snapshot))
+    }
+}
+
 fn measure(program: &Path, row: &Row) {
     let folder = tempfile::tempdir().unwrap();
     let rules = folder.path().join("rules.toml");
@@ -246,16 +277,18 @@ fn measure(program: &Path, row: &Row) {
     let used = || sophron_linux::sys::process_cpu_time(watcher.id()).unwrap().as_secs_f64();
     let (before, stolen_before, began) = (used(), stolen(), Instant::now());
     // Two whole turns of the lookback, with naive passes all along: a machine's speed changes.
-    let mut naive = Naive::new();
-    let mut passes = Vec::new();
+    let (mut naive, mut reading) = (Naive::new(), row.reads_all.then(|| Reading::of(&format!("{every}{}", row.rules))));
+    let (mut passes, mut readings) = (Vec::new(), Vec::new());
     while began.elapsed() < Duration::from_secs(20) {
         std::thread::sleep(APART);
         passes.push(timed(|| {
             std::hint::black_box(naive.pass());
         }));
+        readings.extend(reading.as_mut().map(Reading::pass));
     }
-    let naive = passes.iter().sum::<f64>() / passes.len() as f64;
-    let tick = (used() - before) / (began.elapsed().as_secs_f64() / row.every.as_secs_f64());
+    let mean = |all: &[f64]| all.iter().sum::<f64>() / all.len().max(1) as f64;
+    let (naive, reading) = (mean(&passes), mean(&readings));
+    let tick = (used() - before) / (began.elapsed().as_secs_f64() / row.every.as_secs_f64()) - reading;
     let status = std::fs::read_to_string(format!("/proc/{}/status", watcher.id())).unwrap();
     let [resident, peak] = ["VmRSS:", "VmHWM:"].map(|field| {
         let kib = status.lines().find_map(|line| line.strip_prefix(field));

@@ -53,6 +53,11 @@ impl Keep {
     pub fn takes_one(self) -> bool {
         matches!(self, Keep::First | Keep::Count)
     }
+
+    /// Whether it keeps what was counted, and when.
+    pub(super) fn counts(self) -> bool {
+        matches!(self, Keep::CpuTime | Keep::Count)
+    }
 }
 
 impl Function {

@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-use super::slots::{Slots, counted_since};
+use super::numbers::counted_since;
+use super::slots::Slots;
 use super::{Function, Keep, Series};
 use crate::model::{Field, Needs, Process, Promise, Quiet};
 use crate::units::{Kind, Value};
@@ -316,7 +317,7 @@ impl History {
     }
 }
 
-/// A count in the unit in which slots keep it: 256 bytes, one fault, a tenth of a millisecond. They have room for 2^39 of those.
+/// A count in the unit in which slots keep it: 256 bytes, one fault, a tenth of a millisecond.
 fn in_slot(field: Field, count: u64) -> i64 {
     let unit = match field {
         Field::CpuChildren => 100_000,

@@ -6,6 +6,7 @@
 
 mod function;
 mod history;
+mod numbers;
 mod quantity;
 mod slots;
 

@@ -1,17 +1,13 @@
 //! The slots of one window: 61 numbers at most, whatever its length.
 
-use std::collections::VecDeque;
-
 use super::Keep;
+use super::numbers::{Number, Numbers};
 
 /// Slots of a window; one more is being filled.
 pub const SLOTS: usize = 60;
 
 /// The bits of a window's slots, the one being filled included.
 const WINDOW: u64 = (1 << (SLOTS + 1)) - 1;
-
-/// Bits of a packed slot that hold the milliseconds into it.
-const OFFSET_BITS: u32 = 24;
 
 /// One window. Numbers are integers: sums of them are exact.
 #[derive(Debug, Clone)]
@@ -30,8 +26,8 @@ pub struct Slots {
     keep: Keep,
     /// Which slots have a number: bit 0 is the one being filled, bit 1 the one before.
     filled: u64,
-    /// The numbers of those, the oldest first: a window shorter than its slots are apart in readings has few.
-    numbers: VecDeque<i64>,
+    /// The numbers of those: a window shorter than its slots are apart in readings has few.
+    numbers: Numbers,
 }
 
 impl Slots {
@@ -39,7 +35,8 @@ impl Slots {
     pub fn new(window: u64, keep: Keep, seed: u64) -> Slots {
         let width = (window / SLOTS as u64).max(1);
         let ahead = if keep.takes_one() { seed % width } else { 0 };
-        Slots { width, ahead, newest: 0, since: u64::MAX, sum: 0, count: 0, keep, filled: 0, numbers: VecDeque::new() }
+        let numbers = Numbers::none(keep.counts());
+        Slots { width, ahead, newest: 0, since: u64::MAX, sum: 0, count: 0, keep, filled: 0, numbers }
     }
 
     /// Forgets everything.
@@ -47,7 +44,7 @@ impl Slots {
         self.since = u64::MAX;
         (self.sum, self.count) = (0, 0);
         self.filled = 0;
-        self.numbers.clear();
+        self.numbers = Numbers::none(self.keep.counts());
     }
 
     /// The number of the slot of that time.
@@ -84,16 +81,11 @@ impl Slots {
             let filled = u32::try_from(passed).ok().and_then(|passed| self.filled.checked_shl(passed)).unwrap_or(0);
             self.filled = filled & WINDOW;
             let gone = self.numbers.len() - self.filled.count_ones() as usize;
-            self.numbers.drain(..gone);
+            self.numbers.drop_oldest(gone);
         }
-        let last = if self.filled & 1 == 1 { self.numbers.pop_back() } else { None };
+        let last = if self.filled & 1 == 1 { self.numbers.pop_newest() } else { None };
         self.filled |= 1;
-        // No more than there are slots.
-        let count = self.numbers.len();
-        if count == self.numbers.capacity() && count * 2 > SLOTS {
-            self.numbers.reserve_exact(SLOTS + 1 - count);
-        }
-        self.numbers.push_back(match (self.keep, last) {
+        let value = match (self.keep, last.map(|last| last.value)) {
             (Keep::Mean, _) => {
                 self.sum += i128::from(value);
                 self.count = self.count.saturating_add(1);
@@ -102,19 +94,25 @@ impl Slots {
             (Keep::Highest, Some(last)) => value.max(last),
             (Keep::Lowest, Some(last)) => value.min(last),
             (Keep::First | Keep::CpuTime | Keep::Count, Some(last)) => last,
-            (Keep::CpuTime | Keep::Count, None) => pack(value, at - number * self.width),
             _ => value,
-        });
+        };
+        let offset = (at - number * self.width) / self.offset_unit();
+        let offset = last.map_or(u16::try_from(offset).unwrap_or(u16::MAX), |last| last.offset);
+        self.numbers.push(Number { value, offset });
     }
 
     /// The slots that have a number, the oldest first, with their own: `now` is the time of the tick.
     fn kept(&self, now: u64) -> impl Iterator<Item = (u64, i64)> + '_ {
+        self.with_offsets(now).map(|(slot, number)| (slot, number.value))
+    }
+
+    fn with_offsets(&self, now: u64) -> impl Iterator<Item = (u64, Number)> + '_ {
         let first = self.number(now).saturating_sub(SLOTS as u64);
         let mut left = self.filled;
         let numbers = self.numbers.iter().map(move |value| {
             let back = left.checked_ilog2().unwrap_or(0);
             left ^= 1 << back;
-            (self.newest.saturating_sub(u64::from(back)), *value)
+            (self.newest.saturating_sub(u64::from(back)), value)
         });
         numbers.skip_while(move |(number, _)| *number < first)
     }
@@ -163,19 +161,24 @@ impl Slots {
 
     /// What was counted up to the oldest slot's first reading, and how long ago that was, ms.
     pub(crate) fn oldest_count(&self, now: u64) -> Option<(i64, u64)> {
-        self.kept(now).next().map(|slot| self.count_of(slot, now))
+        self.with_offsets(now).next().map(|slot| self.count_of(slot, now))
     }
 
     /// The same of the newest slot.
     pub(crate) fn newest_count(&self, now: u64) -> Option<(i64, u64)> {
-        let last = self.numbers.back().filter(|_| self.filled != 0)?;
+        let last = self.numbers.newest().filter(|_| self.filled != 0)?;
         let number = self.newest.saturating_sub(u64::from(self.filled.trailing_zeros()));
-        Some(self.count_of((number, *last), now))
+        Some(self.count_of((number, last), now))
     }
 
-    fn count_of(&self, (number, packed): (u64, i64), now: u64) -> (i64, u64) {
-        let (counted, offset) = unpack(packed);
-        (counted, (now + self.ahead).saturating_sub(number * self.width + offset))
+    fn count_of(&self, (slot, number): (u64, Number), now: u64) -> (i64, u64) {
+        let at = slot * self.width + u64::from(number.offset) * self.offset_unit();
+        (number.value, (now + self.ahead).saturating_sub(at))
+    }
+
+    /// In how many milliseconds it is kept when in a slot something was read: there are 65,536 of them.
+    fn offset_unit(&self) -> u64 {
+        (self.width >> 16) + 1
     }
 
     /// The lowest of the newest quarter minus the lowest of the oldest.
@@ -205,20 +208,4 @@ impl Slots {
         let under = n * xx - x * x;
         (under > 0).then(|| (n * xy - x * y) as f64 / under as f64 * 1000.0 / self.width as f64)
     }
-}
-
-/// A count (modulo 2^39) with the milliseconds into the slot.
-fn pack(count: i64, offset: u64) -> i64 {
-    ((count & ((1 << (63 - OFFSET_BITS)) - 1)) << OFFSET_BITS) | (offset.min((1 << OFFSET_BITS) - 1)) as i64
-}
-
-fn unpack(packed: i64) -> (i64, u64) {
-    (packed >> OFFSET_BITS, (packed & ((1 << OFFSET_BITS) - 1)) as u64)
-}
-
-/// What was counted since: the packed number has no more bits than that.
-pub(crate) fn counted_since(now: i64, then: i64) -> Option<i64> {
-    let since = (now - then) & ((1 << (63 - OFFSET_BITS)) - 1);
-    // So much is less than nothing: what is counted has begun anew.
-    (since < 1 << (62 - OFFSET_BITS)).then_some(since)
 }
