@@ -29,6 +29,10 @@ pub(super) struct Numbers {
 }
 
 #[derive(Debug, Clone)]
+#[allow(
+    clippy::box_collection,
+    reason = "only counts have offsets, and all windows would have room for a list of them"
+)]
 enum Kept {
     /// So many times the same; of counts with their offsets.
     Same(i64, usize, Option<Box<VecDeque<u16>>>),
