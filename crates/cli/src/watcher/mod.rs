@@ -103,7 +103,7 @@ pub struct Plan {
     pub own_state: bool,
     /// Whether who cannot be asked at his desk is asked by what `show` shows.
     pub asks_here: bool,
-    /// Ends the watch as soon as it is set.
+    /// Once it is set the watch ends with the sample after next: what came of everything is seen by then.
     pub enough: Arc<AtomicBool>,
 }
 
@@ -278,11 +278,15 @@ fn stamp_line(stamped: &Stamped) -> String {
 }
 
 impl Watcher {
-    fn work(&mut self, incoming: &Receiver<Wake>, end: Option<Duration>, enough: &AtomicBool) {
+    fn work(&mut self, incoming: &Receiver<Wake>, mut end: Option<Duration>, enough: &AtomicBool) {
         let (mut next_tick, mut ticks) = (here::monotonic(), 0_u8);
         loop {
             let now = here::monotonic();
-            if end.is_some_and(|end| now >= end) || enough.load(Ordering::Relaxed) {
+            if enough.swap(false, Ordering::Relaxed) {
+                let soon = now + self.every * 2;
+                end = Some(end.map_or(soon, |end| end.min(soon)));
+            }
+            if end.is_some_and(|end| now >= end) {
                 return;
             }
             if now >= next_tick {

@@ -30,6 +30,8 @@ fn the_demo_shows_every_step_and_leaves_nothing_running() {
         assert!(shown(word, app), "{word} {app}:\n{}", output.stdout);
     }
     assert!(output.stdout.contains("records are whole and in order"), "{}", output.stdout);
+    let ended = output.stdout.lines().filter(|line| line.ends_with("  ended")).count();
+    assert_eq!(ended, 3, "what was ended stands as ended:\n{}", output.stdout);
     let cast = output
         .stdout
         .lines()
