@@ -54,9 +54,7 @@ fn compare(label: &str, passes: u32, goal: f64) -> f64 {
         std::thread::sleep(APART);
         ours.push(timed(|| sampler.sample(&mut snapshot).unwrap()));
         std::thread::sleep(APART);
-        theirs.push(timed(|| {
-            std::hint::black_box(naive.pass());
-        }));
+        theirs.push(naive.timed());
     }
     // One pass in ten lists everybody, and each slice is another: the median of each of the ten, and their mean. A single
     // disturbed pass on a shared machine does not count.

@@ -25,7 +25,7 @@ mod naive;
 
 use crowd::{Crowd, program};
 use host::stolen;
-use naive::{APART, Naive, timed};
+use naive::{APART, Naive, mean, timed};
 
 /// Samples are that far apart.
 const EVERY: Duration = Duration::from_millis(500);
@@ -283,12 +283,9 @@ fn measure(program: &Path, row: &Row) {
     let (mut passes, mut readings) = (Vec::new(), Vec::new());
     while began.elapsed() < Duration::from_secs(20) {
         std::thread::sleep(APART);
-        passes.push(timed(|| {
-            std::hint::black_box(naive.pass());
-        }));
+        passes.push(naive.timed());
         readings.extend(reading.as_mut().map(Reading::pass));
     }
-    let mean = |all: &[f64]| all.iter().sum::<f64>() / all.len().max(1) as f64;
     let (naive, reading) = (mean(&passes), mean(&readings));
     let tick = (used() - before) / (began.elapsed().as_secs_f64() / row.every.as_secs_f64()) - reading;
     let status = std::fs::read_to_string(format!("/proc/{}/status", watcher.id())).unwrap();

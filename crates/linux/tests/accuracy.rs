@@ -65,15 +65,23 @@ fn cpu_is_the_kernels_own_account() {
     // One process that spins: what the last sample says is what its end brings in.
     let mut watch = Watch::new();
     let (before, child) = (collected(), shell(SPIN));
-    watch.sample();
-    std::thread::sleep(Duration::from_secs(1));
     let pid = child.id();
+    let began = Instant::now();
+    let first = watch.sample().process(pid).unwrap().clone();
+    let primed = Instant::now();
+    std::thread::sleep(Duration::from_secs(1));
     suspend(pid);
+    let stopped = Instant::now();
     let seen = watch.sample().process(pid).unwrap().clone();
+    let read = Instant::now();
     end(child);
     let account = collected() - before;
     assert!((seen.cpu_time.as_secs_f64() - account).abs() < 0.05, "{:?} and {account}", seen.cpu_time);
-    assert!(seen.cpu.is_some_and(|cpu| cpu > 0.0 && cpu < 101.0), "{:?}", seen.cpu);
+    // Its clock was read at some moment of either sample.
+    let used = 100.0 * (seen.cpu_time - first.cpu_time).as_secs_f64();
+    let (least, most) = (used / (read - began).as_secs_f64(), used / (stopped - primed).as_secs_f64());
+    let bounds = least - 0.1..(most + 0.1).min(101.0);
+    assert!(seen.cpu.is_some_and(|cpu| cpu > 0.0 && bounds.contains(&cpu)), "{:?}, {bounds:?}", seen.cpu);
 
     // Four threads in one process, this one: as much of the cores as it gets.
     let stop = std::sync::atomic::AtomicBool::new(false);

@@ -13,6 +13,7 @@ use std::time::Duration;
 use jiff::tz::TimeZone;
 use rustix::process::{Pid, Signal, kill_process};
 use sophron_core::answer::Answer;
+use sophron_core::happening::Subject;
 use sophron_core::model::{Needs, ProcessId};
 use sophron_core::telling::Notice;
 use sophron_linux::{Sampler, here};
@@ -120,7 +121,9 @@ fn perform(folder: &Path, rules: &Path, state: &Path, players: &mut [Player]) ->
     let mut waits_for: Vec<&Role> = CAST.iter().collect();
     watcher::run(plan, move |happening| {
         if let Some(line) = happening.line(&zone) {
-            waits_for.retain(|role| role.end != line.word || !line.who.starts_with(&format!("{} ", role.app)));
+            let is_of =
+                |role: &Role| matches!(&happening.subject, Subject::Process(process) if process.app == role.app);
+            waits_for.retain(|role| role.end != line.word || !is_of(role));
             enough.store(waits_for.is_empty(), Ordering::Relaxed);
             ui::out(format_args!("{}\n", events::render(&line, width)));
         }

@@ -14,12 +14,12 @@ use sophron_core::happening::News;
 use sophron_core::order::IntoMap;
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
-use sophron_linux::{Demand, here, trail};
+use sophron_linux::{here, trail};
 
 use super::control::{Reloaded, Reply, RulesInUse};
 use super::lookback::Lookback;
 use super::rules_file::{self, Refusal};
-use super::{LAST_TELLING, Wake, Watcher};
+use super::{LAST_TELLING, Wake, Watcher, start};
 use crate::places::MACHINE_RULES;
 
 /// How often it is looked whether the file has changed; it then has to stay as it is for as long.
@@ -183,8 +183,7 @@ impl Watcher {
         self.refused = None;
         (self.rule_set, self.protected_by) = (Arc::clone(&rules), of_now);
         self.wants = Wants::of(&rules);
-        let (unnamed, for_acts) = (self.wants.none_by_others(), self.wants.for_acts());
-        let demand = Demand { unnamed, whole: self.kept.recording.is_some(), for_acts };
+        let demand = start::demand(&self.wants, self.kept.recording.is_some());
         self.sampler.read_from_now_on(self.wants.of_everybody(), demand, self.wants.trees(), self.wants.passing());
         if rules.every != before.every {
             (self.every, self.cost) = (rules.every, sophron_core::cost::Cost::new(rules.every));

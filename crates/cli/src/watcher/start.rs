@@ -300,11 +300,15 @@ pub fn scribe(boot: Boot, by: By, command_lines: CommandLines) -> Scribe {
 /// # Errors
 /// There is no /proc to read.
 pub fn sampler(wants: &Wants, whole: bool) -> Result<Sampler, Failure> {
-    let demand = Demand { unnamed: wants.none_by_others(), whole, for_acts: wants.for_acts() };
     let sampler = Sampler::new(Path::new("/proc"), wants.of_everybody());
-    let sampler = sampler.map_err(|error| Failure::of(Exit::Failed, error))?.on_demand(demand);
+    let sampler = sampler.map_err(|error| Failure::of(Exit::Failed, error))?.on_demand(demand(wants, whole));
     let sampler = if wants.trees() { sampler.with_descent() } else { sampler };
     Ok(if wants.passing() { sampler.with_passing() } else { sampler })
+}
+
+/// How samples for them are read.
+pub fn demand(wants: &Wants, whole: bool) -> Demand {
+    Demand { unnamed: wants.none_by_others(), whole, for_acts: wants.for_acts() }
 }
 
 /// Everything put together.

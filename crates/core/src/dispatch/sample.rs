@@ -6,7 +6,6 @@ use crate::judge::{Event, Sight, Tick};
 use crate::model::{Cost, Moment, Needs, Snapshot};
 use crate::order::IntoSet;
 use crate::recording::Ours;
-use crate::rules::Action;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
@@ -75,15 +74,15 @@ impl Dispatcher {
         }
     }
 
-    /// How far a lowering reaches hangs on who is in the same control group, and who rests may have been moved there.
+    /// How far some acts reach hangs on who is in the same control group, and who rests may have been moved there.
     fn read_how_far_it_reaches(&self, sight: &mut Sight<'_>, events: &[Event]) {
-        let lowers = |event: &Event| {
+        let goes_by_the_group = |event: &Event| {
             let Event::Due { case, step } = event else { return false };
             let rule = self.judge.case(*case).and_then(|case| self.judge.rule(&case.rule));
             let step = rule.and_then(|rule| rule.ladder.get(*step));
-            step.is_some_and(|step| matches!(step.action, Action::Lower { .. }))
+            step.is_some_and(|step| step.action.goes_by_the_group())
         };
-        if events.iter().any(lowers) {
+        if events.iter().any(goes_by_the_group) {
             (0..sight.snapshot().processes.len()).for_each(|at| sight.read(at, Needs::NONE.with(Cost::Cgroup)));
         }
     }

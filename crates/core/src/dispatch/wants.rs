@@ -21,13 +21,7 @@ impl Wants {
     /// What every sample reads of everybody: what the rules name, what a record says of a process, and what the choice of a
     /// lever and its effect rest on.
     pub fn of_everybody(&self) -> Needs {
-        let needs = Needs::of(&self.rules.fields()).and(Needs::IDENTITY);
-        let needs = match self.judge_by_cpu(Judged::Unit) || self.judge_by_cpu(Judged::Owner) {
-            true => needs.with(Cost::Cgroup).with(Cost::Groups),
-            false => needs,
-        };
-        // Whether what somebody is asked about is a unit of his own manager's.
-        let needs = if self.rules.rules.iter().any(Rule::asks) { needs.with(Cost::Cgroup) } else { needs };
+        let needs = self.but_for_a_lowering();
         let lowers = |rule: &Rule| rule.ladder.iter().any(|step| matches!(step.action, Action::Lower { .. }));
         match self.rules.rules.iter().any(lowers) {
             true => needs.with(Cost::Stat).with(Cost::Cgroup).with(Cost::Machine),
@@ -37,10 +31,17 @@ impl Wants {
 
     /// What of that nothing rests on but a lowering: in which control group somebody is.
     pub fn for_acts(&self) -> Needs {
-        let named = self.rules.rules.iter().any(Rule::asks)
-            || self.judge_by_cpu(Judged::Owner)
-            || Needs::of(&self.rules.fields()).has(Cost::Cgroup);
-        if named { Needs::NONE } else { self.of_everybody().only(Needs::NONE.with(Cost::Cgroup)) }
+        self.of_everybody().only(Needs::NONE.with(Cost::Cgroup)).without(self.but_for_a_lowering())
+    }
+
+    fn but_for_a_lowering(&self) -> Needs {
+        let needs = Needs::of(&self.rules.fields()).and(Needs::IDENTITY);
+        let needs = match self.judge_by_cpu(Judged::Unit) || self.judge_by_cpu(Judged::Owner) {
+            true => needs.with(Cost::Cgroup).with(Cost::Groups),
+            false => needs,
+        };
+        // Whether what somebody is asked about is a unit of his own manager's.
+        if self.rules.rules.iter().any(Rule::asks) { needs.with(Cost::Cgroup) } else { needs }
     }
 
     fn judge_by_cpu(&self, judged: Judged) -> bool {

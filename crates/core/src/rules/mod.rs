@@ -247,6 +247,11 @@ impl Action {
         !matches!(self, Action::Alert | Action::Run)
     }
 
+    /// Whether what it comes to hangs on who else is in the same control group.
+    pub(crate) fn goes_by_the_group(self) -> bool {
+        matches!(self, Action::Lower { .. } | Action::Restart)
+    }
+
     /// Its word, as in `do = "…"`.
     pub fn word(self) -> &'static str {
         match self {

@@ -7,7 +7,7 @@ use std::time::Duration;
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 use sophron_core::cost::Every;
-use sophron_core::dispatch::{Beside, Command, Dispatcher, Input, Settings, Wants};
+use sophron_core::dispatch::{Beside, Command, Commission, Dispatcher, Input, Settings, Wants};
 use sophron_core::model::{Cost, Needs, Process, ProcessId, Promise, Reader, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
@@ -484,13 +484,22 @@ impl Reader for Moved {
     }
 }
 
-/// How far a lowering reaches hangs on who is in the same control group: of who rests that is read for it, and at no tick before.
+/// How far a lowering or a restart reaches hangs on who is in the same control group: of who rests that is read for it, and at no tick
+/// before.
 #[test]
-fn the_groups_of_others_are_read_for_a_lowering() {
-    let keys =
-        "breach = 'cpu > 50%'\nlasting = '3s'\narmed = true\nladder = [ { at = '2s', do = 'lower', nice = 10 } ]";
-    let rules = load(&format!("[[rule]]\nname = 'spin'\n{keys}\n"));
+fn the_groups_of_others_are_read_for_an_act() {
+    let lowered = act_on_the_press("do = 'lower', nice = 10");
+    assert!(!lowered.order.reach.whole_unit, "another is in it by now");
+    let restarted = act_on_the_press("do = 'restart'");
+    assert!(restarted.order.mates.iter().any(|mate| mate.id.pid == 11), "another is in it by now");
+    let lowers = "breach = 'cpu > 50%'\nlasting = '3s'\nladder = [ { at = '2s', do = 'lower', nice = 10 } ]";
+    let rules = load(&format!("[[rule]]\nname = 'spin'\n{lowers}\n"));
     assert!(Wants::of(&rules).for_acts().has(Cost::Cgroup));
+}
+
+fn act_on_the_press(step: &str) -> Box<Commission> {
+    let keys = format!("breach = 'cpu > 50%'\nlasting = '3s'\narmed = true\nladder = [ {{ at = '2s', {step} }} ]");
+    let rules = load(&format!("[[rule]]\nname = 'spin'\n{keys}\n"));
     let mut world = World::new(vec![process(10, "labelpress"), process(11, "sheetlamp")]);
     world.process(10).cpu = Some(99.0);
     world.process(10).names_mut().group = Some(PRESS.to_owned());
@@ -501,15 +510,14 @@ fn the_groups_of_others_are_read_for_a_lowering() {
         let mut sample = world.snapshot();
         sample.processes[1].stale = Needs::NONE.with(Cost::Cgroup);
         let commands = dispatcher.step(world.moment, Input::Look(&mut sample, &mut Moved, &Beside::default()));
-        let act = commands.iter().find_map(|command| match command {
+        let act = commands.into_iter().find_map(|command| match command {
             Command::Act(commission) => Some(commission),
             _ => None,
         });
         assert_eq!(sample.processes[1].stale.is_none(), tick == 0 || act.is_some());
         if let Some(commission) = act {
-            assert!(!commission.order.reach.whole_unit, "another is in it by now");
-            return;
+            return commission;
         }
     }
-    panic!("nobody is lowered");
+    panic!("{step}: nothing is done");
 }

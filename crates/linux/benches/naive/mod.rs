@@ -22,6 +22,13 @@ impl Naive {
         Naive { proc: proc.unwrap(), buffer: vec![0; 4096] }
     }
 
+    /// CPU time of one pass, seconds.
+    pub fn timed(&mut self) -> f64 {
+        timed(|| {
+            std::hint::black_box(self.pass());
+        })
+    }
+
     pub fn pass(&mut self) -> u64 {
         let mut ticks = 0;
         for entry in Dir::read_from(&self.proc).unwrap() {
@@ -39,6 +46,12 @@ impl Naive {
         }
         ticks
     }
+}
+
+/// The mean of passes that were timed; 0 of none.
+#[allow(dead_code)]
+pub fn mean(passes: &[f64]) -> f64 {
+    passes.iter().sum::<f64>() / passes.len().max(1) as f64
 }
 
 /// CPU time of this thread for one run: what others do on the machine does not count.

@@ -2,7 +2,8 @@
 //!
 //! Of every process the CPU clock is read, which costs a tenth of its `stat` file. Files are read again only of a process
 //! whose clock has moved, and of a tenth of the others in turn: what did not run cannot have changed much by itself, and
-//! nothing is older than ten ticks, but for what only acts ask for ([`Demand::for_acts`]). On demand ([`Demand`]) less is read, and the rest when it is asked for.
+//! nothing is older than ten ticks, but for what only acts ask for ([`Demand::for_acts`]). On demand ([`Demand`]) less is read,
+//! and the rest when it is asked for.
 
 mod demand;
 mod descent;

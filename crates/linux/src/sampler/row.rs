@@ -51,7 +51,8 @@ pub(super) struct Row {
     /// Bytes read and written; `io_at` says whether they are known.
     io: (u64, u64),
     io_at: u64,
-    /// Pages of address space and resident pages, as `statm` had them when `status` was last read of it at rest; none once it has run.
+    /// Pages of address space and resident pages, as `statm` had them when `status` was last read of it at rest; none once it
+    /// has run.
     pages: [u32; 2],
     /// The short name, hashed, and the place of the code: what an exec changes.
     name: u32,
