@@ -7,7 +7,6 @@
 #![allow(clippy::print_stdout)]
 
 use std::alloc::System;
-use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -16,6 +15,7 @@ use jiff::tz::TimeZone;
 use sophron_core::condition::{Condition, Place};
 use sophron_core::judge::{Judge, Tick};
 use sophron_core::rules::{self, RuleSet};
+use sophron_core::sorted::SortedSet;
 use sophron_core::stand_back::StandsBack;
 use sophron_core::window::{SLOTS, Slots};
 use sophron_testkit::{World, process};
@@ -67,11 +67,11 @@ fn tick(judge: &mut Judge, world: &mut World) -> Duration {
         process.memory_held = process.memory_held.map(|held| held + (place as u64 % 3) * 4096);
     }
     let snapshot = world.snapshot();
-    let none = BTreeSet::new();
+    let none = SortedSet::new();
     let tick = Tick {
         suspended: &none,
         busy: &none,
-        helpers: &BTreeSet::new(),
+        helpers: &SortedSet::new(),
         only: None,
         back: &StandsBack::default(),
         zone: &TimeZone::UTC,

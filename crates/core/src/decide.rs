@@ -3,7 +3,6 @@
 //! One act per process and tick. The strongest due step wins; the others are overtaken. Protection, shadow, standing
 //! back, a spent budget and the cap on acts turn an act into words.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -15,6 +14,7 @@ use crate::judge::{Case, Event, Judge};
 use crate::model::{Process, ProcessId, Snapshot};
 use crate::protect::Protections;
 use crate::rules::{Action, Cap, Pick, Rule};
+use crate::sorted::{SortedMap, SortedSet};
 use crate::stand_back::StandsBack;
 use crate::subject::{Judged, SubjectKey};
 
@@ -275,7 +275,7 @@ fn decide_a_step(
         let left = targets.iter().filter(|process| taken.is_none_or(|taken| !taken.contains(&process.id)));
         decisions.extend(left.map(|process| decision(Some(process), picks, verdict(process))));
     }
-    if decisions.len() == before && taken.is_none_or(BTreeSet::is_empty) {
+    if decisions.len() == before && taken.is_none_or(SortedSet::is_empty) {
         // Whoever was to be acted on is gone.
         decisions.push(decision(None, false, Verdict::Spared("none of its processes is left".to_owned())));
     }
@@ -344,7 +344,7 @@ fn acting(action: Action, armed: bool, circumstances: &Circumstances<'_>) -> Ver
 }
 
 fn overtake(decisions: &mut [Decision]) {
-    let mut strongest: BTreeMap<ProcessId, (Action, u64)> = BTreeMap::new();
+    let mut strongest: SortedMap<ProcessId, (Action, u64)> = SortedMap::new();
     let acts = |decision: &Decision| match decision.verdict {
         Verdict::Act(action) if action.is_act() => Some((decision.target.as_ref()?.id, action)),
         _ => None,
@@ -375,7 +375,7 @@ fn keep_within(
     circumstances: &Circumstances<'_>,
 ) {
     let now = circumstances.snapshot.moment.monotonic;
-    let mut allowed: BTreeMap<u64, Room> = BTreeMap::new();
+    let mut allowed: SortedMap<u64, Room> = SortedMap::new();
     for decision in decisions {
         let (Verdict::Act(action) | Verdict::Ask(action, _), Some(target)) = (&decision.verdict, &decision.target)
         else {

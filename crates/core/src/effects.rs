@@ -1,11 +1,10 @@
 //! What is in force on which process, and which cases want it: undone when the last lets go.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use crate::act::{Act, Originals};
 use crate::model::ProcessId;
-use crate::order::IntoSet;
+use crate::sorted::{SortedMap, SortedSet};
 
 /// A lowering in force.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -14,7 +13,7 @@ pub struct Lowered {
     pub nice: i32,
     /// What the threads had before the first lowering.
     pub originals: Originals,
-    wants: BTreeMap<u64, i32>,
+    wants: SortedMap<u64, i32>,
 }
 
 /// A suspension in force.
@@ -22,7 +21,7 @@ pub struct Lowered {
 pub struct Suspended {
     /// When it ends by itself, on the monotonic clock.
     pub until: Duration,
-    wants: BTreeSet<u64>,
+    wants: SortedSet<u64>,
 }
 
 #[derive(Debug, Clone, Default)]
@@ -39,7 +38,7 @@ fn outlives_the_process(undo: &Act) -> bool {
 /// Every effect of ours that is in force.
 #[derive(Debug, Clone, Default)]
 pub struct Effects {
-    held: BTreeMap<ProcessId, Held>,
+    held: SortedMap<ProcessId, Held>,
 }
 
 impl Effects {
@@ -59,16 +58,16 @@ impl Effects {
     }
 
     /// The cases that hold something on a process.
-    pub fn cases_of(&self, id: &ProcessId) -> BTreeSet<u64> {
-        let Some(held) = self.held.get(id) else { return BTreeSet::new() };
+    pub fn cases_of(&self, id: &ProcessId) -> SortedSet<u64> {
+        let Some(held) = self.held.get(id) else { return SortedSet::new() };
         let lowered = held.lower.iter().flat_map(|lower| lower.wants.keys());
         let suspended = held.suspend.iter().flat_map(|suspend| &suspend.wants);
-        lowered.chain(suspended).copied().into_set()
+        lowered.chain(suspended).copied().collect()
     }
 
     /// The processes on which a case holds something.
-    pub(crate) fn of_case(&self, case: u64) -> BTreeSet<ProcessId> {
-        self.held.keys().filter(|id| self.cases_of(id).contains(&case)).copied().into_set()
+    pub(crate) fn of_case(&self, case: u64) -> SortedSet<ProcessId> {
+        self.held.keys().filter(|id| self.cases_of(id).contains(&case)).copied().collect()
     }
 
     /// Every process that something of ours is in force on.
@@ -81,7 +80,7 @@ impl Effects {
         let held = self.held.entry(id).or_default();
         match &mut held.lower {
             Some(lower) => lower.originals.join(&originals),
-            none => *none = Some(Lowered { nice, originals, wants: BTreeMap::new() }),
+            none => *none = Some(Lowered { nice, originals, wants: SortedMap::new() }),
         }
         let Some(lower) = &mut held.lower else { return };
         // A later, milder step of a case changes nothing: niceness only goes up.
@@ -93,7 +92,7 @@ impl Effects {
     /// A case joins a suspension: it lasts until the latest end wanted.
     pub fn suspend(&mut self, id: ProcessId, case: u64, until: Duration) {
         let held = self.held.entry(id).or_default();
-        let suspend = held.suspend.get_or_insert(Suspended { until, wants: BTreeSet::new() });
+        let suspend = held.suspend.get_or_insert(Suspended { until, wants: SortedSet::new() });
         suspend.wants.insert(case);
         suspend.until = suspend.until.max(until);
     }
@@ -147,7 +146,7 @@ impl Effects {
     }
 
     /// The suspension is over: it ended by itself, or someone else resumed the process. The cases that wanted it.
-    pub fn resumed(&mut self, id: &ProcessId) -> BTreeSet<u64> {
+    pub fn resumed(&mut self, id: &ProcessId) -> SortedSet<u64> {
         let wants = self.held.get_mut(id).and_then(|held| held.suspend.take()).map(|suspend| suspend.wants);
         self.prune(id);
         wants.unwrap_or_default()

@@ -1,15 +1,14 @@
 //! Figures of the watcher for others' monitoring, as OpenMetrics text (1.0): what is counted is what stands in the trail since the watcher
 //! began, and beside it how the watcher itself does.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 use std::time::Duration;
 
 use jiff::Timestamp;
 
 use crate::audit::{Kind, Record, ToldWord};
-use crate::order::IntoMap;
 use crate::rules::RuleSet;
+use crate::sorted::{SortedMap, SortedSet};
 
 /// Rules with figures of their own; those behind them in the file are counted as one.
 const MOST_RULES: usize = 100;
@@ -43,29 +42,29 @@ pub struct Pulse {
 #[derive(Debug)]
 pub struct Figures {
     /// Rules with figures of their own, and how serious each is.
-    rules: BTreeMap<String, &'static str>,
-    cases: BTreeMap<(String, String), u64>,
-    open: BTreeMap<u64, (String, String)>,
-    acts: BTreeMap<(String, String, String), u64>,
-    told: BTreeMap<(String, String), u64>,
-    up: BTreeMap<String, bool>,
+    rules: SortedMap<String, &'static str>,
+    cases: SortedMap<(String, String), u64>,
+    open: SortedMap<u64, (String, String)>,
+    acts: SortedMap<(String, String, String), u64>,
+    told: SortedMap<(String, String), u64>,
+    up: SortedMap<String, bool>,
 }
 
 impl Figures {
     /// Of nothing yet: each rule and channel has its figures from the beginning. `down`: the channels that are.
-    pub fn new(rules: &RuleSet, down: &BTreeSet<String>) -> Figures {
+    pub fn new(rules: &RuleSet, down: &SortedSet<String>) -> Figures {
         let own = rules.rules.iter().take(MOST_RULES);
-        let known: BTreeMap<String, &'static str> =
-            own.map(|rule| (rule.name.to_string(), rule.severity.word())).into_map();
+        let known: SortedMap<String, &'static str> =
+            own.map(|rule| (rule.name.to_string(), rule.severity.word())).collect();
         let rest = (rules.rules.len() > MOST_RULES).then(|| (OTHER.to_owned(), OTHER.to_owned()));
         let each = known.iter().map(|(rule, severity)| (rule.clone(), (*severity).to_owned()));
         let channels = rules.telling.channels.iter().map(|channel| channel.name.clone());
         Figures {
             cases: each.chain(rest).map(|labels| (labels, 0)).collect(),
             rules: known,
-            open: BTreeMap::new(),
-            acts: BTreeMap::new(),
-            told: BTreeMap::new(),
+            open: SortedMap::new(),
+            acts: SortedMap::new(),
+            told: SortedMap::new(),
             up: channels.map(|name| (name.clone(), !down.contains(&name))).collect(),
         }
     }

@@ -36,6 +36,7 @@ pub mod rehearsal;
 pub mod report;
 pub mod rules;
 pub mod severity;
+pub mod sorted;
 pub mod stand_back;
 pub mod state;
 pub mod subject;

@@ -1,7 +1,6 @@
 //! What is open when a watcher ends, by itself or not: its cases with where they stand on their ladders, and from whom rules stand
 //! back. The next run of the same boot goes on with that.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -11,6 +10,7 @@ use crate::audit::SubjectRecord;
 use crate::judge::{Allowance, Case};
 use crate::model::{Boot, Moment, ProcessId};
 use crate::rules::Meaning;
+use crate::sorted::SortedSet;
 use crate::stand_back::StandBack;
 use crate::subject::SubjectKey;
 
@@ -181,7 +181,7 @@ impl Open {
             return Err(format!("it was written by a newer version (format {})", head.format));
         }
         let mut open: Open = serde_json::from_slice(bytes).map_err(|error| error.to_string())?;
-        let mut numbers = BTreeSet::new();
+        let mut numbers = SortedSet::new();
         if open.cases.iter().any(|case| case.number > HIGHEST || !numbers.insert(case.number)) {
             return Err("no watcher numbers its cases like that".to_owned());
         }

@@ -1,10 +1,9 @@
 //! Whom no rule may act on, and why. Unknown protects.
 
-use std::collections::BTreeSet;
-
 use crate::condition::{Comparison, Condition, Truth};
 use crate::facts::Facts;
 use crate::model::{Field, ProcessId, Snapshot};
+use crate::sorted::SortedSet;
 use crate::window::Quantity;
 
 /// The protections in force: the built-in ones and every `[protect]` that binds us.
@@ -13,11 +12,11 @@ pub struct Protections {
     /// `[protect] where` conditions, each with the file that it stands in.
     pub conditions: Vec<(Condition, String)>,
     /// Sophron's own processes: itself and its guards.
-    pub own: BTreeSet<u32>,
+    pub own: SortedSet<u32>,
     /// What holds the terminal that Sophron was started from, and the leader of its session.
-    pub terminal: BTreeSet<ProcessId>,
+    pub terminal: SortedSet<ProcessId>,
     /// What started Sophron, and what started that, by PID; refreshed with every snapshot.
-    pub ancestors: BTreeSet<u32>,
+    pub ancestors: SortedSet<u32>,
     /// The user whom the rules are watched for: of his own processes nobody else says what they are called. Root, unless
     /// given.
     pub service: u32,

@@ -1,6 +1,5 @@
 //! Standing back by somebody's word: from whom rules keep their hands off, until when, who said so and why.
 
-use std::collections::BTreeMap;
 use std::fmt;
 use std::time::Duration;
 
@@ -11,6 +10,7 @@ use crate::audit::{SubjectRecord, Who};
 use crate::dispatch::LONGEST_BACK;
 use crate::model::{Moment, Process, ProcessId};
 use crate::rules::RuleName;
+use crate::sorted::SortedMap;
 
 /// What rules keep their hands off.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -119,9 +119,9 @@ pub struct StandsBack {
     /// From everything.
     pub all: Option<Duration>,
     /// These rules, from everybody.
-    pub rules: BTreeMap<RuleName, Duration>,
+    pub rules: SortedMap<RuleName, Duration>,
     /// Every rule, from these.
-    pub processes: BTreeMap<ProcessId, Duration>,
+    pub processes: SortedMap<ProcessId, Duration>,
 }
 
 impl StandsBack {

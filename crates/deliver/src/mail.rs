@@ -11,8 +11,9 @@ use lettre::transport::smtp::commands::{Data, Mail as MailFrom, Rcpt};
 use lettre::transport::smtp::extension::ClientId;
 use lettre::transport::smtp::response::Response;
 use lettre::{Address, Message as Written};
-use sophron_core::order::{InOrder, IntoSet};
+use sophron_core::order::InOrder;
 use sophron_core::severity::Severity;
+use sophron_core::sorted::SortedSet;
 use sophron_core::telling::{Mail, Message, Secure, Trouble};
 use sophron_core::text::{clean, counted};
 
@@ -186,7 +187,7 @@ fn subject(first: &Message, messages: &[Message]) -> String {
     if let Some(worst) = worst_one {
         return worst.heading();
     }
-    let cases: std::collections::BTreeSet<u64> = messages.iter().filter_map(|message| message.case).into_set();
+    let cases: SortedSet<u64> = messages.iter().filter_map(|message| message.case).collect();
     let count = match cases.len() {
         0 => counted(messages.len(), "message"),
         cases => counted(cases, "case"),

@@ -1,12 +1,12 @@
 //! The weeks before the day, hour by hour: the same programs at the same office.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use jiff::civil::{Date, DateTime, Time, Weekday};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use serde::Deserialize;
+use sophron_core::sorted::SortedMap;
 use sophron_core::usage::{App, AppHour, CaseAt, Event, Happened, History, MachineHour, Row};
 
 use crate::StoryError;
@@ -104,7 +104,7 @@ pub fn history(story: &Story, months: &Months) -> Result<History, StoryError> {
     let mut history = History::empty(&story.host, zone.clone());
     let mut random = Random(months.seed);
     // Programs of the same name and owner are one app.
-    let mut apps: Apps<'_> = BTreeMap::new();
+    let mut apps: Apps<'_> = SortedMap::new();
     for program in &story.program {
         let uid = crate::day::uid_of(&program.owner);
         let of = apps.entry((&program.app, &program.owner)).or_insert_with(|| {
@@ -159,7 +159,7 @@ pub fn history(story: &Story, months: &Months) -> Result<History, StoryError> {
 }
 
 /// The programs of one name and owner.
-type Apps<'s> = BTreeMap<(&'s str, &'s str), (Arc<App>, Vec<&'s Program>)>;
+type Apps<'s> = SortedMap<(&'s str, &'s str), (Arc<App>, Vec<&'s Program>)>;
 
 /// For which part of that hour a program is there.
 fn there(program: &Program, hour: i8) -> f64 {

@@ -1,11 +1,11 @@
 //! Sophron's own life: it is to be there when the machine is in trouble, and to cost next to nothing.
 
-use std::collections::BTreeSet;
 use std::fs;
 use std::process::Command;
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use sophron_core::sorted::SortedSet;
 
 use crate::here;
 
@@ -75,7 +75,7 @@ pub fn helper(word: &str) -> Command {
 }
 
 /// Helpers that were started for an act, by PID: rules never judge them.
-static HELPERS: Mutex<BTreeSet<u32>> = Mutex::new(BTreeSet::new());
+static HELPERS: Mutex<SortedSet<u32>> = Mutex::new(SortedSet::new());
 
 pub(crate) fn helper_began(pid: u32) {
     HELPERS.lock().unwrap_or_else(PoisonError::into_inner).insert(pid);

@@ -2,7 +2,7 @@
 //! Rules never suspend or terminate these; a hand has to insist.
 
 use std::cell::{Cell, RefCell};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -12,7 +12,7 @@ use std::{fs, io};
 
 use rustix::fs::OFlags;
 use sophron_core::model::{Needs, Process};
-use sophron_core::order::IntoMap;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::text::with_causes;
 
 use crate::everybody::of_each;
@@ -84,7 +84,7 @@ const UNREAD: &str = "what it is cannot be seen now, and unknown protects";
 /// Why suspending or ending it would hurt others; none where nothing of that kind is seen. What of it may not be read is another
 /// user's, and not this user's to act on.
 pub fn role(process: &Process) -> Option<String> {
-    Roles::with(Tracers::look(Some(process.uid))).of(process, &BTreeSet::new())
+    Roles::with(Tracers::look(Some(process.uid))).of(process, &SortedSet::new())
 }
 
 /// Whom not to touch for what they do for others: what is asked of many is looked at once.
@@ -161,7 +161,7 @@ impl Roles {
     }
 
     /// Why suspending or ending it would hurt others than its `family`, which is meant along with it.
-    pub fn of(&self, process: &Process, family: &BTreeSet<u32>) -> Option<String> {
+    pub fn of(&self, process: &Process, family: &SortedSet<u32>) -> Option<String> {
         let pid = process.id.pid;
         if let Some(why) = by_unit(process) {
             return Some(why);
@@ -228,8 +228,8 @@ fn by_unit(process: &Process) -> Option<String> {
 }
 
 /// Whom a tree spares, found as its members are found: those known before, and whoever has a role. Each is asked once.
-pub(crate) fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u32) -> Option<String> + Send {
-    let mut found: BTreeMap<u32, Option<String>> = known.into_iter().map(|(pid, why)| (pid, Some(why))).into_map();
+pub(crate) fn sparing(known: SortedMap<u32, String>, roles: bool) -> impl FnMut(u32) -> Option<String> + Send {
+    let mut found: SortedMap<u32, Option<String>> = known.into_iter().map(|(pid, why)| (pid, Some(why))).collect();
     let began = crate::here::now().boottime;
     let ticks = u128::from(rustix::param::clock_ticks_per_second());
     let mut tools: Option<(Sampler, Roles)> = None;
@@ -250,7 +250,7 @@ pub(crate) fn sparing(known: BTreeMap<u32, String>, roles: bool) -> impl FnMut(u
             },
         };
         match sampler.again(pid) {
-            Some(process) => roles.of(&process, &BTreeSet::new()),
+            Some(process) => roles.of(&process, &SortedSet::new()),
             None => started(pid).map_or_else(|error| cannot_be_seen(&error), |_| Some(UNREAD.to_owned())),
         }
     };

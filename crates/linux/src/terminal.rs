@@ -1,11 +1,10 @@
 //! What holds the terminal that Sophron was started from: ending that would end Sophron, or the person's session.
 
-use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
 
 use sophron_core::model::{Boot, ProcessId};
-use sophron_core::order::IntoSet;
+use sophron_core::sorted::SortedSet;
 
 use crate::handle::start_time;
 use crate::proc::stat;
@@ -14,9 +13,9 @@ use crate::proc::stat;
 /// multiplexer's server, a remote login. A job that merely runs in the terminal is not among them.
 ///
 /// Processes whose descriptors may not be read are left out: those are another user's, and not ours to act on.
-pub fn holders(boot: Boot) -> BTreeSet<ProcessId> {
-    let Some((session, terminal)) = own_session() else { return BTreeSet::new() };
-    let mut holders = BTreeSet::new();
+pub fn holders(boot: Boot) -> SortedSet<ProcessId> {
+    let Some((session, terminal)) = own_session() else { return SortedSet::new() };
+    let mut holders = SortedSet::new();
     let login = fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok());
     if let Some(login) = login.filter(|uid| *uid != u32::MAX) {
         holders.extend(remote_logins(Path::new("/run/systemd/sessions"), login, boot));
@@ -34,8 +33,8 @@ pub fn holders(boot: Boot) -> BTreeSet<ProcessId> {
 
 /// The leaders of that user's other remote logins, and whoever holds their terminals: ending those would throw the person
 /// out. Logins are told by the login service's files (one for each session, `UID=`, `REMOTE=1`, `LEADER=`).
-pub(crate) fn remote_logins(sessions: &Path, login_uid: u32, boot: Boot) -> BTreeSet<ProcessId> {
-    let mut leaders = BTreeSet::new();
+pub(crate) fn remote_logins(sessions: &Path, login_uid: u32, boot: Boot) -> SortedSet<ProcessId> {
+    let mut leaders = SortedSet::new();
     for entry in fs::read_dir(sessions).into_iter().flatten().flatten() {
         let text = fs::read_to_string(entry.path()).unwrap_or_default();
         let value = |key: &str| text.lines().find_map(|line| line.strip_prefix(key)).map(str::trim);
@@ -45,7 +44,7 @@ pub(crate) fn remote_logins(sessions: &Path, login_uid: u32, boot: Boot) -> BTre
         }
     }
     // The leader hands the terminal to a child of its own.
-    let mut found: BTreeSet<ProcessId> = leaders.iter().filter_map(|pid| identity(*pid, boot)).into_set();
+    let mut found: SortedSet<ProcessId> = leaders.iter().filter_map(|pid| identity(*pid, boot)).collect();
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten().filter(|_| !leaders.is_empty()) {
         let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
         let line = fs::read(entry.path().join("stat")).unwrap_or_default();

@@ -3,7 +3,6 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test")]
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
@@ -13,6 +12,7 @@ use std::sync::Arc;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use sophron_core::act::{Act, Order, Originals, Outcome};
 use sophron_core::model::{Needs, Process, Snapshot};
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_linux::act::{ActError, Actuator, Commit, Found, Tree};
 use sophron_linux::handle::Handle;
 use sophron_linux::roles::Roles;
@@ -64,13 +64,13 @@ fn what_cannot_be_read_is_not_taken_for_nothing() {
     for left in 0..=1 {
         let threads = with_left(left, || handle.threads());
         assert!(threads.is_err(), "with {left} left: {threads:?}");
-        let role = with_left(left, || Roles::look().of(&process, &BTreeSet::new()));
+        let role = with_left(left, || Roles::look().of(&process, &SortedSet::new()));
         assert!(role.as_ref().is_some_and(|why| why.contains("unknown protects")), "with {left} left: {role:?}");
         let mut tree = Tree::of(&[Arc::clone(&handle)], |_| None);
         let came = with_left(left, || tree.terminate(None, &mut |_| Ok(())));
         assert!(matches!(came, Err(ActError::NotWhole(_))), "with {left} left: {came:?}");
         let order = Order::on(process.clone(), Act::Terminate { force_after: None });
-        let handles = BTreeMap::from([(process.id, Arc::clone(&handle))]);
+        let handles = SortedMap::from([(process.id, Arc::clone(&handle))]);
         let actuator = Actuator { handles, ..Actuator::default() };
         let outcome = with_left(left, || actuator.perform(&order, &mut Agrees { takes_back: false }).outcome().0);
         assert!(!outcome.has_effect(), "with {left} left: {outcome:?}");

@@ -1,6 +1,5 @@
 //! Where answers are given by command: by whom is the kernel's word. Nobody's line is kept open, and nobody is heard too often.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
@@ -9,6 +8,7 @@ use std::time::{Duration, Instant};
 use serde::{Deserialize, Serialize};
 use sophron_core::answer::{Answer, Answered, Answerer};
 use sophron_core::dispatch::{Heeded, Incoming};
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_linux::inbox::{Inbox, Word};
 use sophron_linux::{files, here};
 
@@ -54,7 +54,7 @@ pub struct Answers {
     folder: PathBuf,
     wake: SyncSender<Wake>,
     /// Whose own places there are.
-    of: BTreeSet<u32>,
+    of: SortedSet<u32>,
     all: Vec<PathBuf>,
 }
 
@@ -67,7 +67,7 @@ impl Answers {
     pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>) -> Result<Answers, String> {
         let folder = places::answers(state).ok_or("there is no folder for answers")?;
         files::private_folder(&folder).map_err(|error| error.to_string())?;
-        let mut answers = Answers { folder, wake, of: BTreeSet::new(), all: Vec::new() };
+        let mut answers = Answers { folder, wake, of: SortedSet::new(), all: Vec::new() };
         answers.open_for(here::uid())?;
         if state.is_none() && here::is_root() {
             // Passing through is all that others can do in it.
@@ -99,7 +99,7 @@ impl Answers {
         let inbox = Inbox::open(&path, of).map_err(|error| format!("{}: {error}", path.display()))?;
         let (inbox, wake) = (Arc::new(inbox), self.wake.clone());
         let take_all = move || {
-            let mut heard = BTreeMap::new();
+            let mut heard = SortedMap::new();
             loop {
                 match inbox.take() {
                     Ok(word) => take(&inbox, word, &mut heard, &wake),
@@ -120,7 +120,7 @@ impl Answers {
     }
 }
 
-fn take(inbox: &Arc<Inbox>, word: Word, heard: &mut BTreeMap<u32, (Instant, u32)>, wake: &SyncSender<Wake>) {
+fn take(inbox: &Arc<Inbox>, word: Word, heard: &mut SortedMap<u32, (Instant, u32)>, wake: &SyncSender<Wake>) {
     let Ok(Given { case, answer }) = serde_json::from_slice(&word.bytes) else { return };
     let uid = word.uid;
     if heard.len() >= MOST_USERS {

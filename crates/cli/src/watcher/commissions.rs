@@ -1,20 +1,20 @@
 //! What the dispatcher commissions, carried out on a thread of its own: announced in the trail, looked at once more by the rule
 //! that ordered it, done by the one actuator.
 
-use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use sophron_core::act::Outcome;
 use sophron_core::dispatch::{Commission, Done};
 use sophron_core::happening::{Happening, Scribe, What};
 use sophron_core::model::{Needs, Process};
+use sophron_core::sorted::SortedSet;
 use sophron_linux::act::{Actuator, Commit, Found, Standing};
 use sophron_linux::here;
 
 use super::recorder::Recorder;
 
 /// Which cases were in breach at the latest tick, and which that was.
-pub type Breached = Arc<Mutex<(u64, BTreeSet<u64>)>>;
+pub type Breached = Arc<Mutex<(u64, SortedSet<u64>)>>;
 
 /// Does it.
 pub fn perform(

@@ -1,7 +1,6 @@
 //! `[figures]`: a thread that counts what stands in the trail, and writes it for others' monitoring: into a file, and to a helper that
 //! answers whoever asks on this machine.
 
-use std::collections::BTreeSet;
 use std::net::{SocketAddr, TcpListener};
 use std::os::fd::OwnedFd;
 use std::process::{Child, Stdio};
@@ -12,8 +11,8 @@ use std::time::Duration;
 
 use sophron_core::audit::{InForce, ToldBy};
 use sophron_core::figures::{Figures, Pulse};
-use sophron_core::order::IntoSet;
 use sophron_core::rules::{Figures as Settings, RuleSet};
+use sophron_core::sorted::SortedSet;
 use sophron_core::text::with_causes;
 use sophron_deliver::serve::framed;
 use sophron_linux::fence::Fence;
@@ -69,8 +68,8 @@ impl Watcher {
     pub(super) fn begin_figures(&self, rules: &RuleSet, in_force: &InForce, ends: Tail) -> Option<Giver> {
         let settings = rules.figures.clone()?;
         let is_down = |name: &&String| in_force.told_by(name).and_then(ToldBy::down_since).is_some();
-        let down: BTreeSet<String> =
-            rules.telling.channels.iter().map(|channel| &channel.name).filter(is_down).cloned().into_set();
+        let down: SortedSet<String> =
+            rules.telling.channels.iter().map(|channel| &channel.name).filter(is_down).cloned().collect();
         let (stop, stopped) = channel();
         let mut keeper = Keeper {
             settings,
@@ -81,7 +80,7 @@ impl Watcher {
             helpers: self.helpers.clone(),
             listens: None,
             helper: None,
-            said: BTreeSet::new(),
+            said: SortedSet::new(),
         };
         let news = self.wake.clone();
         let run = move || keeper.run(&stopped, &news);
@@ -106,7 +105,7 @@ struct Keeper {
     listens: Option<TcpListener>,
     helper: Option<Child>,
     /// What has been said of it already.
-    said: BTreeSet<String>,
+    said: SortedSet<String>,
 }
 
 impl Keeper {

@@ -1,12 +1,12 @@
 //! The watcher's own short-lived helpers: who delivers a message, who guards, what a rule runs. A rule never judges them: else each would
 //! open a case, and the case a message, and the message the next helper.
 
-use std::collections::BTreeMap;
 use std::process::{Child, Command};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use sophron_core::model::Snapshot;
+use sophron_core::sorted::SortedMap;
 use sophron_linux::talk::{self, Ended};
 
 /// A sample that was taken before it ended may still show it that long.
@@ -19,7 +19,7 @@ pub struct Helpers(Arc<Mutex<State>>);
 #[derive(Default)]
 struct State {
     /// By PID: since when it has ended, if it has.
-    known: BTreeMap<u32, Option<Instant>>,
+    known: SortedMap<u32, Option<Instant>>,
     /// How many are being started, whose PID is not known yet.
     starting: usize,
 }

@@ -1,7 +1,6 @@
 //! What an earlier run has left behind: processes that are still suspended though nobody guards them any more, since even a
 //! guard ends when all of a service is killed at once; and a trail whose older files nobody has looked at since.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -13,6 +12,7 @@ use sophron_core::groups::children;
 use sophron_core::happening::Happening;
 use sophron_core::model::{Boot, Moment, Needs, Process, ProcessId};
 use sophron_core::rules::RuleName;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
 use sophron_linux::act::{self, Actuator, Commit};
@@ -56,7 +56,7 @@ pub enum Found {
 /// Resumes at once whoever the trail shows as suspended by us, or as told to be.
 pub fn resume(in_force: &InForce, boot: Boot) -> Vec<Left> {
     let now = here::now();
-    let mut left: BTreeMap<ProcessId, Left> = BTreeMap::new();
+    let mut left: SortedMap<ProcessId, Left> = SortedMap::new();
     let announced = in_force.announced();
     let announced = announced.iter().filter(|record| matches!(record.verb(), Some(Verb::Suspend | Verb::Terminate)));
     for record in in_force.suspended().chain(announced.copied()) {
@@ -75,7 +75,7 @@ pub fn resume(in_force: &InForce, boot: Boot) -> Vec<Left> {
         let is_told = record.kind != Kind::Intent;
         let whole = record.action.as_ref().is_some_and(|action| action.tree);
         let members = match whole.then(|| tree(id, record)) {
-            None => BTreeSet::from([id]),
+            None => SortedSet::from([id]),
             Some(Ok(members)) => members,
             Some(Err(error)) => {
                 let why = format!("who belongs to its tree cannot be seen: {}", with_causes(&error));
@@ -122,7 +122,7 @@ fn go_on(process: &Process) -> Option<Outcome> {
         Err(error) => return Some(Outcome::Refused(format!("whether it stands still cannot be seen: {error}"))),
     }
     let order = Order::on(process.clone(), Act::Resume);
-    let handles = BTreeMap::from([(process.id, Arc::new(handle))]);
+    let handles = SortedMap::from([(process.id, Arc::new(handle))]);
     let actuator = Actuator { handles, ..Actuator::default() };
     Some(actuator.perform(&order, &mut Later).outcome().0)
 }
@@ -148,8 +148,8 @@ impl Commit for Later {
 ///
 /// # Errors
 /// It cannot be seen who they are.
-fn tree(root: ProcessId, record: &Record) -> Result<BTreeSet<ProcessId>, SampleError> {
-    let mut all = BTreeSet::from([root]);
+fn tree(root: ProcessId, record: &Record) -> Result<SortedSet<ProcessId>, SampleError> {
+    let mut all = SortedSet::from([root]);
     let snapshot = Sampler::new(Path::new("/proc"), Needs::NONE)?.look()?;
     let named: Vec<&str> =
         record.subject.iter().flat_map(|subject| &subject.of).flat_map(|of| &of.ids).map(String::as_str).collect();

@@ -30,7 +30,6 @@ mod usage;
 mod work;
 mod workers;
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -46,6 +45,7 @@ use sophron_core::happening::{Happening, News, Scribe};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::rules::RuleSet;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::text::counted;
 use sophron_deliver::desk::Desk;
 use sophron_deliver::{Current, Post};
@@ -94,7 +94,7 @@ pub struct Plan {
     /// End after that time.
     pub length: Option<Duration>,
     /// If given, only these processes are judged.
-    pub only: Option<BTreeSet<ProcessId>>,
+    pub only: Option<SortedSet<ProcessId>>,
     /// A socket at which the service manager is spoken to directly.
     pub service_manager: Option<PathBuf>,
     /// The socket of the system log, where it is not the usual one.
@@ -180,10 +180,10 @@ struct Watcher {
     sampler: Sampler,
     /// The sample of the last tick, refreshed in place.
     snapshot: Snapshot,
-    fixed: BTreeMap<ProcessId, Fixed>,
+    fixed: SortedMap<ProcessId, Fixed>,
     most_fixed: usize,
     /// Who stands still by us, with the guards.
-    standing: BTreeMap<ProcessId, Standing>,
+    standing: SortedMap<ProcessId, Standing>,
     breached: Breached,
     crew: Crew,
     recorder: Recorder,
@@ -194,7 +194,7 @@ struct Watcher {
     post: Arc<Post>,
     desk: Option<Desk>,
     /// Those who wait to hear what becomes of their answers, and where answers are given.
-    answering: BTreeMap<u64, answers::Reply>,
+    answering: SortedMap<u64, answers::Reply>,
     answers: Option<answers::Answers>,
     helpers: Helpers,
     pulse: figures::Shared,
@@ -202,9 +202,9 @@ struct Watcher {
     system_log: SystemLog,
     /// The control socket, while it listens, and those who wait for an answer.
     control: Option<PathBuf>,
-    asked: BTreeMap<u64, (ProcessId, Sender<control::Reply>)>,
+    asked: SortedMap<u64, (ProcessId, Sender<control::Reply>)>,
     /// Those who have said something about standing back.
-    said: BTreeMap<u64, Sender<control::Reply>>,
+    said: SortedMap<u64, Sender<control::Reply>>,
     state: PathBuf,
     /// Whether that is Sophron's own folder, so that readers may be let through it.
     own_folder: bool,

@@ -1,7 +1,6 @@
 //! The rules file, read anew while it is watched by: because somebody asks for it, or because it has changed. It is read and checked
 //! on a thread of its own; what is not sound is not used, and the rules that are stay.
 
-use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -11,9 +10,9 @@ use std::time::Duration;
 use sophron_core::condition::Condition;
 use sophron_core::dispatch::{Input, Wants};
 use sophron_core::happening::News;
-use sophron_core::order::IntoMap;
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
+use sophron_core::sorted::SortedMap;
 use sophron_linux::{here, trail};
 
 use super::control::{Reloaded, Reply, RulesInUse};
@@ -126,7 +125,7 @@ fn version(path: &Path) -> String {
         let (modified, changed) = ((file.mtime(), file.mtime_nsec()), (file.ctime(), file.ctime_nsec()));
         Some((file.dev(), file.ino(), file.size(), modified, changed))
     };
-    let all: BTreeMap<&Path, _> = all.map(|path| (path, about(path))).into_map();
+    let all: SortedMap<&Path, _> = all.map(|path| (path, about(path))).collect();
     format!("{all:?}")
 }
 

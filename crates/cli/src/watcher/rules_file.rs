@@ -1,6 +1,5 @@
 //! The rules file as it is read for use: trusted, whole, and with the protections that bind everyone.
 
-use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use sophron_core::condition::Condition;
@@ -8,6 +7,7 @@ use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::order::InOrder;
 use sophron_core::protect::Protections;
 use sophron_core::rules::{self, LARGEST, Rejected, RuleSet};
+use sophron_core::sorted::SortedSet;
 use sophron_core::text::counted;
 use sophron_linux::files::{self, PathError};
 use sophron_linux::here;
@@ -103,7 +103,7 @@ impl Guidance {
     }
 
     /// Whom rules would spare on this machine: with Sophron itself, what it was started from, and what holds its terminal.
-    pub fn protections_now(&self, snapshot: &Snapshot, terminal: BTreeSet<ProcessId>) -> Protections {
+    pub fn protections_now(&self, snapshot: &Snapshot, terminal: SortedSet<ProcessId>) -> Protections {
         let own = std::iter::once(std::process::id()).collect();
         let to_read = here::what_helps_to_read();
         let mut protections = Protections { own, terminal, to_read, ..self.protections_of_a_recording(here::uid()) };

@@ -1,6 +1,5 @@
 //! How a watcher begins: the lock, the trail, what an earlier run left in force, and only then the rules.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::mpsc::SyncSender;
 use std::sync::{Arc, Mutex};
@@ -18,6 +17,7 @@ use sophron_core::happening::{Announced, CarriedOut, Happening, News, Next, Scri
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{RuleName, RuleSet};
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::text::with_causes;
 use sophron_deliver::{Current, Post};
 use sophron_linux::act::{Actuator, Commit, Found};
@@ -336,7 +336,7 @@ fn assemble(
         terminal: terminal::holders(scribe.boot),
         service: here::uid(),
         to_read: here::what_helps_to_read(),
-        ancestors: BTreeSet::new(),
+        ancestors: SortedSet::new(),
     };
     let protected_by = format!("{:?}", protections.conditions);
     let in_use = RulesInUse {
@@ -355,10 +355,10 @@ fn assemble(
         sampler,
         wants,
         snapshot: Snapshot::default(),
-        fixed: BTreeMap::new(),
+        fixed: SortedMap::new(),
         most_fixed: sophron_linux::own_life::most_handles(),
-        standing: BTreeMap::new(),
-        breached: Arc::new(Mutex::new((0, BTreeSet::new()))),
+        standing: SortedMap::new(),
+        breached: Arc::new(Mutex::new((0, SortedSet::new()))),
         crew: Crew {
             acts: workers("act", 2, 16)?,
             undos: workers("undo", 1, 4)?,
@@ -373,7 +373,7 @@ fn assemble(
         hands: super::hands::Hands::of(&plan.state),
         post: Arc::default(),
         desk: None,
-        answering: BTreeMap::new(),
+        answering: SortedMap::new(),
         answers: None,
         helpers: super::helpers::Helpers::default(),
         pulse: super::figures::begun(),
@@ -383,8 +383,8 @@ fn assemble(
             said: false,
         },
         control: None,
-        asked: BTreeMap::new(),
-        said: BTreeMap::new(),
+        asked: SortedMap::new(),
+        said: SortedMap::new(),
         state: plan.state,
         own_folder: plan.own_state,
         usual: None,

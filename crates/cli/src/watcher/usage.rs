@@ -1,7 +1,7 @@
 //! The watcher's history of usage: what the lookback's sampler sees, summed up by the hour and kept every few minutes. If it cannot be
 //! kept the watch goes on without it, and it is caught up with later, as far as the lookback reaches.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
@@ -12,6 +12,7 @@ use sophron_core::checkup::Limits;
 use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::moment::shifted;
 use sophron_core::rules::Usage as Settings;
+use sophron_core::sorted::SortedMap;
 use sophron_core::text::with_causes;
 use sophron_core::units::{scaled_duration, scaled_size};
 use sophron_core::usage::{App, Event, Happened, Row, Slot, Tally, Usual};
@@ -69,7 +70,7 @@ pub struct Keeper {
     tally: Tally,
     store: Option<Store>,
     /// What was in the store of hours that are under way before anything of now was added.
-    bases: BTreeMap<Timestamp, Option<Row>>,
+    bases: SortedMap<Timestamp, Option<Row>>,
     /// Whether what was recorded before is in it.
     filled: bool,
     kept: Instant,
@@ -93,7 +94,7 @@ impl Keeper {
             own_folder,
             tally: Tally::new(Slot::Hour, TimeZone::system(), Limits::default()),
             store: None,
-            bases: BTreeMap::new(),
+            bases: SortedMap::new(),
             filled: false,
             kept: Instant::now(),
             pruned: None,
@@ -341,7 +342,7 @@ fn replaced(app: &str, before: &ProgramFile, now: &ProgramFile) -> String {
 
 /// Nobody is told apart by his name.
 fn without_owners(row: &mut Row) {
-    let mut apps: BTreeMap<String, (Arc<App>, sophron_core::usage::AppHour)> = BTreeMap::new();
+    let mut apps: SortedMap<String, (Arc<App>, sophron_core::usage::AppHour)> = SortedMap::new();
     for (app, hour) in row.apps.drain(..) {
         let nameless = || Arc::new(App { app: app.app.clone(), owner: String::new(), uid: u32::MAX });
         let known =

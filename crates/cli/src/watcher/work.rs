@@ -1,6 +1,5 @@
 //! What the dispatcher is given, and what it commands.
 
-use std::collections::BTreeMap;
 use std::sync::{Arc, PoisonError};
 
 use sophron_core::act::Outcome;
@@ -9,7 +8,7 @@ use sophron_core::dispatch::{Beside, Call, Command, Commission, Hand, Input, Tra
 use sophron_core::happening::{Happening, News, What};
 use sophron_core::judge::MemoryWish;
 use sophron_core::model::{Boot, ProcessId, Snapshot};
-use sophron_core::order::{IntoMap, IntoSet};
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::text::with_causes;
 use sophron_linux::act::Actuator;
 use sophron_linux::handle::Handle;
@@ -62,10 +61,10 @@ impl Watcher {
     fn beside(&mut self, snapshot: &Snapshot) -> Beside {
         let seen = |id: &ProcessId| snapshot.find(id).is_some();
         let guards = self.standing.values().flat_map(|standing| standing.guards());
-        let helpers: std::collections::BTreeSet<u32> = guards.chain(self.helpers.pids(snapshot)).into_set();
+        let helpers: SortedSet<u32> = guards.chain(self.helpers.pids(snapshot)).collect();
         let own = helpers.iter().copied().chain([std::process::id()]).collect();
         let guarded = self.standing.iter_mut().filter_map(|(id, standing)| standing.is_guarded().then_some(*id));
-        let guarded: std::collections::BTreeSet<ProcessId> = guarded.into_set();
+        let guarded: SortedSet<ProcessId> = guarded.collect();
         let suspended = self.dispatcher.effects().suspended().map(|(id, _)| *id);
         let unguarded = suspended.filter(|id| !guarded.contains(id)).collect();
         let alive = |(id, fixed): (&ProcessId, &Fixed)| (!fixed.handle.has_ended()).then_some(*id);
@@ -156,8 +155,8 @@ impl Watcher {
         let order = &commission.order;
         let ids = order.targets.iter().map(|process| process.id);
         let ids = ids.chain(order.whole.iter().flat_map(|whole| whole.members.iter().map(|(id, _)| *id)));
-        let handles: BTreeMap<ProcessId, Arc<Handle>> =
-            ids.filter_map(|id| Some((id, Arc::clone(&self.fixed.get(&id)?.handle)))).into_map();
+        let handles: SortedMap<ProcessId, Arc<Handle>> =
+            ids.filter_map(|id| Some((id, Arc::clone(&self.fixed.get(&id)?.handle)))).collect();
         let standing = match (commission.resumes(), commission.target()) {
             (true, Some(target)) => self.standing.remove(&target.id),
             _ => None,

@@ -1,11 +1,11 @@
 //! Alerts reach people: what is recorded is told, whatever happens to the watcher.
 
-use std::collections::BTreeSet;
 use std::os::unix::net::UnixDatagram;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
 use serde_json::Value;
+use sophron_core::sorted::SortedSet;
 use sophron_testkit::{Stage, eventually, receiver};
 
 use crate::stage;
@@ -96,7 +96,7 @@ fn nothing_is_lost_over_kills() {
     });
     watcher.kill_outright();
     for mut all in [logged, posted] {
-        let mut seen = BTreeSet::new();
+        let mut seen = SortedSet::new();
         all.retain(|id| seen.insert(id.clone()));
         assert_eq!(&all[..due.len()], &due[..], "in order, and nothing else");
     }

@@ -1,9 +1,9 @@
 //! Rehearsing: the demo day told by the office's rules, and a live run told again by its own recording.
 
-use std::collections::BTreeSet;
 use std::path::Path;
 
 use serde_json::Value;
+use sophron_core::sorted::SortedSet;
 use sophron_testkit::{eventually, held, is_gone};
 
 use crate::stage;
@@ -116,7 +116,7 @@ fn a_live_run_and_the_rehearsal_of_its_recording_agree() {
     }
     // Both cases are told to be over: with the last of them, or as somebody whom the machine keeps waiting is the last.
     let closed = |record: &Value| (record["kind"] == "ended" && record["case"].is_number()) || record["kind"] == "calm";
-    let cases = || -> BTreeSet<String> {
+    let cases = || -> SortedSet<String> {
         stage.records().iter().filter(|record| closed(record)).map(|record| record["case"].to_string()).collect()
     };
     eventually("closed", || (cases().len() >= 2).then_some(()));
@@ -157,7 +157,7 @@ fn happenings(lines: &str) -> Vec<(Option<i64>, String)> {
         let done = [value["step"].to_string(), text(&value["action"]), text(&value["came"])];
         Some((at, format!("{} {}", told.join(" "), done.join(" "))))
     };
-    let (mut ending, mut told) = (BTreeSet::new(), BTreeSet::new());
+    let (mut ending, mut told) = (SortedSet::new(), SortedSet::new());
     let mut goes_by_ticks = |words: &str| {
         let mut parts = words.split(' ');
         let (what, case) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default().to_owned());

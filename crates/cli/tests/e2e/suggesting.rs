@@ -1,17 +1,16 @@
 //! Rules that Sophron writes itself: drafted for one offender, and suggested from a day.
 
-use std::collections::BTreeSet;
-
 use serde_json::Value;
+use sophron_core::sorted::SortedSet;
 
 use crate::stage;
 
 /// Who the offenders of the demo day are is decided here by looking at the day itself, and not at the story that it was
 /// made from: whom a checkup holds for a shortage of CPU or memory that has lasted for ten minutes, without a sign of
 /// honest work; and who has grown in both halves of an hour by more than half a percent of RAM each.
-fn offenders() -> BTreeSet<String> {
+fn offenders() -> SortedSet<String> {
     let stage = stage();
-    let mut found = BTreeSet::new();
+    let mut found = SortedSet::new();
     let clock = |minute: u32| format!("{:02}:{:02}", minute / 60, minute % 60);
     let time = |value: &Value| value.as_str().unwrap().parse::<jiff::Timestamp>().unwrap();
     for minute in (7 * 60 + 30..=18 * 60 + 20).step_by(20) {
@@ -51,14 +50,14 @@ fn suggestions_fire_on_the_offenders_of_the_day_and_on_nobody_else() {
     let stage = stage();
     let advice = stage.json(&["suggest", "--from", "demo", "--format", "json"]);
     let rows = advice["rows"].as_array().unwrap();
-    let hit = |row: &Value| -> BTreeSet<String> {
+    let hit = |row: &Value| -> SortedSet<String> {
         let name = |case: &Value| match case["subject"].as_str().unwrap() {
             "the machine" => "the machine".to_owned(),
             _ => case["app"].as_str().unwrap().to_owned(),
         };
         row["cases"].as_array().unwrap().iter().map(name).collect()
     };
-    let fired: BTreeSet<String> = rows.iter().flat_map(hit).collect();
+    let fired: SortedSet<String> = rows.iter().flat_map(hit).collect();
     assert_eq!(fired, offenders());
     // The leak came back, and was caught both times.
     let leak = rows.iter().find(|row| row["rule"] == "labelpress-memory").unwrap();
@@ -112,9 +111,9 @@ fn a_rule_is_drafted_for_whom_one_looks_at() {
         assert_eq!(stage.run(&["rules", "check", &file]).status, Some(0));
         // It fires on whom it was drafted for, and on nobody else.
         let rehearsed = stage.json(&["rehearse", &file, "--from", "demo", "--format", "json"]);
-        let apps: BTreeSet<&str> =
+        let apps: SortedSet<&str> =
             rehearsed["rows"].as_array().unwrap().iter().map(|row| row["app"].as_str().unwrap()).collect();
-        assert!(trouble.is_some() || apps == BTreeSet::from([target]), "{target}: {apps:?}");
+        assert!(trouble.is_some() || apps == SortedSet::from([target]), "{target}: {apps:?}");
     }
     // On the live machine, where nobody knows what it did before.
     let odd = stage.offender("sheet.lamp", &["--cpu", "70%"]);

@@ -7,7 +7,6 @@ mod outcome;
 mod reach;
 mod words;
 
-use std::collections::BTreeMap;
 use std::fmt;
 use std::time::Duration;
 
@@ -19,6 +18,7 @@ pub use words::{Came, Verb};
 
 use crate::model::{Process, ProcessId};
 use crate::rules::Action;
+use crate::sorted::SortedMap;
 use crate::units::exact_duration;
 
 /// What is done.
@@ -130,7 +130,7 @@ pub struct Order {
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Whole {
     /// Whom that spares, with all below them, by PID, and why.
-    pub spared: BTreeMap<u32, String>,
+    pub spared: SortedMap<u32, String>,
     /// Its members as they were judged, each behind the one that it descends from, by PID.
     pub members: Vec<(ProcessId, u32)>,
 }

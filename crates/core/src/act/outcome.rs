@@ -1,12 +1,12 @@
 //! What came of an act: one value, one word and one wording for it, whoever ordered it.
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 use jiff::Timestamp;
 
 use super::levers::milliseconds;
 use super::{Came, Lowering, Restoring};
+use crate::sorted::SortedMap;
 use crate::units::scaled_duration;
 
 /// What came of an act.
@@ -96,7 +96,7 @@ pub struct Ending {
     /// How many of them are left.
     pub left: usize,
     /// Whom of the tree it has left alone, by PID, and why.
-    pub spared: BTreeMap<u32, String>,
+    pub spared: SortedMap<u32, String>,
 }
 
 impl Outcome {

@@ -1,8 +1,6 @@
 //! The account of one case, as one stands before a customer with it: who it was, why, what was done, what can be undone, and words
 //! that can be sent to the person whose program it was.
 
-use std::collections::BTreeSet;
-
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
@@ -10,7 +8,8 @@ use super::{InForce, Kind, Record, SubjectRecord, cases, stamps};
 use crate::act::{Came, Verb};
 use crate::document::{Block, Chart, Document, Text};
 use crate::model::{ProcessId, is_at_work};
-use crate::order::{InOrder, IntoSet};
+use crate::order::InOrder;
+use crate::sorted::SortedSet;
 use crate::text::{clean, processes};
 use crate::units::Value;
 
@@ -265,8 +264,8 @@ impl Account<'_> {
     fn undone(&self) -> Vec<String> {
         let in_force = InForce::of(self.records.iter().copied());
         // Who has ended has nothing left to take back.
-        let ended: BTreeSet<ProcessId> =
-            self.records.iter().filter(|record| is_an_end(record)).filter_map(|record| record.identity()).into_set();
+        let ended: SortedSet<ProcessId> =
+            self.records.iter().filter(|record| is_an_end(record)).filter_map(|record| record.identity()).collect();
         let lives = |id: &ProcessId| !ended.contains(id) && !(self.gone)(id);
         let boot = self.opening.boot.parse().unwrap_or_default();
         let mut lines: Vec<String> = in_force

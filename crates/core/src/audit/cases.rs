@@ -1,7 +1,6 @@
 //! What the records tell: cases, and acts by hand.
 
 use std::cmp::Reverse;
-use std::collections::BTreeMap;
 use std::fmt;
 
 use jiff::Timestamp;
@@ -10,6 +9,7 @@ use super::record::Record;
 use super::words::{Kind, SeverityWord};
 use crate::act::{Came, Verb};
 use crate::order::InOrder;
+use crate::sorted::SortedMap;
 
 /// One case in short.
 #[derive(Debug, Clone, PartialEq)]
@@ -84,7 +84,7 @@ impl Story {
 
 /// Every case of the records, worst first: by severity, then those that are open, then the newest.
 pub fn cases(records: &[Record]) -> Vec<CaseSummary> {
-    let mut cases: BTreeMap<u64, CaseSummary> = BTreeMap::new();
+    let mut cases: SortedMap<u64, CaseSummary> = SortedMap::new();
     for record in records {
         if matches!(record.kind, Kind::WatcherStarted | Kind::WatcherEnded) {
             cases.values_mut().filter(|case| case.story == Story::Open).for_each(|case| case.story = Story::Unwatched);

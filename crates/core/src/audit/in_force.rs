@@ -4,7 +4,7 @@
 //! A further file of the trail begins with copies of the records that still matter: what it says alone is what the whole
 //! trail says.
 
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::collections::VecDeque;
 
 use jiff::{SignedDuration, Timestamp};
 
@@ -14,7 +14,8 @@ use super::words::{Kind, ToldWord};
 use crate::act::Originals;
 use crate::act::{Came, Verb};
 use crate::model::{Boot, ProcessId};
-use crate::order::{InOrder, IntoMap, IntoSet};
+use crate::order::InOrder;
+use crate::sorted::{SortedMap, SortedSet};
 
 /// Acts and hands are carried from file to file for that long.
 const MATTERS: SignedDuration = SignedDuration::from_hours(24);
@@ -58,15 +59,15 @@ pub struct InForce {
     /// The highest number of a case.
     pub highest_case: u64,
     /// Lowerings, each with the records that tell of it.
-    holds: BTreeMap<ProcessId, (OpenHold, Vec<Record>)>,
-    suspended: BTreeMap<ProcessId, Record>,
-    announced: BTreeMap<(Option<ProcessId>, Option<Verb>), Record>,
+    holds: SortedMap<ProcessId, (OpenHold, Vec<Record>)>,
+    suspended: SortedMap<ProcessId, Record>,
+    announced: SortedMap<(Option<ProcessId>, Option<Verb>), Record>,
     acts: VecDeque<Record>,
     hands: VecDeque<Record>,
     loss: Option<Record>,
     /// The latest loss that a person has taken note of.
     accepted: Option<Record>,
-    told: BTreeMap<String, ToldBy>,
+    told: SortedMap<String, ToldBy>,
 }
 
 /// What the trail says of a channel, by the records that say it last.
@@ -321,11 +322,11 @@ impl InForce {
         let here = |id: &ProcessId| id.boot == boot;
         let holds = self.holds.iter().filter(|(id, _)| here(id)).flat_map(|(_, (_, told))| told);
         let suspended = self.suspended.iter().filter(|(id, _)| here(id)).map(|(_, record)| record);
-        let in_force: BTreeSet<u64> = holds.clone().map(|record| record.seq).into_set();
-        let announced: BTreeSet<u64> = self.announced.values().map(|record| record.seq).into_set();
+        let in_force: SortedSet<u64> = holds.clone().map(|record| record.seq).collect();
+        let announced: SortedSet<u64> = self.announced.values().map(|record| record.seq).collect();
         let all = holds.chain(suspended).chain(self.announced.values()).chain(&self.acts).chain(&self.hands);
         let all = all.chain(&self.accepted).chain(&self.loss).chain(self.told.values().flat_map(ToldBy::records));
-        let by_place: BTreeMap<u64, &Record> = all.map(|record| (record.seq, record)).into_map();
+        let by_place: SortedMap<u64, &Record> = all.map(|record| (record.seq, record)).collect();
         let copy = |record: &Record| {
             let mut copy = bare(record.clone());
             if copy.kind == Kind::Intent && !announced.contains(&copy.seq) {

@@ -1,13 +1,12 @@
 //! What the record tells of rules over time.
 
-use std::collections::{BTreeMap, BTreeSet};
-
 use jiff::Timestamp;
 
 use super::record::Record;
 use super::words::{Kind, ToldWord};
 use crate::act::{Came, Verb};
 use crate::order::InOrder;
+use crate::sorted::{SortedMap, SortedSet};
 
 /// One rule on one app.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -21,7 +20,7 @@ pub struct RuleStats {
     /// Acts announced.
     pub acts: u64,
     /// What came of them, by the word.
-    pub outcomes: BTreeMap<Came, u64>,
+    pub outcomes: SortedMap<Came, u64>,
     /// Seconds from the opening to calm, in the middle; `None` where none became calm.
     pub calm: Option<f64>,
     /// Cases that came back under another PID.
@@ -30,10 +29,10 @@ pub struct RuleStats {
 
 /// Every rule and app, the most cases first.
 pub fn stats(records: &[Record]) -> Vec<RuleStats> {
-    let mut all: BTreeMap<(String, String), RuleStats> = BTreeMap::new();
-    let mut opened: BTreeMap<u64, Timestamp> = BTreeMap::new();
-    let mut calms: BTreeMap<(String, String), Vec<f64>> = BTreeMap::new();
-    let mut seen: BTreeSet<u64> = BTreeSet::new();
+    let mut all: SortedMap<(String, String), RuleStats> = SortedMap::new();
+    let mut opened: SortedMap<u64, Timestamp> = SortedMap::new();
+    let mut calms: SortedMap<(String, String), Vec<f64>> = SortedMap::new();
+    let mut seen: SortedSet<u64> = SortedSet::new();
     for record in records {
         let (Some(rule), Some(subject)) = (&record.rule, &record.subject) else { continue };
         let key = (rule.clone(), subject.app.clone());
@@ -87,7 +86,7 @@ pub struct ChannelStats {
 
 /// Every channel, by its name.
 pub fn channel_stats(records: &[Record]) -> Vec<ChannelStats> {
-    let mut all: BTreeMap<&str, ChannelStats> = BTreeMap::new();
+    let mut all: SortedMap<&str, ChannelStats> = SortedMap::new();
     for told in records.iter().filter_map(|record| record.told.as_ref()) {
         let of = all.entry(&told.channel).or_default();
         let count = told.records.len() as u64;

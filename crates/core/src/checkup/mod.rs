@@ -10,7 +10,7 @@ mod standing;
 mod suspects;
 mod words;
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -24,6 +24,7 @@ pub use suspects::Suspect;
 
 use crate::model::{Field, Process, ProcessId};
 use crate::severity::Severity;
+use crate::sorted::SortedSet;
 
 /// What a finding is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -212,7 +213,7 @@ pub struct Surroundings<'a> {
     /// Deleted files that are still held.
     pub held: Vec<HeldFile>,
     /// Sophron's own processes.
-    pub own: BTreeSet<u32>,
+    pub own: SortedSet<u32>,
     /// What the record tells of a process.
     pub notes: HashMap<ProcessId, String>,
     /// How what processes hold has gone before the looks, where that was recorded.

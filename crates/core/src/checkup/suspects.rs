@@ -1,6 +1,6 @@
 //! Because of whom: the apps behind a finding, the heaviest first.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -9,6 +9,7 @@ use super::{HeldFile, Scene, Surroundings};
 use crate::groups::{Group, Grouping, children, groups};
 use crate::model::{Process, ProcessId, is_at_work};
 use crate::order::InOrder;
+use crate::sorted::SortedSet;
 use crate::units::{Value, scaled_percent, scaled_size};
 
 /// Most suspects of one finding.
@@ -77,7 +78,7 @@ impl<'s> Lineup<'s> {
             |(group, cpu): &(&Group<'s>, f64)| (unseen(group) > cpu / 3.0 && !is_root(group)).then(|| self.tree(group));
         let trees: Vec<Option<Vec<&Process>>> = heavy.iter().map(swarm).collect();
         // A named one with more of its own than the tree has in unseen ones is told by itself.
-        let mut below: BTreeSet<u32> = BTreeSet::new();
+        let mut below: SortedSet<u32> = SortedSet::new();
         for ((group, _), tree) in heavy.iter().zip(&trees) {
             let light = |member: &&&Process| member.cpu.unwrap_or(0.0) < unseen(group);
             below.extend(tree.iter().flatten().skip(1).filter(light).map(|member| member.id.pid));

@@ -13,8 +13,6 @@ mod quiet;
 mod syntax;
 mod words;
 
-use std::collections::BTreeSet;
-
 pub use check::{Place, fields_meant};
 pub(crate) use eval::glob;
 pub use eval::{Measure, Truth};
@@ -22,6 +20,7 @@ pub use words::{InWords, Range};
 
 use crate::diag::Diagnostic;
 use crate::model::Field;
+use crate::sorted::SortedSet;
 use crate::units::Value;
 pub use crate::window::Quantity;
 use crate::window::{Series, Spec};
@@ -129,8 +128,8 @@ impl Condition {
     }
 
     /// The fields it names.
-    pub fn fields(&self) -> BTreeSet<Field> {
-        let mut fields = BTreeSet::new();
+    pub fn fields(&self) -> SortedSet<Field> {
+        let mut fields = SortedSet::new();
         self.visit(&mut |condition| match condition {
             Condition::Compare(quantity, _, term) => {
                 fields.insert(quantity.field());

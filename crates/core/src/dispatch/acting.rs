@@ -1,6 +1,5 @@
 //! Decisions carried out: what becomes of each due step, told or set going.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::commission::StandsFor;
@@ -11,8 +10,8 @@ use crate::facts::Facts;
 use crate::happening::{Announced, CarriedOut, Grounds, Happening, News, Subject, What};
 use crate::judge::Case;
 use crate::model::{Process, ProcessId, Snapshot};
-use crate::order::IntoMap;
 use crate::rules::{Action, Rule};
+use crate::sorted::SortedMap;
 use crate::subject::SubjectKey;
 
 /// Most children that a record names.
@@ -190,7 +189,7 @@ impl Dispatcher {
             Some((process.id.pid, reason.or(back)?))
         };
         let own = self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned()));
-        let spared: BTreeMap<u32, String> = snapshot.processes.iter().filter_map(why).chain(own).into_map();
+        let spared: SortedMap<u32, String> = snapshot.processes.iter().filter_map(why).chain(own).collect();
         let member = |id: &ProcessId| {
             let process = snapshot.find(id)?;
             Some((*id, process.comes_from()))

@@ -1,7 +1,6 @@
 //! Answers: whether one counts, and what follows. What somebody wants done who was asked is done at the next sample, by the same actuator,
 //! with an intent of its own, and only as far as it may be.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use super::asking::Open;
@@ -15,6 +14,7 @@ use crate::happening::{CarriedOut, Happening, Next, Subject, What};
 use crate::judge::Wait;
 use crate::model::{Moment, Process, ProcessId, Snapshot};
 use crate::rules::Action;
+use crate::sorted::SortedSet;
 use crate::subject::SubjectKey;
 
 /// Answers to one question that do not count and are recorded.
@@ -156,7 +156,7 @@ impl Dispatcher {
 
     /// What those want done who were asked: by the same actuator, with an intent of its own, and only as far as it may be. Whoever is `busy`
     /// at present comes next time.
-    pub(super) fn do_as_answered(&mut self, snapshot: &Snapshot, busy: &BTreeSet<ProcessId>) {
+    pub(super) fn do_as_answered(&mut self, snapshot: &Snapshot, busy: &SortedSet<ProcessId>) {
         for mut wish in std::mem::take(&mut self.asks.wishes) {
             let (later, now): (Vec<ProcessId>, Vec<ProcessId>) =
                 wish.open.targets.iter().copied().partition(|id| busy.contains(id) || self.busy.contains(id));

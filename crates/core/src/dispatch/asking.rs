@@ -1,7 +1,7 @@
 //! Asking first: before a step that says so, the person whose program it is is asked. Until he has answered, or the time for it is over,
 //! or it is clear that he cannot be asked, the step waits; there is always an outcome.
 
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::collections::VecDeque;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -14,8 +14,8 @@ use crate::happening::{Grounds, Happening, Next, Subject, What};
 use crate::judge::{COMES_BACK, Case, Wait};
 use crate::model::{Manager, Moment, Process, ProcessId, Snapshot};
 use crate::open::Answers;
-use crate::order::IntoSet;
 use crate::rules::{Action, Hours, Pick, Rule, RuleName, Unasked};
+use crate::sorted::{SortedMap, SortedSet};
 use crate::subject::{Judged, SubjectKey};
 
 /// Of what is asked it has to be known within that time whether it is shown.
@@ -68,14 +68,14 @@ pub(super) struct Open {
 struct Grant {
     until: Duration,
     /// Of which processes; of a `group` of all that are his, or of everybody where it has no single person.
-    targets: BTreeSet<ProcessId>,
+    targets: SortedSet<ProcessId>,
     group: bool,
     person: Option<u32>,
 }
 
 /// All of them.
 #[derive(Debug, Clone, Default)]
-pub struct Grants(BTreeMap<(u64, usize), Grant>);
+pub struct Grants(SortedMap<(u64, usize), Grant>);
 
 impl Grants {
     /// Whether nobody has to be asked any more before that step of a case on that process.
@@ -138,10 +138,10 @@ pub(super) struct Asks {
     pub open: Vec<Open>,
     pub wishes: Vec<Wish>,
     pub grants: Grants,
-    pub cases: BTreeMap<u64, Asked>,
+    pub cases: SortedMap<u64, Asked>,
     pub past: VecDeque<(Open, &'static str)>,
     /// By person: since when his questions are counted, and how many there were.
-    hours: BTreeMap<u32, (Duration, u32)>,
+    hours: SortedMap<u32, (Duration, u32)>,
 }
 
 impl Asks {
@@ -355,7 +355,7 @@ impl Dispatcher {
             }
         }
         self.asks.grants.0.retain(|_, grant| grant.until > now.monotonic);
-        let cases: BTreeSet<u64> = self.judge.cases().map(|case| case.number).into_set();
+        let cases: SortedSet<u64> = self.judge.cases().map(|case| case.number).collect();
         let asks = &mut self.asks;
         asks.cases.retain(|case, asked| cases.contains(case) || now.boottime.saturating_sub(asked.last) <= COMES_BACK);
         asks.grants.0.retain(|(case, _), _| cases.contains(case));

@@ -1,6 +1,5 @@
 //! What the judge found, followed: who is fixed by a handle, what is told, and the undoing of what a case holds.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::{Beside, Command, Dispatcher};
@@ -9,9 +8,9 @@ use crate::facts::Facts;
 use crate::happening::{Grounds, Happening, Next, Over, Subject, What};
 use crate::judge::{Case, Closing, Event, Stays, Wait};
 use crate::model::{Moment, ProcessId, Snapshot};
-use crate::order::IntoSet;
 use crate::protect::Protections;
 use crate::rules::{Action, Rule, RuleSet};
+use crate::sorted::SortedSet;
 use crate::subject::Judged;
 
 /// A case that is over, and waits until nothing is under way on its processes any more.
@@ -21,7 +20,7 @@ pub(super) struct Leaving {
     pub rule: Arc<Rule>,
     pub why: Closing,
     /// Of its processes, those that lived when it closed.
-    pub alive: BTreeSet<ProcessId>,
+    pub alive: SortedSet<ProcessId>,
 }
 
 impl Dispatcher {
@@ -184,7 +183,7 @@ impl Dispatcher {
             }
         }
         // Meanwhile the rule may have begun another story with them.
-        let followed: BTreeSet<ProcessId> = self.judge.followed_by(&case.rule).into_set();
+        let followed: SortedSet<ProcessId> = self.judge.followed_by(&case.rule).collect();
         let left: Vec<ProcessId> = case.members.iter().filter(|id| !followed.contains(id)).copied().collect();
         self.release(&case.rule, &left);
         self.in_the_way.retain(|(number, ..), _| again || *number != case.number);
@@ -263,9 +262,9 @@ impl Dispatcher {
 
 /// Who of a case lives. A process that one sample missed has not ended while its handle says that it lives: what is in force
 /// on it is undone like on any other that is no longer judged.
-fn alive(case: &Case, snapshot: &Snapshot, beside: &Beside) -> BTreeSet<ProcessId> {
+fn alive(case: &Case, snapshot: &Snapshot, beside: &Beside) -> SortedSet<ProcessId> {
     let group = case.key.judged() != Judged::Process;
     let seen = |id: &ProcessId| snapshot.find(id).is_some();
     let lives = |id: &ProcessId| beside.unseen.contains(id) || (group && seen(id));
-    case.members.iter().chain(case.lead.iter().map(|lead| &lead.id)).filter(|id| lives(id)).copied().into_set()
+    case.members.iter().chain(case.lead.iter().map(|lead| &lead.id)).filter(|id| lives(id)).copied().collect()
 }

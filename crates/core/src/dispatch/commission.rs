@@ -1,6 +1,5 @@
 //! What is handed out to be done, and comes back with what became of it.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -9,9 +8,9 @@ use crate::condition::Truth;
 use crate::facts::Facts;
 use crate::happening::Happening;
 use crate::model::{Machine, Process, ProcessId};
-use crate::order::IntoSet;
 use crate::protect::Protections;
 use crate::rules::{Rule, RuleName};
+use crate::sorted::SortedSet;
 
 /// An act, or the taking back of one.
 #[derive(Debug, Clone)]
@@ -101,11 +100,11 @@ impl Commission {
     }
 
     /// Everybody that it is done to, as far as that is known.
-    pub(super) fn touches(&self) -> BTreeSet<ProcessId> {
+    pub(super) fn touches(&self) -> SortedSet<ProcessId> {
         let targets = self.order.targets.iter().map(|process| process.id);
         let whole = self.order.whole.iter().flat_map(|whole| whole.members.iter().map(|(id, _)| *id));
         let mates = self.order.mates.iter().map(|process| process.id);
-        targets.chain(whole).chain(mates).into_set()
+        targets.chain(whole).chain(mates).collect()
     }
 
     /// Whether it takes something back.
@@ -130,7 +129,7 @@ impl Check {
         case: u64,
         judged: &Process,
         mut now: Process,
-        breached: (u64, &BTreeSet<u64>),
+        breached: (u64, &SortedSet<u64>),
     ) -> Result<(), String> {
         same(judged, &now)?;
         // What it is called was known; where it could not be read again at once, the same file under the same name is it.

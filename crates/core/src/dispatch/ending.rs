@@ -1,17 +1,16 @@
 //! The end: everything in force is taken back, what is under way is awaited.
 
-use std::collections::BTreeSet;
-
 use super::Dispatcher;
 use crate::happening::News;
 use crate::model::{Moment, ProcessId};
+use crate::sorted::SortedSet;
 
 /// How far the end has come.
 #[derive(Debug, Default)]
 pub(super) struct Ending {
     begun: bool,
     /// On whom something was taken back.
-    undone: BTreeSet<ProcessId>,
+    undone: SortedSet<ProcessId>,
 }
 
 impl Dispatcher {

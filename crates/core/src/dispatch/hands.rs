@@ -1,7 +1,6 @@
 //! Hands at work beside the watcher: rules stand back from what a person has touched, and what a person's command has left
 //! suspended goes on in time.
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::commission::StandsFor;
@@ -13,6 +12,7 @@ use crate::facts::Facts;
 use crate::happening::{Happening, Next, Subject, What};
 use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
 use crate::rules::Action;
+use crate::sorted::{SortedMap, SortedSet};
 use crate::state::State;
 
 /// The command of a suspension by hand is given that long beyond its time.
@@ -48,9 +48,9 @@ pub(super) struct Hands {
     /// Not looked at yet.
     queue: Vec<Hand>,
     /// From whom rules stand back, until that monotonic time.
-    pub standing_back: BTreeMap<ProcessId, Duration>,
+    pub standing_back: SortedMap<ProcessId, Duration>,
     /// Suspensions by hand, and when they are over: whoever made them may not be there any more to end them.
-    suspended: BTreeMap<ProcessId, (Duration, Process)>,
+    suspended: SortedMap<ProcessId, (Duration, Process)>,
 }
 
 impl Hands {
@@ -69,7 +69,7 @@ impl Dispatcher {
     /// What an earlier run did counts on: the cap on acts, budgets, and whom rules stand back from.
     pub fn remember(&mut self, in_force: &InForce, now: Moment, boot: Boot) {
         let age = |at: jiff::Timestamp| Duration::try_from(now.wall.duration_since(at)).unwrap_or(Duration::ZERO);
-        let (mut steps, mut cases) = (std::collections::BTreeSet::new(), std::collections::BTreeSet::new());
+        let (mut steps, mut cases) = (SortedSet::new(), SortedSet::new());
         for act in in_force.acts() {
             let Some(action) = &act.action else { continue };
             // A step counts once, on however many processes it acts; a case counts once towards a budget.

@@ -1,24 +1,23 @@
 //! What is held of processes: handles, and what is in force on them.
 
-use std::collections::{BTreeMap, BTreeSet};
-
 use super::commission::StandsFor;
 use super::{Beside, Command, Commission, Dispatcher};
 use crate::act::{Act, Order};
 use crate::happening::{Happening, Next, Subject, What};
 use crate::model::{Moment, Process, ProcessId, Snapshot};
 use crate::rules::RuleName;
+use crate::sorted::{SortedMap, SortedSet};
 
 /// Whom the rules want fixed, and whom something was done to.
 #[derive(Debug, Default)]
 pub(super) struct Held {
-    fixed: BTreeMap<ProcessId, BTreeSet<RuleName>>,
+    fixed: SortedMap<ProcessId, SortedSet<RuleName>>,
     /// Of those that something of ours is in force on: who they are, and for which rule.
-    acted_on: BTreeMap<ProcessId, (Process, Option<RuleName>)>,
+    acted_on: SortedMap<ProcessId, (Process, Option<RuleName>)>,
     /// Of those suspended by us who holds file locks: others may come to wait for them.
-    lock_holders: BTreeSet<ProcessId>,
+    lock_holders: SortedSet<ProcessId>,
     /// Of those suspended by us: for which case, by which step, and what became of it.
-    suspended: BTreeMap<ProcessId, Stay>,
+    suspended: SortedMap<ProcessId, Stay>,
 }
 
 /// How a suspension of ours stays in force.
@@ -162,7 +161,7 @@ impl Dispatcher {
     /// what is put back follows from what was put back before.
     pub(super) fn commission(&mut self, commission: Commission) {
         let touches = commission.touches();
-        let is_in_the_way = |others: &BTreeSet<ProcessId>| !touches.is_disjoint(others);
+        let is_in_the_way = |others: &SortedSet<ProcessId>| !touches.is_disjoint(others);
         if is_in_the_way(&self.busy) || self.queued.iter().any(|queued| is_in_the_way(&queued.touches())) {
             self.queued.push(commission);
             return;

@@ -23,7 +23,6 @@ mod status;
 mod throttle;
 mod wants;
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -50,6 +49,7 @@ use crate::open::Open;
 use crate::protect::Protections;
 use crate::recording::Ours;
 use crate::rules::{RuleName, RuleSet};
+use crate::sorted::{SortedMap, SortedSet};
 use crate::stand_back::{StandBack, StandsBack};
 
 /// After a hand has acted on a process, rules stand back from it for this long.
@@ -66,7 +66,7 @@ pub struct Settings {
     /// Sophron's own PID, by which its ancestors are found.
     pub own: Option<u32>,
     /// If given, only these processes are judged.
-    pub only: Option<BTreeSet<ProcessId>>,
+    pub only: Option<SortedSet<ProcessId>>,
     /// The zone that hours are meant in.
     pub zone: TimeZone,
 }
@@ -131,15 +131,15 @@ pub enum Trail {
 #[derive(Debug, Clone, Default)]
 pub struct Beside {
     /// Whose guard is gone, of those that we hold suspended.
-    pub unguarded: BTreeSet<ProcessId>,
+    pub unguarded: SortedSet<ProcessId>,
     /// Who waits for a file lock of whom, by PID: holder and waiter.
     pub waits: Vec<(u32, u32)>,
     /// Fixed processes that the sample does not show and whose handle says that they live.
-    pub unseen: BTreeSet<ProcessId>,
+    pub unseen: SortedSet<ProcessId>,
     /// Sophron's own processes.
-    pub own: BTreeSet<u32>,
+    pub own: SortedSet<u32>,
     /// Those of them that come and go: they are not even judged.
-    pub helpers: BTreeSet<u32>,
+    pub helpers: SortedSet<u32>,
     /// What the watcher that recorded the sample was doing; empty on a live machine.
     pub recorded: Recorded,
 }
@@ -148,17 +148,17 @@ pub struct Beside {
 #[derive(Debug, Clone, Default)]
 pub struct Recorded {
     /// On whom a suspension of it was in force since the sample before.
-    pub suspended: BTreeSet<ProcessId>,
+    pub suspended: SortedSet<ProcessId>,
     /// On whom an act of it was under way.
-    pub busy: BTreeSet<ProcessId>,
+    pub busy: SortedSet<ProcessId>,
     /// From whom its rules stood back, since a hand was at work.
-    pub back: BTreeSet<ProcessId>,
+    pub back: SortedSet<ProcessId>,
     /// And by somebody's word.
     pub by_word: StandsBack,
     /// In which cases an act of it was under way that we took for done, each as often as there were any.
     pub acting: Vec<u64>,
     /// Whom it had suspended as we did: its suspension is the one that the readings tell of, and ours is void.
-    pub did: BTreeSet<ProcessId>,
+    pub did: SortedSet<ProcessId>,
 }
 
 /// What goes out.
@@ -202,15 +202,15 @@ pub struct Dispatcher {
     effects: Effects,
     protections: Protections,
     /// Processes with an act or an undo under way.
-    busy: BTreeSet<ProcessId>,
+    busy: SortedSet<ProcessId>,
     /// The cases that acts are under way for, each as often as there are any.
     acting: Vec<u64>,
     /// What is to be taken back from whom once nothing is under way on him.
     queued: Vec<Commission>,
     /// Lowerings that go along with another case's greater one, which is under way.
-    joining: BTreeMap<ProcessId, Vec<(u64, i32)>>,
+    joining: SortedMap<ProcessId, Vec<(u64, i32)>>,
     /// Processes on which a suspension of ours was in force since the last tick.
-    touched: BTreeSet<ProcessId>,
+    touched: SortedSet<ProcessId>,
     held: held::Held,
     hands: hands::Hands,
     /// What was said of standing back, as long as it holds.
@@ -223,15 +223,15 @@ pub struct Dispatcher {
     asks: asking::Asks,
     /// Cases whose process ended while the outcome of an act on it is awaited.
     closing: Vec<cases::Leaving>,
-    ended_by_us: BTreeSet<ProcessId>,
+    ended_by_us: SortedSet<ProcessId>,
     /// Cases whose rule does something else now, and what stays in force of what they hold.
-    revised: BTreeMap<u64, crate::judge::Stays>,
+    revised: SortedMap<u64, crate::judge::Stays>,
     /// Whether others are protected than at the last sample.
     protected_anew: bool,
     /// What was in the way of a step of a case, on that process: told once.
-    in_the_way: BTreeMap<(u64, usize, Option<ProcessId>), String>,
+    in_the_way: SortedMap<(u64, usize, Option<ProcessId>), String>,
     /// Rules whose program runs.
-    running: BTreeSet<RuleName>,
+    running: SortedSet<RuleName>,
     throttle: throttle::Throttle,
     said: said::Said,
     trail: TrailState,
@@ -244,7 +244,7 @@ pub struct Dispatcher {
     last: Option<Moment>,
     interval: Option<Duration>,
     /// Cases in which the watcher that recorded was still at it at the last sample.
-    still_at: BTreeSet<u64>,
+    still_at: SortedSet<u64>,
     /// What came of acts since the last sample, for a recording.
     kept: Vec<crate::recording::Outcome>,
     /// What became of questions since then.
@@ -270,11 +270,11 @@ impl Dispatcher {
             ledger: Ledger::default(),
             effects: Effects::default(),
             protections,
-            busy: BTreeSet::new(),
+            busy: SortedSet::new(),
             acting: Vec::new(),
             queued: Vec::new(),
-            joining: BTreeMap::new(),
-            touched: BTreeSet::new(),
+            joining: SortedMap::new(),
+            touched: SortedSet::new(),
             held: held::Held::default(),
             hands: hands::Hands::default(),
             stand_backs: Vec::new(),
@@ -283,11 +283,11 @@ impl Dispatcher {
             measuring: measuring::Measuring::default(),
             asks: asking::Asks::default(),
             closing: Vec::new(),
-            ended_by_us: BTreeSet::new(),
-            revised: BTreeMap::new(),
+            ended_by_us: SortedSet::new(),
+            revised: SortedMap::new(),
             protected_anew: false,
-            in_the_way: BTreeMap::new(),
-            running: BTreeSet::new(),
+            in_the_way: SortedMap::new(),
+            running: SortedSet::new(),
             throttle: throttle::Throttle::default(),
             said: said::Said::default(),
             trail: TrailState::default(),
@@ -296,7 +296,7 @@ impl Dispatcher {
             now: Moment::default(),
             last: None,
             interval: None,
-            still_at: BTreeSet::new(),
+            still_at: SortedSet::new(),
             kept: Vec::new(),
             kept_of_asking: Vec::new(),
             ticks: 0,
@@ -350,7 +350,7 @@ impl Dispatcher {
     }
 
     /// The cases that are in breach, and from which rules do not stand back, and the number of the tick that showed it.
-    pub fn breached(&self) -> (u64, BTreeSet<u64>) {
+    pub fn breached(&self) -> (u64, SortedSet<u64>) {
         let may_act = |case: &&Case| case.breached && !self.is_held_back(case);
         (self.ticks, self.judge.cases().filter(may_act).map(|case| case.number).collect())
     }

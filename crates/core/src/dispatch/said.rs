@@ -1,23 +1,22 @@
 //! What is said once, or now and then: what a rule cannot judge, for want of which reading; that no sample can be taken.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use super::Dispatcher;
 use crate::happening::{Happening, News};
 use crate::judge::Lacking;
 use crate::model::{Field, Moment};
-use crate::order::IntoSet;
 use crate::rules::RuleName;
+use crate::sorted::{SortedMap, SortedSet};
 
 /// The rules of which that has been said.
 #[derive(Debug, Default)]
 pub(super) struct Said {
-    unreadable: BTreeSet<RuleName>,
-    late: BTreeSet<RuleName>,
+    unreadable: SortedSet<RuleName>,
+    late: SortedSet<RuleName>,
     /// What each rule could not read at the last tick, of whom, and at the one before as well.
-    lacking: BTreeMap<RuleName, BTreeSet<Lacking>>,
-    wanting: BTreeMap<RuleName, BTreeSet<Field>>,
+    lacking: SortedMap<RuleName, SortedSet<Lacking>>,
+    wanting: SortedMap<RuleName, SortedSet<Field>>,
     /// Why no sample could be taken, and when that was said.
     blind: Option<(String, Duration)>,
 }
@@ -48,14 +47,14 @@ impl Dispatcher {
 
     fn note_what_is_wanting(&mut self) {
         let (right, own) = (self.protections.to_read.is_some(), self.protections.service);
-        let mut lacking = BTreeMap::new();
+        let mut lacking = SortedMap::new();
         self.said.wanting.clear();
         for (rule, status) in self.judge.status().filter(|(_, status)| !status.lacking.is_empty()) {
             let before = self.said.lacking.remove(&rule.name).unwrap_or_default();
             // A rate may be unknown because it needs another reading. Of others' processes it is the right that is wanting, where it is.
             let counts = |(field, _, uid): &&Lacking| !field.info().rate || right && *uid != own;
             let both = before.intersection(&status.lacking).filter(counts);
-            let fields: BTreeSet<Field> = both.map(|(field, ..)| *field).into_set();
+            let fields: SortedSet<Field> = both.map(|(field, ..)| *field).collect();
             if !fields.is_empty() {
                 self.said.wanting.insert(rule.name.clone(), fields);
             }

@@ -4,9 +4,8 @@ use super::{Beside, Command, Dispatcher};
 use crate::decide::{Circumstances, Decision, Verdict, decide};
 use crate::judge::{Event, Sight, Tick};
 use crate::model::{Cost, Moment, Needs, Snapshot};
-use crate::order::IntoSet;
 use crate::recording::Ours;
-use std::collections::{BTreeMap, BTreeSet};
+use crate::sorted::{SortedMap, SortedSet};
 use std::time::Duration;
 
 use crate::model::ProcessId;
@@ -52,7 +51,7 @@ impl Dispatcher {
         let events = self.judge.look(&mut sight, &tick);
         self.read_how_far_it_reaches(&mut sight, &events);
         let snapshot = sight.snapshot();
-        self.touched = self.effects.suspended().map(|(id, _)| *id).into_set();
+        self.touched = self.effects.suspended().map(|(id, _)| *id).collect();
         self.do_as_answered(snapshot, &busy);
         self.decide(snapshot, beside, &events);
         self.undo_where_rules_stand_back(&busy);
@@ -66,7 +65,7 @@ impl Dispatcher {
     fn read_whom_it_concerns(&self, sight: &mut Sight<'_>) {
         let ours =
             self.effects.processes().into_iter().chain(self.busy.iter().copied()).chain(self.touched.iter().copied());
-        let ids: BTreeSet<ProcessId> = ours.chain(self.judge.followed()).into_set();
+        let ids: SortedSet<ProcessId> = ours.chain(self.judge.followed()).collect();
         for id in ids {
             if let Some(at) = sight.snapshot().place(id.pid) {
                 sight.read(at, Needs::FILES);
@@ -89,10 +88,10 @@ impl Dispatcher {
 
     /// On whom a suspension was in force since the last tick, and on whom something is under way: ours, and that of the
     /// watcher that recorded.
-    fn hold_on(&mut self, beside: &Beside) -> (BTreeSet<ProcessId>, BTreeSet<ProcessId>) {
+    fn hold_on(&mut self, beside: &Beside) -> (SortedSet<ProcessId>, SortedSet<ProcessId>) {
         self.touched.extend(self.effects.suspended().map(|(id, _)| *id));
-        let suspended = self.touched.union(&beside.recorded.suspended).copied().into_set();
-        let busy = self.busy.union(&beside.recorded.busy).copied().into_set();
+        let suspended = self.touched.iter().chain(&beside.recorded.suspended).copied().collect();
+        let busy = self.busy.iter().chain(&beside.recorded.busy).copied().collect();
         (suspended, busy)
     }
 
@@ -118,20 +117,20 @@ impl Dispatcher {
     }
 
     /// By PID: so only those that the sample shows, and not who may have their numbers by now.
-    fn keep(&mut self, snapshot: &Snapshot, suspended: &BTreeSet<ProcessId>, helpers: &BTreeSet<u32>) {
+    fn keep(&mut self, snapshot: &Snapshot, suspended: &SortedSet<ProcessId>, helpers: &SortedSet<u32>) {
         let seen = |id: &&ProcessId| snapshot.find(id).is_some();
-        let pids = |ids: &BTreeSet<ProcessId>| ids.iter().filter(seen).map(|id| id.pid).into_set();
+        let pids = |ids: &SortedSet<ProcessId>| ids.iter().filter(seen).map(|id| id.pid).collect();
         let outcomes = std::mem::take(&mut self.kept);
         let asked = std::mem::take(&mut self.kept_of_asking);
-        let back = self.hands.standing_back.keys().filter(seen).map(|id| id.pid).into_set();
-        let helpers = helpers.iter().copied().filter(|pid| snapshot.place(*pid).is_some()).into_set();
+        let back = self.hands.standing_back.keys().filter(seen).map(|id| id.pid).collect();
+        let helpers = helpers.iter().copied().filter(|pid| snapshot.place(*pid).is_some()).collect();
         let word = &self.back;
         let ours = Ours {
             suspended: pids(suspended),
             busy: pids(&self.busy),
             back,
-            back_from: word.processes.keys().filter(seen).map(|id| id.pid).into_set(),
-            back_rules: word.rules.keys().map(ToString::to_string).into_set(),
+            back_from: word.processes.keys().filter(seen).map(|id| id.pid).collect(),
+            back_rules: word.rules.keys().map(ToString::to_string).collect(),
             back_all: word.all.is_some(),
             helpers,
             asked,
@@ -174,7 +173,7 @@ impl Dispatcher {
         }
         self.let_go_of_those_that_left(snapshot);
         self.let_go_of_the_protected(snapshot);
-        let mut asked: BTreeMap<u64, Vec<&Decision>> = BTreeMap::new();
+        let mut asked: SortedMap<u64, Vec<&Decision>> = SortedMap::new();
         for decision in &decisions {
             self.carry_out(decision, snapshot);
             if matches!(decision.verdict, Verdict::Ask(..)) {

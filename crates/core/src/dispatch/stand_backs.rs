@@ -1,7 +1,6 @@
 //! Standing back by somebody's word. It is as outside of hours: what is in force is undone, clocks stand still, people are told
 //! as before.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -12,6 +11,7 @@ use crate::happening::{Happening, Next, Subject, What};
 use crate::judge::Case;
 use crate::model::{Moment, ProcessId, Snapshot};
 use crate::rules::Rule;
+use crate::sorted::SortedSet;
 use crate::stand_back::{StandBack, StandsBack, Whom};
 
 /// What somebody says.
@@ -97,7 +97,7 @@ impl Dispatcher {
         let recorded = &beside.recorded.by_word;
         back.all = back.all.max(recorded.all);
         back.rules.extend(recorded.rules.iter().map(|(rule, until)| (rule.clone(), *until)));
-        back.processes.extend(&recorded.processes);
+        back.processes.extend(recorded.processes.iter().map(|(id, until)| (*id, *until)));
         back
     }
 
@@ -112,7 +112,7 @@ impl Dispatcher {
     }
 
     /// What is in force on whom rules stand back from is undone; whoever is busy comes next time.
-    pub(super) fn undo_where_rules_stand_back(&mut self, busy: &BTreeSet<ProcessId>) {
+    pub(super) fn undo_where_rules_stand_back(&mut self, busy: &SortedSet<ProcessId>) {
         if self.back.is_empty() || self.effects.is_empty() {
             return;
         }

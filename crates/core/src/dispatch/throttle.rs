@@ -2,13 +2,13 @@
 //! trail, nor push out of it what was done to whom. Acts, what came of them, hands and the watcher's own news are always
 //! recorded; what is left out of the rest is counted, and the count recorded.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use super::{Command, Dispatcher};
 use crate::happening::{Happening, News, What};
 use crate::model::Moment;
 use crate::rules::{Audit, RuleName};
+use crate::sorted::{SortedMap, SortedSet};
 
 /// Most breaches and calms of a rule on one user's processes that are recorded in an hour, and as many of the rest.
 const MOST: u32 = 60;
@@ -70,11 +70,11 @@ enum Part {
 /// Every rule's and user's.
 #[derive(Debug, Default)]
 pub(super) struct Throttle {
-    hours: BTreeMap<(RuleName, Owner), Hour>,
+    hours: SortedMap<(RuleName, Owner), Hour>,
     all: Option<Bucket>,
-    each: BTreeMap<Owner, Bucket>,
+    each: SortedMap<Owner, Bucket>,
     /// Cases of which nothing is recorded, since their opening was not.
-    unrecorded: BTreeSet<u64>,
+    unrecorded: SortedSet<u64>,
 }
 
 impl Throttle {
@@ -98,7 +98,7 @@ impl Throttle {
     /// The rules whose hour is over, with what was left out of it, of all users.
     fn over(&mut self, now: Duration) -> Vec<(RuleName, u32)> {
         let over = |hour: &Hour| now.saturating_sub(hour.began) >= HOUR;
-        let mut ended: BTreeMap<RuleName, u32> = BTreeMap::new();
+        let mut ended: SortedMap<RuleName, u32> = SortedMap::new();
         for ((rule, _), hour) in self.hours.iter().filter(|(_, hour)| over(hour)) {
             *ended.entry(rule.clone()).or_default() += hour.left_out;
         }
@@ -219,7 +219,7 @@ mod tests {
         let audit = Audit { most: 16 << 20, keep: 10 * day, ..Audit::default() };
         let rules: Vec<RuleName> = (0..40).map(|number| RuleName::from(&*format!("rule-{number}"))).collect();
         let mut throttle = Throttle::default();
-        let mut written = BTreeMap::new();
+        let mut written = SortedMap::new();
         for hour in 0..240_u32 {
             let now = HOUR * hour;
             throttle.over(now);

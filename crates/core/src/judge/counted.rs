@@ -1,11 +1,10 @@
 //! What a group has counted of a field that is the pace of something: bytes, faults, CPU time of children. Members come and go, so
 //! it is no sum of what they have counted: it goes on by what each of them counts while he is of it.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crate::model::{Field, Process, ProcessId};
-use crate::order::IntoSet;
+use crate::sorted::SortedSet;
 use crate::window::{Keep, Spec};
 
 /// The same for one field.
@@ -45,7 +44,7 @@ impl Counted {
     /// Of each field of which windows keep counts.
     pub fn of(specs: &[Spec]) -> Vec<Counted> {
         let counts = specs.iter().filter(|spec| spec.keep == Keep::Count);
-        let fields: BTreeSet<Field> = counts.map(|spec| spec.field).into_set();
+        let fields: SortedSet<Field> = counts.map(|spec| spec.field).collect();
         fields.into_iter().map(|field| Counted { field, total: 0, members: Vec::new() }).collect()
     }
 

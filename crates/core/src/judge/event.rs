@@ -1,25 +1,24 @@
 //! What a tick brings to the judge, and what it finds.
 
-use std::collections::BTreeSet;
-
 use jiff::tz::TimeZone;
 
 use super::{Case, Closing};
 use crate::model::ProcessId;
 use crate::rules::RuleName;
+use crate::sorted::SortedSet;
 use crate::stand_back::StandsBack;
 
 /// What one tick brings to the judge beside the sample.
 #[derive(Debug, Clone, Copy)]
 pub struct Tick<'a> {
     /// Processes on which a suspension of ours was in force at any time since the tick before.
-    pub suspended: &'a BTreeSet<ProcessId>,
+    pub suspended: &'a SortedSet<ProcessId>,
     /// Processes on which an act of ours is under way: no step falls due on them.
-    pub busy: &'a BTreeSet<ProcessId>,
+    pub busy: &'a SortedSet<ProcessId>,
     /// PIDs of Sophron's own helpers: they are not judged, or each would bring forth the next.
-    pub helpers: &'a BTreeSet<u32>,
+    pub helpers: &'a SortedSet<u32>,
     /// If given, only these processes are judged.
-    pub only: Option<&'a BTreeSet<ProcessId>>,
+    pub only: Option<&'a SortedSet<ProcessId>>,
     /// From whom rules stand back by somebody's word: their clocks stand still.
     pub back: &'a StandsBack,
     /// The zone that hours are meant in: the machine's, or a recording's own.

@@ -1,12 +1,12 @@
 //! Where a case stands on the ladder of its rule.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use jiff::Timestamp;
 
 use crate::condition::Truth;
 use crate::model::{Moment, ProcessId};
+use crate::sorted::SortedSet;
 
 /// A step that could not be taken is tried again after that long, and then after twice as long each time.
 const FIRST_PAUSE: Duration = Duration::from_secs(5);
@@ -33,7 +33,7 @@ pub struct Ladder {
     pub wait: Wait,
     /// The step that outcomes are awaited of, while the rule has it, and on whom it was taken so far.
     pub(super) trying: Option<usize>,
-    taken_on: BTreeSet<ProcessId>,
+    taken_on: SortedSet<ProcessId>,
     pub(super) awaited: Awaited,
     /// How many acts are under way for somebody who has answered.
     pub(super) answering: u32,
@@ -69,7 +69,7 @@ pub struct Owed {
     /// When it is tried again, on the monotonic clock, and in wall-clock time.
     pub from: (Duration, Timestamp),
     /// Of several, those on whom it was taken.
-    pub taken_on: BTreeSet<ProcessId>,
+    pub taken_on: SortedSet<ProcessId>,
     pause: Duration,
 }
 
@@ -157,7 +157,7 @@ impl Ladder {
     pub(super) fn owes(&mut self, step: usize, now: &Moment) {
         if step < self.next && self.owed.iter().all(|owed| owed.step != step) {
             let from = (now.monotonic, now.wall);
-            self.owed.push(Owed { step, from, taken_on: BTreeSet::new(), pause: Duration::ZERO });
+            self.owed.push(Owed { step, from, taken_on: SortedSet::new(), pause: Duration::ZERO });
         }
     }
 
@@ -226,7 +226,7 @@ impl Ladder {
     }
 
     /// On whom of several that step was taken already, where it is tried again on the others.
-    pub(crate) fn taken_before(&self, step: usize) -> Option<&BTreeSet<ProcessId>> {
+    pub(crate) fn taken_before(&self, step: usize) -> Option<&SortedSet<ProcessId>> {
         self.owed.iter().find(|owed| owed.step == step).map(|owed| &owed.taken_on)
     }
 

@@ -1,6 +1,6 @@
 //! Rules that judge several processes as one: their sums, read as far as the outcome hangs on them.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::counted::Counted;
@@ -13,8 +13,9 @@ use crate::condition::{Condition, Truth};
 use crate::facts::Facts;
 use crate::groups::{Group, Grouping, groups};
 use crate::model::{Cost, Needs, Process, ProcessId, Snapshot, slice_of};
-use crate::order::{InOrder, IntoSet};
+use crate::order::InOrder;
 use crate::rules::Rule;
+use crate::sorted::SortedSet;
 use crate::subject::{Judged, SubjectKey, Totals};
 use crate::window::History;
 
@@ -441,7 +442,7 @@ fn of_rule(judge: Judged, snapshot: &Snapshot, covered: &[usize]) -> Vec<Members
         return Vec::new();
     }
     if judge == Judged::Tree {
-        let covered: BTreeSet<u32> = covered.iter().map(|at| processes[*at].id.pid).into_set();
+        let covered: SortedSet<u32> = covered.iter().map(|at| processes[*at].id.pid).collect();
         let place = |process: &&Process| snapshot.place(process.id.pid);
         let trees = groups(processes, Grouping::Tree, |process| covered.contains(&process.id.pid));
         let of = |group: Group<'_>| {

@@ -17,7 +17,6 @@ mod status;
 mod subjects;
 mod track;
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -42,6 +41,7 @@ use crate::model::{Boot, Field, Machine, Moment, Process, ProcessId, Snapshot};
 use crate::open::OpenCase;
 use crate::order::InOrder;
 use crate::rules::{Meaning, Rule, RuleName, RuleSet};
+use crate::sorted::{SortedMap, SortedSet};
 use crate::subject::{Judged, Likeness, SubjectKey};
 
 /// For how long an undo is remembered: breached again within it, the next undo waits longer.
@@ -88,10 +88,10 @@ pub struct Judge {
     covers: Covers,
     /// Of the last sample, where it was a whole one: whom rules that judge groups covered, and which processes concerned any rule that
     /// judges processes, by their places.
-    covered: BTreeMap<(Option<usize>, Judged), Covered>,
+    covered: SortedMap<(Option<usize>, Judged), Covered>,
     concerned: Vec<bool>,
     /// Whom the last tick left out.
-    helpers: BTreeSet<u32>,
+    helpers: SortedSet<u32>,
     windows: Windows,
     /// Whether nothing that was promised of a process counts at the next tick; whether nothing that was read does either.
     unpromised: bool,
@@ -114,9 +114,9 @@ impl Judge {
             settle: rules.settle,
             watched: Vec::new(),
             covers: Covers::default(),
-            covered: BTreeMap::new(),
+            covered: SortedMap::new(),
             concerned: Vec::new(),
-            helpers: BTreeSet::new(),
+            helpers: SortedSet::new(),
             windows: Windows::default(),
             unpromised: true,
             anew: true,
@@ -127,12 +127,12 @@ impl Judge {
             acting_from: Duration::ZERO,
             ticks: 0,
         };
-        judge.watch_by(rules.rules.iter().map(Watched::new).collect(), &BTreeSet::new());
+        judge.watch_by(rules.rules.iter().map(Watched::new).collect(), &SortedSet::new());
         judge
     }
 
     /// By these rules from now on; windows go on that one of those reads which `go_on`.
-    fn watch_by(&mut self, mut watched: Vec<Watched>, go_on: &BTreeSet<usize>) {
+    fn watch_by(&mut self, mut watched: Vec<Watched>, go_on: &SortedSet<usize>) {
         let mut covers = Covers::default();
         for watched in &mut watched {
             watched.covers = watched.rule.covers.as_ref().map(|condition| covers.place(condition));
@@ -162,7 +162,7 @@ impl Judge {
     #[must_use]
     pub(crate) fn adopt(&mut self, rules: &RuleSet) -> Vec<Event> {
         let mut before: Vec<Watched> = std::mem::take(&mut self.watched);
-        let (mut after, mut go_on, mut events) = (Vec::new(), BTreeSet::new(), Vec::new());
+        let (mut after, mut go_on, mut events) = (Vec::new(), SortedSet::new(), Vec::new());
         let other_pace = rules.every != self.every;
         for rule in &rules.rules {
             let mut next = Watched::new(rule);
@@ -495,7 +495,7 @@ impl Judge {
 
 impl Watched {
     fn new(rule: &Rule) -> Watched {
-        let named = |fields: [Field; 2], by: &BTreeSet<Field>| fields.iter().any(|field| by.contains(field));
+        let named = |fields: [Field; 2], by: &SortedSet<Field>| fields.iter().any(|field| by.contains(field));
         Watched {
             meaning: rule.meaning(),
             rule: Arc::new(rule.clone()),

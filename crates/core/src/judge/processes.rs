@@ -1,6 +1,6 @@
 //! Rules that judge each process by itself: one round over the processes, in which each is looked at once for all rules.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::time::Duration;
 
@@ -10,7 +10,7 @@ use super::subjects::Round;
 use super::{CLEAN, Judge, RuleStatus, Tick, Watched};
 use crate::condition::{Condition, Truth};
 use crate::model::{Needs, Process, ProcessId, Promise, Snapshot};
-use crate::order::IntoSet;
+use crate::sorted::SortedSet;
 use crate::subject::{Judged, SubjectKey};
 use crate::window::{History, Spec};
 
@@ -139,7 +139,7 @@ impl Judge {
         };
         let ours = |(_, watched): &(usize, &Watched)| watched.rule.judge == Judged::Process;
         let rules: Vec<(usize, &Watched)> = self.watched.iter().enumerate().filter(ours).collect();
-        let followed: BTreeSet<ProcessId> = rules.iter().flat_map(|(_, watched)| watched.state.followed()).into_set();
+        let followed: SortedSet<ProcessId> = rules.iter().flat_map(|(_, watched)| watched.state.followed()).collect();
         let anew = std::mem::take(&mut self.anew);
         let unpromised = std::mem::take(&mut self.unpromised);
         let Windows { all, of } = &mut self.windows;
@@ -343,6 +343,6 @@ impl super::subjects::State {
 
 impl Tick<'_> {
     pub(super) fn leaves_out(&self, id: &ProcessId) -> bool {
-        self.helpers.contains(&id.pid) || self.only.is_some_and(|only: &BTreeSet<ProcessId>| !only.contains(id))
+        self.helpers.contains(&id.pid) || self.only.is_some_and(|only: &SortedSet<ProcessId>| !only.contains(id))
     }
 }

@@ -1,12 +1,13 @@
 //! What the judge remembers beyond a case: who ended and may come back, whose breach was building up when it ended, and what was
 //! spent of budgets.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::VecDeque;
 use std::time::Duration;
 
 use super::{Case, Points};
 use crate::model::Moment;
 use crate::rules::{Budget, RuleName};
+use crate::sorted::SortedMap;
 use crate::subject::Likeness;
 
 /// For how long a subject that ended is the same case when it is back.
@@ -46,12 +47,12 @@ pub(super) struct Memory {
     gone: VecDeque<Gone>,
     unripe: Vec<Unripe>,
     /// When cases of a subject were acted upon, on the boot clock.
-    spent: BTreeMap<RuleName, BTreeMap<Likeness, VecDeque<Duration>>>,
+    spent: SortedMap<RuleName, SortedMap<Likeness, VecDeque<Duration>>>,
 }
 
 impl Memory {
     pub fn new(next_case: u64) -> Memory {
-        Memory { next_case, gone: VecDeque::new(), unripe: Vec::new(), spent: BTreeMap::new() }
+        Memory { next_case, gone: VecDeque::new(), unripe: Vec::new(), spent: SortedMap::new() }
     }
 
     pub(crate) fn next_number(&mut self) -> u64 {

@@ -1,10 +1,9 @@
 //! What a rule saw at a tick, and what it could not see.
 
-use std::collections::BTreeSet;
-
 use crate::facts::Facts;
 use crate::model::{Field, ProcessId};
 use crate::rules::Rule;
+use crate::sorted::SortedSet;
 
 /// What a rule saw at the last tick, of those whom it had to look at.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -20,10 +19,10 @@ pub struct RuleStatus {
     /// Of how many of both something could not be read.
     pub unread: usize,
     /// What could not be read.
-    pub unreadable: BTreeSet<Field>,
+    pub unreadable: SortedSet<Field>,
     /// The same with whose readings those are, and their user IDs; so many at most. Who ends while it is read, or has no rate yet, is
     /// not there at the next tick.
-    pub lacking: BTreeSet<Lacking>,
+    pub lacking: SortedSet<Lacking>,
 }
 
 /// A field, whose reading it is (of no process, where it is the machine's), and that one's user ID.

@@ -1,6 +1,6 @@
 //! From a sample to the subjects of a rule, with their windows, and each to its state machine.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::counted::Counted;
@@ -10,6 +10,7 @@ use crate::condition::{Condition, InWords, Truth};
 use crate::facts::Facts;
 use crate::model::{Machine, Moment, Process, ProcessId, Snapshot};
 use crate::rules::{Rule, RuleName};
+use crate::sorted::SortedSet;
 use crate::subject::{SubjectKey, Totals};
 use crate::units::Value;
 use crate::window::History;
@@ -222,7 +223,7 @@ impl Round<'_, '_> {
         covered: Truth,
         truth: Truth,
     ) {
-        let among = |ids: &BTreeSet<ProcessId>| members.iter().any(|id| ids.contains(id));
+        let among = |ids: &SortedSet<ProcessId>| members.iter().any(|id| ids.contains(id));
         let hand = match among(self.tick.suspended) {
             true => Hand::Suspending,
             false if among(self.tick.busy) => Hand::Acting,

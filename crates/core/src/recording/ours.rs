@@ -1,12 +1,10 @@
 //! What the watcher that made the recording was doing itself.
 
-use std::collections::BTreeSet;
-
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{ProcessId, Snapshot};
-use crate::order::IntoSet;
+use crate::sorted::SortedSet;
 use crate::text;
 
 /// Most outcomes of one sample that are taken from a recording.
@@ -16,26 +14,26 @@ const MOST_OUTCOMES: usize = 1024;
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Ours {
     /// PIDs on which a suspension of the watcher was in force since the sample before.
-    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
-    pub suspended: BTreeSet<u32>,
+    #[serde(default, skip_serializing_if = "SortedSet::is_empty")]
+    pub suspended: SortedSet<u32>,
     /// PIDs with an act under way.
-    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
-    pub busy: BTreeSet<u32>,
+    #[serde(default, skip_serializing_if = "SortedSet::is_empty")]
+    pub busy: SortedSet<u32>,
     /// PIDs from which rules stood back, because a hand had acted on them.
-    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
-    pub back: BTreeSet<u32>,
+    #[serde(default, skip_serializing_if = "SortedSet::is_empty")]
+    pub back: SortedSet<u32>,
     /// PIDs from which they stood back by somebody's word.
-    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
-    pub back_from: BTreeSet<u32>,
+    #[serde(default, skip_serializing_if = "SortedSet::is_empty")]
+    pub back_from: SortedSet<u32>,
     /// Rules that stood back from everybody, by somebody's word.
-    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
-    pub back_rules: BTreeSet<String>,
+    #[serde(default, skip_serializing_if = "SortedSet::is_empty")]
+    pub back_rules: SortedSet<String>,
     /// Whether all did.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub back_all: bool,
     /// PIDs of its helpers, which were not judged.
-    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
-    pub helpers: BTreeSet<u32>,
+    #[serde(default, skip_serializing_if = "SortedSet::is_empty")]
+    pub helpers: SortedSet<u32>,
     /// What became of its questions since the sample before.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub asked: Vec<Asked>,
@@ -116,6 +114,6 @@ impl Ours {
 }
 
 /// The processes of a sample that have these PIDs.
-pub fn identities(pids: &BTreeSet<u32>, snapshot: &Snapshot) -> BTreeSet<ProcessId> {
-    pids.iter().filter_map(|pid| Some(snapshot.process(*pid)?.id)).into_set()
+pub fn identities(pids: &SortedSet<u32>, snapshot: &Snapshot) -> SortedSet<ProcessId> {
+    pids.iter().filter_map(|pid| Some(snapshot.process(*pid)?.id)).collect()
 }

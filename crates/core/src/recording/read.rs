@@ -9,7 +9,7 @@ use super::row::Row;
 use super::table::{MACHINE, PROCESS, set};
 use super::{FORMAT, Header, LONGEST_LINE, Line, MOST_PROCESSES, MOST_TEXT, MOST_VALUES, Ours};
 use crate::model::{Boot, Moment, Process, ProcessId, Snapshot};
-use crate::order::IntoSet;
+use crate::sorted::SortedSet;
 use crate::text;
 use crate::usage::Usual;
 
@@ -160,7 +160,7 @@ impl Replay {
 
     fn people(&mut self, line: &Line<'_>, is_first: bool, interval: Duration, passed: Duration) -> Result<(), String> {
         let processes = &mut self.snapshot.processes;
-        let gone: std::collections::BTreeSet<u32> = line.g.iter().copied().into_set();
+        let gone: SortedSet<u32> = line.g.iter().copied().collect();
         processes.retain(|process| !gone.contains(&process.id.pid));
         for process in processes.iter_mut() {
             process.age += passed;

@@ -8,7 +8,6 @@ mod compare;
 mod story;
 mod vary;
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -26,10 +25,10 @@ use crate::dispatch::{Beside, Command, Commission, Dispatcher, Done, Input, Reco
 use crate::facts::Facts;
 use crate::happening::{Happening, Over, Subject, What};
 use crate::model::{Field, Moment, ProcessId, Snapshot};
-use crate::order::{IntoMap, IntoSet};
 use crate::protect::Protections;
 use crate::recording::{self, Ours, Outcome};
 use crate::rules::{Action, RuleName, RuleSet};
+use crate::sorted::{SortedMap, SortedSet};
 use crate::stand_back::StandsBack;
 use crate::subject::Judged;
 
@@ -41,11 +40,11 @@ pub struct RuleSum {
     /// Times people would have been told.
     pub alerts: u32,
     /// Acts by their word, each on one process.
-    pub acts: BTreeMap<&'static str, u32>,
+    pub acts: SortedMap<&'static str, u32>,
     /// Times somebody would have been asked first.
     pub asked: u32,
     /// Different subjects.
-    pub subjects: BTreeSet<String>,
+    pub subjects: SortedSet<String>,
     /// Cases that were calm by themselves before a further step came.
     pub calmed: u32,
     /// Acts that protection, a budget or the cap held back.
@@ -54,12 +53,12 @@ pub struct RuleSum {
     covered: u64,
     /// Of these, those at which the recording lacked a reading.
     blind: u64,
-    lacking: BTreeSet<Field>,
+    lacking: SortedSet<Field>,
 }
 
 impl RuleSum {
     /// The readings that the recording lacks, where the rule could not be judged for want of them.
-    pub fn cannot_be_judged(&self) -> Option<&BTreeSet<Field>> {
+    pub fn cannot_be_judged(&self) -> Option<&SortedSet<Field>> {
         (self.blind > 0 && self.blind * 2 > self.covered).then_some(&self.lacking)
     }
 }
@@ -87,7 +86,7 @@ pub struct Rehearsal {
     spare: Option<Condition>,
     zone: TimeZone,
     /// Who would have ended.
-    gone: BTreeSet<ProcessId>,
+    gone: SortedSet<ProcessId>,
     /// Whom a step has suspended at the latest tick.
     just_suspended: Vec<ProcessId>,
     /// Acts that are taken for done while the watcher that recorded was still at them: in which case, on whom, and what.
@@ -96,7 +95,7 @@ pub struct Rehearsal {
     asked: asking::Asked,
     /// What happened at the latest sample.
     told: Vec<Happening>,
-    stories: BTreeMap<u64, Story>,
+    stories: SortedMap<u64, Story>,
     sums: Vec<RuleSum>,
     hits: Vec<Hit>,
     first: Option<Timestamp>,
@@ -127,12 +126,12 @@ impl Rehearsal {
             rules,
             spare,
             zone,
-            gone: BTreeSet::new(),
+            gone: SortedSet::new(),
             just_suspended: Vec::new(),
             at_it: Vec::new(),
             asked: asking::Asked::default(),
             told: Vec::new(),
-            stories: BTreeMap::new(),
+            stories: SortedMap::new(),
             hits: Vec::new(),
             first: None,
             last: None,
@@ -226,7 +225,7 @@ impl Rehearsal {
             busy,
             back: recording::identities(&ours.back, snapshot),
             by_word: by_word(ours, snapshot),
-            did: std::mem::take(&mut self.just_suspended).into_iter().filter(did).into_set(),
+            did: std::mem::take(&mut self.just_suspended).into_iter().filter(did).collect(),
         };
         let beside = Beside { recorded, helpers: ours.helpers.clone(), ..Beside::default() };
         self.answer_as_recorded(snapshot, ours);
@@ -466,7 +465,7 @@ fn by_word(ours: &Ours, snapshot: &Snapshot) -> StandsBack {
     let until = snapshot.moment.monotonic + Duration::from_nanos(1);
     StandsBack {
         all: ours.back_all.then_some(until),
-        rules: ours.back_rules.iter().map(|rule| (rule.as_str().into(), until)).into_map(),
-        processes: recording::identities(&ours.back_from, snapshot).into_iter().map(|id| (id, until)).into_map(),
+        rules: ours.back_rules.iter().map(|rule| (rule.as_str().into(), until)).collect(),
+        processes: recording::identities(&ours.back_from, snapshot).into_iter().map(|id| (id, until)).collect(),
     }
 }

@@ -1,6 +1,5 @@
 //! Cases of a report: from a rehearsal of rules, or from the record.
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -12,6 +11,7 @@ use crate::order::InOrder;
 use crate::rehearsal::{StepWord, Story};
 use crate::rules::{Action, Rule, RuleSet};
 use crate::severity::Severity;
+use crate::sorted::SortedMap;
 use crate::subject::Judged;
 use crate::units::Value;
 
@@ -127,7 +127,7 @@ fn push(steps: &mut Vec<(Timestamp, String)>, at: Timestamp, word: String) {
 
 /// The cases of the record that were open in a stretch of time.
 pub fn of_records(records: &[Record], from: Timestamp, until: Timestamp) -> Vec<Case> {
-    let mut cases: BTreeMap<u64, Case> = BTreeMap::new();
+    let mut cases: SortedMap<u64, Case> = SortedMap::new();
     for record in records {
         let Some(number) = record.case else { continue };
         if record.kind == Kind::Breach {

@@ -1,7 +1,6 @@
 //! One pass over the samples of a stretch of time: windows of five minutes with a checkup each, minutes of the machine, and who
 //! used how much.
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
@@ -16,6 +15,7 @@ use crate::moment::shifted;
 use crate::order::InOrder;
 use crate::rules::Hours;
 use crate::severity::Severity;
+use crate::sorted::SortedMap;
 use crate::usage::{Row, Slot, Tally};
 
 /// Minutes of a window.
@@ -127,7 +127,7 @@ pub struct Stretch {
     /// The windows.
     pub windows: Vec<Window>,
     /// The minutes, by their number since 1970.
-    pub minutes: BTreeMap<i64, Minute>,
+    pub minutes: SortedMap<i64, Minute>,
     /// For how long each figure was beyond its limit.
     pub runs: [Vec<Run>; LIMITS.len()],
     /// Who used how much in each window.
@@ -154,7 +154,7 @@ pub struct Collector {
     pub(super) heights: Heights,
     pub(super) window: Option<(Timestamp, Observation, Duration)>,
     pub(super) windows: Vec<Window>,
-    pub(super) minutes: BTreeMap<i64, Minute>,
+    pub(super) minutes: SortedMap<i64, Minute>,
     pub(super) runs: [Vec<Run>; LIMITS.len()],
     pub(super) naps: Vec<Run>,
     pub(super) gaps: Vec<Run>,
@@ -176,7 +176,7 @@ impl Collector {
             heights: Heights::default(),
             window: None,
             windows: Vec::new(),
-            minutes: BTreeMap::new(),
+            minutes: SortedMap::new(),
             runs: Default::default(),
             naps: Vec::new(),
             gaps: Vec::new(),

@@ -1,6 +1,5 @@
 //! The rules file: TOML, `format = 1`. All errors of a file are reported in one go.
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 use sha2::{Digest, Sha256};
@@ -18,6 +17,7 @@ use super::{
 use crate::condition::{Condition, Place};
 use crate::diag::Diagnostic;
 use crate::order::InOrder;
+use crate::sorted::SortedMap;
 use crate::subject::Judged;
 use crate::telling::Telling;
 use crate::text::{hex, nearest};
@@ -90,7 +90,7 @@ struct SoFar {
     rules: RuleSet,
     hours: Names,
     /// The names of rules and where they stand: file and place in it.
-    names: BTreeMap<String, (usize, usize)>,
+    names: SortedMap<String, (usize, usize)>,
 }
 
 impl Default for SoFar {
@@ -110,7 +110,7 @@ impl Default for SoFar {
             figures: None,
             digest: String::new(),
         };
-        SoFar { rules, hours: Names::new(), names: BTreeMap::new() }
+        SoFar { rules, hours: Names::new(), names: SortedMap::new() }
     }
 }
 
@@ -343,7 +343,7 @@ fn rule(
     source: &mut Source<'_>,
     section: &Section<'_>,
     hours: &Names,
-    names: &mut BTreeMap<String, (usize, usize)>,
+    names: &mut SortedMap<String, (usize, usize)>,
     place: usize,
 ) -> Option<Rule> {
     source.only(section, &keys::RULE, Reading::All);
@@ -428,7 +428,7 @@ fn check_pick(source: &mut Source<'_>, section: &Section<'_>, rule: &Rule) {
 fn rule_name(
     source: &mut Source<'_>,
     section: &Section<'_>,
-    names: &mut BTreeMap<String, (usize, usize)>,
+    names: &mut SortedMap<String, (usize, usize)>,
     place: usize,
 ) -> Option<String> {
     let name = source.name(section, "\"press-leak\"")?;

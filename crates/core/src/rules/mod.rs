@@ -18,7 +18,6 @@ mod section;
 mod telling;
 mod wording;
 
-use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
@@ -37,8 +36,8 @@ pub use review::{Present, Warning, by_name_alone, review};
 use crate::condition::{Condition, Truth};
 use crate::facts::Facts;
 use crate::model::Field;
-use crate::order::IntoSet;
 pub use crate::severity::Severity;
+use crate::sorted::{SortedMap, SortedSet};
 use crate::subject::Judged;
 use crate::telling::Telling;
 use crate::units::{Value, exact_duration};
@@ -61,7 +60,7 @@ pub struct RuleSet {
     /// The rules, in the file's order.
     pub rules: Vec<Rule>,
     /// What `[hours]` says: times of the week by their name.
-    pub hours: std::collections::BTreeMap<String, Arc<[Span]>>,
+    pub hours: SortedMap<String, Arc<[Span]>>,
     /// What `[checkup]` says.
     pub checkup: crate::checkup::Settings,
     /// What `[audit]` says.
@@ -287,7 +286,7 @@ impl Rule {
     }
 
     /// The fields that its conditions name, and those that make its subjects and its choice among them.
-    pub fn fields(&self) -> BTreeSet<Field> {
+    pub fn fields(&self) -> SortedSet<Field> {
         let mut fields = self.breach.fields();
         fields.extend(self.covers.iter().chain(&self.calm).flat_map(Condition::fields));
         match self.judge {
@@ -318,9 +317,9 @@ impl RuleSet {
     }
 
     /// The fields that any of its conditions names.
-    pub fn fields(&self) -> BTreeSet<Field> {
+    pub fn fields(&self) -> SortedSet<Field> {
         let protect = self.protect.iter().flat_map(Condition::fields);
-        self.rules.iter().flat_map(Rule::fields).chain(protect).into_set()
+        self.rules.iter().flat_map(Rule::fields).chain(protect).collect()
     }
 
     /// The rule of that name.

@@ -1,7 +1,6 @@
 //! The keys of a rule that say when, how often and on whom: `hours`, `again`, `budget`, `pick`; and the file's own
 //! `[hours]` and `[cap]`.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -13,6 +12,7 @@ use super::section::{Section, Source};
 use super::{Again, Budget, Cap, Hours, Pick, Span};
 use crate::condition::{Condition, Term};
 use crate::diag::Diagnostic;
+use crate::sorted::SortedMap;
 use crate::text::nearest;
 use crate::units::{Kind, parse_quantity};
 
@@ -20,7 +20,7 @@ const WEEK: Duration = Duration::from_secs(7 * 86_400);
 const SECOND: Duration = Duration::from_secs(1);
 
 /// The names of `[hours]`.
-pub(super) type Names = BTreeMap<String, Arc<[Span]>>;
+pub(super) type Names = SortedMap<String, Arc<[Span]>>;
 
 /// A table under a key, or an error that says so.
 pub(super) fn table<'t>(

@@ -1,14 +1,13 @@
 //! What is worth a second look in rules that are sound as they are written.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use super::{Action, Hours, Rule, RuleSet, Unasked};
 use crate::condition::{Comparison, Condition, InWords, Quantity, Range, Truth};
 use crate::facts::Facts;
 use crate::model::{Field, Process, Snapshot};
-use crate::order::IntoSet;
 use crate::protect::{Protections, says_whose};
+use crate::sorted::{SortedMap, SortedSet};
 use crate::subject::Judged;
 use crate::telling::{Channel, To};
 use crate::units::{Value, scaled_duration};
@@ -43,7 +42,7 @@ pub fn review(rules: &RuleSet, present: Option<Present<'_>>) -> Vec<Warning> {
     }
     found.telling(rules);
     // Rules of the same subjects: only they can be at odds.
-    let mut acting_alike: BTreeMap<(Judged, Option<String>), Vec<Acting<'_>>> = BTreeMap::new();
+    let mut acting_alike: SortedMap<(Judged, Option<String>), Vec<Acting<'_>>> = SortedMap::new();
     for rule in &rules.rules {
         found.times(rule, rules);
         found.ladder(rule);
@@ -318,7 +317,7 @@ impl Found {
             return;
         }
         let root = covered.iter().find(|process| process.person() == 0);
-        let people: BTreeSet<u32> = covered.iter().map(|process| process.person()).into_set();
+        let people: SortedSet<u32> = covered.iter().map(|process| process.person()).collect();
         let whole = matches!(rule.judge, Judged::Tree | Judged::Unit) && people.len() > 1;
         if let Some(process) = root {
             self.say(

@@ -1,7 +1,7 @@
 //! People at their desks: who sees what of which case, how much of it, and what became of that. One notice a case, replaced as the case goes
 //! on and taken down when it is over; in bounds, since a desk that is full of notices is looked at by nobody.
 
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::collections::VecDeque;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
@@ -11,6 +11,7 @@ use crate::act::Act;
 use crate::audit::{Record, ToldRecord, ToldWord};
 use crate::happening::{CarriedOut, Happening, Scribe, What};
 use crate::rules::RuleSet;
+use crate::sorted::{SortedMap, SortedSet};
 use crate::text::counted;
 
 /// Most notices that one person has before him.
@@ -40,18 +41,18 @@ pub struct Desks {
     channel: String,
     /// Whether no rule acts: then nobody is told.
     shadow: bool,
-    people: BTreeMap<u32, Person>,
-    cases: BTreeMap<u64, OfCase>,
+    people: SortedMap<u32, Person>,
+    cases: SortedMap<u64, OfCase>,
 }
 
 #[derive(Debug, Default)]
 struct Person {
     /// Cases of which a notice is open.
-    open: BTreeSet<u64>,
+    open: SortedSet<u64>,
     /// When others were first told of.
     begun: VecDeque<Duration>,
     /// Cases of which he is not told one by one.
-    more: BTreeSet<u64>,
+    more: SortedSet<u64>,
 }
 
 #[derive(Debug)]
@@ -65,7 +66,7 @@ struct OfCase {
 impl Desks {
     /// By that channel.
     pub fn new(channel: &str, shadow: bool) -> Desks {
-        Desks { channel: channel.to_owned(), shadow, people: BTreeMap::new(), cases: BTreeMap::new() }
+        Desks { channel: channel.to_owned(), shadow, people: SortedMap::new(), cases: SortedMap::new() }
     }
 
     /// Somebody may be concerned by it.

@@ -1,7 +1,7 @@
 //! `otherwise`: what is critical goes by another channel while the one that should tell it is down, or has refused it for good. What the
 //! other owes is a function of the trail, as all that is told: when a channel goes down, comes back, and what it has taken stands there.
 
-use std::collections::{BTreeSet, VecDeque};
+use std::collections::VecDeque;
 
 use jiff::tz::TimeZone;
 
@@ -9,6 +9,7 @@ use super::{Message, Telling};
 use crate::audit::{Record, ToldRecord, ToldWord};
 use crate::rules::RuleSet;
 use crate::severity::Severity;
+use crate::sorted::SortedSet;
 
 /// Most that is kept of what a channel has not taken.
 const MOST: usize = 64;
@@ -51,7 +52,7 @@ impl StandIn {
         rules: &RuleSet,
         zone: &TimeZone,
     ) -> Vec<Message> {
-        let (mut owed, mut told) = (Vec::new(), BTreeSet::<u64>::new());
+        let (mut owed, mut told) = (Vec::new(), SortedSet::<u64>::new());
         for record in records {
             if let Some(of_it) = record.told.as_ref().filter(|told| told.channel == self.channel) {
                 told.extend(&of_it.records);

@@ -1,6 +1,5 @@
 //! How many messages each channel would have had: what a rehearsal says before anybody is flooded.
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -12,6 +11,7 @@ use crate::command_lines::CommandLines;
 use crate::happening::{Happening, Scribe};
 use crate::model::{Boot, Moment};
 use crate::rules::RuleSet;
+use crate::sorted::SortedMap;
 
 /// Counts messages by channel.
 #[derive(Debug)]
@@ -38,7 +38,7 @@ struct OfChannel {
     name: String,
     messages: u64,
     /// What arrives, by the hour.
-    hours: BTreeMap<i64, u64>,
+    hours: SortedMap<i64, u64>,
     /// Of a mail: what waits, as it would on a machine whose mail server takes everything.
     waiting: Option<(Outbox, Timestamp)>,
 }
@@ -75,7 +75,7 @@ impl OfChannel {
     fn new(channel: &Channel, zone: &TimeZone) -> OfChannel {
         let gathers = matches!(channel.to, To::Mail(_));
         let waiting = gathers.then(|| (Outbox::new(channel, false, zone.clone()), Timestamp::UNIX_EPOCH));
-        OfChannel { name: channel.name.clone(), messages: 0, hours: BTreeMap::new(), waiting }
+        OfChannel { name: channel.name.clone(), messages: 0, hours: SortedMap::new(), waiting }
     }
 
     fn put(&mut self, message: Message) {

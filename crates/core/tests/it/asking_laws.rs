@@ -1,6 +1,5 @@
 //! Whatever is answered, and whenever: never an act before the time for it is over, never a veto beyond `keep`, always an outcome.
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 use proptest::prelude::*;
@@ -8,6 +7,7 @@ use sophron_core::act::{Act, Ending, Outcome};
 use sophron_core::answer::{Answer, Turn};
 use sophron_core::dispatch::Input;
 use sophron_core::happening::What;
+use sophron_core::sorted::SortedMap;
 use sophron_core::state::State;
 
 use crate::asking::incoming;
@@ -54,10 +54,10 @@ struct Asked {
 
 #[derive(Default)]
 struct Laws {
-    asked: BTreeMap<u64, Asked>,
+    asked: SortedMap<u64, Asked>,
     /// Until when nothing may be done in a case, and how often that was had.
-    kept: BTreeMap<u64, (Duration, u32)>,
-    suspended: BTreeMap<u64, u32>,
+    kept: SortedMap<u64, (Duration, u32)>,
+    suspended: SortedMap<u64, u32>,
 }
 
 impl Laws {

@@ -1,7 +1,6 @@
 //! The verdicts of a checkup, from snapshots: what is short, because of whom, and what contradictory and missing figures
 //! come to.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use sophron_core::checkup::{
@@ -10,6 +9,7 @@ use sophron_core::checkup::{
 };
 use sophron_core::model::{CpuSplit, Machine, Origin, Passing, Process, Stall, Volume};
 use sophron_core::rules::{Severity, load};
+use sophron_core::sorted::SortedSet;
 use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
@@ -334,7 +334,7 @@ fn the_honest_and_the_protected_are_left_to_finish_and_sophron_is_marked() {
 
     world.process(752).disk_read = Some(0.0);
     let protected = |process: &Process| (process.app == "labelpress").then(|| "[protect]".to_owned());
-    let around = Surroundings { protected: Some(&protected), own: BTreeSet::from([752]), ..Surroundings::default() };
+    let around = Surroundings { protected: Some(&protected), own: SortedSet::from([752]), ..Surroundings::default() };
     let report = look(&mut world, &Settings::default(), &around);
     assert_eq!(advice(&report), "let labelpress finish: it is protected ([protect])");
     assert_eq!(only(&report).suspects[0].notes, ["this is Sophron itself"]);

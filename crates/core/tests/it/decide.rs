@@ -1,6 +1,5 @@
 //! Between rules: the strongest step wins, and protection, shadow and hands turn acts into words.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
@@ -9,6 +8,7 @@ use sophron_core::dispatch::Grants;
 use sophron_core::judge::{Judge, Tick};
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, Cap};
+use sophron_core::sorted::SortedSet;
 use sophron_core::stand_back::StandsBack;
 use sophron_testkit::{World, process};
 
@@ -39,13 +39,13 @@ fn verdicts(change: impl FnOnce(&mut Protections, &mut StandsBack, &mut bool)) -
     world.process(9).cpu = Some(99.0);
     let snapshot = world.snapshot();
     let mut judge = Judge::new(&load(RULES), 1);
-    let none = BTreeSet::new();
+    let none = SortedSet::new();
     let events = judge.tick(
         &snapshot,
         &Tick {
             suspended: &none,
             busy: &none,
-            helpers: &BTreeSet::new(),
+            helpers: &SortedSet::new(),
             only: None,
             back: &StandsBack::default(),
             zone: &TimeZone::UTC,
@@ -123,7 +123,7 @@ fn what_waits_for_the_record_uses_up_no_act() {
     let mut world = World::new(vec![process(9, "sheetlamp")]);
     world.process(9).cpu = Some(99.0);
     let mut judge = Judge::new(&load(RULES), 1);
-    let (none, protections, standing_back) = (BTreeSet::new(), Protections::default(), StandsBack::default());
+    let (none, protections, standing_back) = (SortedSet::new(), Protections::default(), StandsBack::default());
     let (mut ledger, cap) = (Ledger::default(), Cap { acts: 1, terminations: 1 });
     for tick in 0..30 {
         world.pass(Duration::from_secs(1));
@@ -131,7 +131,7 @@ fn what_waits_for_the_record_uses_up_no_act() {
         let tick_of = Tick {
             suspended: &none,
             busy: &none,
-            helpers: &BTreeSet::new(),
+            helpers: &SortedSet::new(),
             only: None,
             back: &StandsBack::default(),
             zone: &TimeZone::UTC,

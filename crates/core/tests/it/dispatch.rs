@@ -1,12 +1,12 @@
 //! The dispatcher, with handed-in time: what is commanded, in which order, and what is told.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use sophron_core::act::{Act, Ending, Outcome, Restoring, Verb};
 use sophron_core::dispatch::{Input, Trail};
 use sophron_core::happening::{Over, What};
 use sophron_core::protect::Protections;
+use sophron_core::sorted::SortedSet;
 use sophron_core::state::State;
 use sophron_testkit::process;
 
@@ -121,7 +121,7 @@ fn whoever_resumes_it_is_no_way_out_but_a_hand() {
     let mut watch = suspended_by(keys);
     watch.world.process(PID).state = State::Suspended;
     watch.ticks(1, 800);
-    watch.beside.unguarded = BTreeSet::from([process(PID, "labelpress").id]);
+    watch.beside.unguarded = SortedSet::from([process(PID, "labelpress").id]);
     watch.ticks(1, 800);
     assert_eq!(watch.acts(), ["resume"], "a guard that was killed outright has resumed nobody");
     watch.beside.unguarded.clear();

@@ -1,11 +1,10 @@
 //! What is handed out to be done: all that its record, its check and the one who does it need to know.
 
-use std::collections::BTreeSet;
-
 use sophron_core::act::{Act, Outcome, Verb};
 use sophron_core::dispatch::{Commission, Input, Settings, children};
 use sophron_core::happening::{Announced, What};
 use sophron_core::protect::Protections;
+use sophron_core::sorted::SortedSet;
 use sophron_core::state::State;
 use sophron_testkit::process;
 
@@ -62,7 +61,7 @@ fn a_tree_is_ended_without_whom_it_must_not_touch() {
     let mut protections = Protections::default();
     protections.terminal.insert(process(12, "kneader").id);
     let mut watch = bakery(TREE, settings(), protections);
-    watch.beside.own = BTreeSet::from([14]);
+    watch.beside.own = SortedSet::from([14]);
     watch.hand(13, Verb::Resume, None);
     watch.ticks(1, 100);
     let commission = &watch.under_way[0];

@@ -1,13 +1,13 @@
 //! What the dispatcher holds, and for how long: handles and guards, what time alone makes due, what a recording keeps of it,
 //! and what a lowering did to the reading.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use sophron_core::act::{Ending, Lever, Lowering, Only, Outcome, Restoring, Verb};
 use sophron_core::dispatch::Input;
 use sophron_core::happening::{Measured, What, Why};
 use sophron_core::model::ProcessId;
+use sophron_core::sorted::SortedSet;
 use sophron_core::state::State;
 use sophron_testkit::process;
 
@@ -28,20 +28,20 @@ fn a_handle_is_held_as_long_as_a_rule_may_act() {
     };
     let mut watch = Watch::new(&load(&(one("low", 500, 2) + &one("high", 700, 60))));
     watch.ticks(1, 100);
-    assert_eq!(watch.fixed, BTreeSet::new(), "nobody is of interest");
+    assert_eq!(watch.fixed, SortedSet::new(), "nobody is of interest");
     watch.ticks(1, 800);
-    assert_eq!(watch.fixed, BTreeSet::from([id(PID)]), "a breach builds up");
+    assert_eq!(watch.fixed, SortedSet::from([id(PID)]), "a breach builds up");
     watch.ticks(4, 600);
     assert_eq!(watch.words(), ["breach"], "of the one; the other's is abandoned");
-    assert_eq!(watch.fixed, BTreeSet::from([id(PID)]));
+    assert_eq!(watch.fixed, SortedSet::from([id(PID)]));
     watch.ticks(20, 100);
-    assert_eq!((watch.words(), &watch.fixed), (vec!["easing".to_owned(), "calm".to_owned()], &BTreeSet::new()));
+    assert_eq!((watch.words(), &watch.fixed), (vec!["easing".to_owned(), "calm".to_owned()], &SortedSet::new()));
     // Nor has one who ends while his breach builds up any use for it.
     watch.ticks(1, 800);
     assert_eq!(watch.fixed.len(), 1);
     watch.world.processes.clear();
     watch.ticks(1, 800);
-    assert_eq!(watch.fixed, BTreeSet::new());
+    assert_eq!(watch.fixed, SortedSet::new());
 }
 
 /// Between samples it is time that ends a suspension; while that is under way nothing else is due.
@@ -50,7 +50,7 @@ fn time_alone_ends_a_suspension() {
     let mut watch = Watch::new(&rule("lasting = '0s'\nladder = [ { at = '0s', do = 'suspend', for = '3s' } ]"));
     assert_eq!((watch.dispatcher.next_wake(), watch.dispatcher.minds_locks()), (None, false));
     watch.ticks(1, 800);
-    assert_eq!(watch.dispatcher.breached(), (1, BTreeSet::from([1])));
+    assert_eq!(watch.dispatcher.breached(), (1, SortedSet::from([1])));
     let until = watch.world.moment.monotonic + seconds(3);
     watch.came(suspended(watch.world.moment, seconds(3)));
     assert_eq!((watch.dispatcher.next_wake(), watch.dispatcher.minds_locks()), (Some(until), true));
@@ -67,7 +67,7 @@ fn time_alone_ends_a_suspension() {
     assert_eq!((watch.dispatcher.next_wake(), watch.dispatcher.minds_locks()), (None, false));
     watch.world.process(PID).state = State::Running;
     watch.ticks(2, 100);
-    assert_eq!(watch.dispatcher.breached(), (3, BTreeSet::new()), "easing is no breach");
+    assert_eq!(watch.dispatcher.breached(), (3, SortedSet::new()), "easing is no breach");
 }
 
 /// A guard is dismissed when what it stood by for is over by other means: its process ended, or a hand resumed it.

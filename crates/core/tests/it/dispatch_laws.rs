@@ -1,6 +1,5 @@
 //! Whatever comes in, in whatever order: what the dispatcher may never command, and what it owes in the end.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -12,6 +11,7 @@ use sophron_core::happening::{CarriedOut, What};
 use sophron_core::model::{ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
@@ -75,20 +75,20 @@ struct Watched {
     under_way: Vec<Commission>,
     calls: Vec<sophron_core::dispatch::Call>,
     /// What is in force on whom, as the machine knows it: lowered, suspended.
-    in_force: BTreeMap<ProcessId, (bool, bool)>,
-    hands: BTreeSet<ProcessId>,
+    in_force: SortedMap<ProcessId, (bool, bool)>,
+    hands: SortedSet<ProcessId>,
     disarmed: (bool, bool),
-    unguarded: BTreeSet<u32>,
+    unguarded: SortedSet<u32>,
     /// Acts handed out, and outcomes told.
     acts: usize,
     told: usize,
-    open: BTreeSet<u64>,
+    open: SortedSet<u64>,
 }
 
 impl Watched {
     fn new() -> Watched {
         let rules = [load(RULES), load(OTHERS)];
-        let protections = Protections { own: BTreeSet::from([PROTECTED]), ..Protections::default() };
+        let protections = Protections { own: SortedSet::from([PROTECTED]), ..Protections::default() };
         Watched {
             world: World::new(PIDS.map(|pid| process(pid, "tilebaker")).collect()),
             dispatcher: Dispatcher::new(settings(), Arc::clone(&rules[0]), protections.clone(), 1),
@@ -96,13 +96,13 @@ impl Watched {
             rules,
             under_way: Vec::new(),
             calls: Vec::new(),
-            in_force: BTreeMap::new(),
-            hands: BTreeSet::new(),
+            in_force: SortedMap::new(),
+            hands: SortedSet::new(),
             disarmed: (false, false),
-            unguarded: BTreeSet::new(),
+            unguarded: SortedSet::new(),
             acts: 0,
             told: 0,
-            open: BTreeSet::new(),
+            open: SortedSet::new(),
         }
     }
 
@@ -233,7 +233,7 @@ impl Watched {
 
     fn commissioned(&mut self, commission: Commission, snapshot: Option<&Snapshot>) -> Result<(), TestCaseError> {
         let all = touched(&commission);
-        let busy: BTreeSet<ProcessId> = self.under_way.iter().flat_map(touched).collect();
+        let busy: SortedSet<ProcessId> = self.under_way.iter().flat_map(touched).collect();
         prop_assert!(all.is_disjoint(&busy), "two at once: {:?} while {:?}", commission.order, busy);
         if !commission.is_undo() {
             let snapshot = snapshot.expect("acts follow from samples alone");
@@ -324,7 +324,7 @@ fn is_of_one(commission: &Commission) -> bool {
     commission.announced.rule.as_deref().is_some_and(|rule| matches!(rule, "process" | "mild" | "harder"))
 }
 
-fn touched(commission: &Commission) -> BTreeSet<ProcessId> {
+fn touched(commission: &Commission) -> SortedSet<ProcessId> {
     let order = &commission.order;
     let whole = order.whole.iter().flat_map(|whole| whole.members.iter().map(|(id, _)| *id));
     order.targets.iter().map(|process| process.id).chain(whole).collect()

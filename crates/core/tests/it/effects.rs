@@ -1,11 +1,10 @@
 //! What is in force on whom, against the plainest account of it: who wants what.
 
-use std::collections::{BTreeMap, BTreeSet};
-
 use proptest::prelude::*;
 use sophron_core::act::{Act, Originals};
 use sophron_core::effects::Effects;
 use sophron_core::model::ProcessId;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_testkit::process;
 
 use crate::script::seconds;
@@ -32,8 +31,8 @@ fn change() -> impl Strategy<Value = Change> {
 
 #[derive(Default)]
 struct Wants {
-    lower: BTreeMap<u64, i32>,
-    suspend: BTreeSet<u64>,
+    lower: SortedMap<u64, i32>,
+    suspend: SortedSet<u64>,
 }
 
 impl Wants {
@@ -48,7 +47,7 @@ proptest! {
     #[test]
     fn what_is_in_force_is_what_somebody_wants(course in prop::collection::vec(change(), 1..80)) {
         let mut effects = Effects::default();
-        let mut all: BTreeMap<u32, Wants> = BTreeMap::new();
+        let mut all: SortedMap<u32, Wants> = SortedMap::new();
         let id = |pid: u32| -> ProcessId { process(pid, "labelpress").id };
         for change in course {
             match change {
@@ -87,7 +86,7 @@ proptest! {
             }
             for pid in 1..4 {
                 let wants = all.entry(pid).or_default();
-                let holds: BTreeSet<u64> = wants.lower.keys().chain(&wants.suspend).copied().collect();
+                let holds: SortedSet<u64> = wants.lower.keys().chain(&wants.suspend).copied().collect();
                 prop_assert_eq!(effects.cases_of(&id(pid)), holds.clone());
                 prop_assert_eq!(effects.holds(&id(pid)), !holds.is_empty());
                 prop_assert_eq!(effects.suspension(&id(pid)).is_some(), !wants.suspend.is_empty());

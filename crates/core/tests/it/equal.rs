@@ -1,7 +1,6 @@
 //! A watch and the rehearsal of what it recorded tell the same: one code decides in both, whatever the machine does and however
 //! long acts take. And its trail tells at any moment what is in force.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -17,6 +16,7 @@ use sophron_core::protect::Protections;
 use sophron_core::recording::{Header, Ours, Replay, Writer};
 use sophron_core::rehearsal::Rehearsal;
 use sophron_core::rules::RuleSet;
+use sophron_core::sorted::SortedSet;
 use sophron_core::stand_back::Whom;
 use sophron_core::state::State;
 use sophron_testkit::{World, process};
@@ -63,7 +63,7 @@ struct Live {
     link: Link,
     in_force: InForce,
     /// Who is lowered in truth.
-    lowered: BTreeSet<ProcessId>,
+    lowered: SortedSet<ProcessId>,
 }
 
 impl Live {
@@ -79,7 +79,7 @@ impl Live {
             generation: 0,
             link: Link::default(),
             in_force: InForce::default(),
-            lowered: BTreeSet::new(),
+            lowered: SortedSet::new(),
         }
     }
 
@@ -95,9 +95,9 @@ impl Live {
         let lives = |id: &ProcessId| self.world.processes.iter().any(|process| process.id == *id);
         let stand = self.world.processes.iter().filter(|process| process.state == State::Suspended);
         let lowered = self.lowered.iter().copied().filter(lives);
-        let truly: BTreeSet<ProcessId> = stand.map(|process| process.id).chain(lowered).collect();
+        let truly: SortedSet<ProcessId> = stand.map(|process| process.id).chain(lowered).collect();
         let suspended = self.in_force.suspensions().map(|(id, _)| id);
-        let told: BTreeSet<ProcessId> =
+        let told: SortedSet<ProcessId> =
             self.in_force.holds().map(|hold| hold.id).chain(suspended).filter(lives).collect();
         (told.difference(&truly).copied().collect(), truly.difference(&told).copied().collect())
     }

@@ -1,18 +1,18 @@
 //! Figures for others' monitoring: what is counted, and that the text is what the standard says.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use sophron_core::act::Came;
 use sophron_core::audit::{ActionRecord, Kind, ToldRecord, ToldWord, Verb};
 use sophron_core::figures::{Figures, Pulse};
 use sophron_core::rules;
+use sophron_core::sorted::SortedSet;
 
 use crate::telling::{at, record};
 
 /// A line of OpenMetrics text 1.0, as far as this version writes it.
 fn is_sound(text: &str) {
-    let (mut family, mut seen) = (String::new(), BTreeSet::new());
+    let (mut family, mut seen) = (String::new(), SortedSet::new());
     let lines: Vec<&str> = text.strip_suffix("# EOF\n").expect("an end").lines().collect();
     for line in lines {
         if let Some(rest) = line.strip_prefix("# ") {

@@ -1,6 +1,6 @@
 //! What happened, told: one value of each kind, its line for people, and as what it is recorded.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::VecDeque;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
@@ -19,6 +19,7 @@ use sophron_core::model::Process;
 use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, Cap};
 use sophron_core::severity::Severity;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::subject::SubjectKey;
 use sophron_testkit::{World, process};
 
@@ -161,7 +162,7 @@ fn what_came_of_an_act_has_one_word_and_one_wording() {
         forced,
         tree: 4,
         left,
-        spared: BTreeMap::from([(9, "it serves a mounted file system".to_owned())]),
+        spared: SortedMap::from([(9, "it serves a mounted file system".to_owned())]),
     };
     let why = || "not permitted".to_owned();
     let lower = Act::Lower { nice: 15, only: Only::Both };
@@ -259,8 +260,8 @@ fn what_must_still_hold_right_before_an_act() {
         wholly_of: None,
     };
     let open = check(Protections::default());
-    let breached = std::collections::BTreeSet::from([47]);
-    let none = std::collections::BTreeSet::new();
+    let breached = SortedSet::from([47]);
+    let none = SortedSet::new();
     let right = |check: &Check, now: Process, at: (u64, &_)| check.still_right(47, &press(), now, at);
     assert_eq!(right(&open, press(), (7, &none)), Ok(()), "at the very tick it was judged just now");
     assert_eq!(right(&open, press(), (9, &breached)), Ok(()));

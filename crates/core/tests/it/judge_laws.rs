@@ -1,6 +1,5 @@
 //! What holds for the judge whatever happens: checked on many made-up courses of events.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
@@ -9,6 +8,7 @@ use sophron_core::decide::{Circumstances, Ledger, Verdict, decide};
 use sophron_core::dispatch::Grants;
 use sophron_core::judge::{Event, Judge, Tick};
 use sophron_core::protect::Protections;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::stand_back::StandsBack;
 use sophron_testkit::{World, process};
 
@@ -73,11 +73,11 @@ fn course(passings: &[Passing]) -> Vec<(Passing, Vec<Event>)> {
 proptest! {
     #[test]
     fn no_step_without_a_known_breach_none_out_of_order_none_twice(passings in prop::collection::vec(passing(), 1..200)) {
-        let mut next: BTreeMap<u64, usize> = BTreeMap::new();
-        let mut unsettled: BTreeSet<u64> = BTreeSet::new();
+        let mut next: SortedMap<u64, usize> = SortedMap::new();
+        let mut unsettled: SortedSet<u64> = SortedSet::new();
         let mut highest = 0;
         for (passing, events) in course(&passings) {
-            let mut steps_of = BTreeSet::new();
+            let mut steps_of = SortedSet::new();
             for event in events {
                 match event {
                     Event::Opened { case } => {
@@ -123,10 +123,10 @@ proptest! {
     ) {
         let rules = load(GROUPS);
         let mut judge = Judge::new(&rules, 1);
-        let protections = Protections { own: own.clone(), ..Protections::default() };
+        let protections = Protections { own: own.iter().copied().collect(), ..Protections::default() };
         let mut world = World::new((10..16).map(|pid| process(pid, "tilebaker")).collect());
         let mut ledger = Ledger::default();
-        let none = BTreeSet::new();
+        let none = SortedSet::new();
         for figures in course {
             world.pass(Duration::from_secs(1));
             for (process, (held, parent, lives)) in world.processes.iter_mut().zip(&figures) {
@@ -136,7 +136,7 @@ proptest! {
             }
             world.machine.memory_available = Some(figures[0].0 << 20);
             let snapshot = world.snapshot();
-            let tick = Tick { suspended: &none, busy: &none, helpers: &BTreeSet::new(), only: None, back: &StandsBack::default(), zone: &TimeZone::UTC };
+            let tick = Tick { suspended: &none, busy: &none, helpers: &SortedSet::new(), only: None, back: &StandsBack::default(), zone: &TimeZone::UTC };
             let events = judge.tick(&snapshot, &tick);
             let circumstances = Circumstances {
                 snapshot: &snapshot,
@@ -152,7 +152,7 @@ proptest! {
                 .filter_map(|decision| Some(decision.target.as_ref()?.id.pid))
                 .collect();
             prop_assert!(!acts.iter().any(|pid| own.contains(pid)), "{:?}", decisions);
-            let each: BTreeSet<u32> = acts.iter().copied().collect();
+            let each: SortedSet<u32> = acts.iter().copied().collect();
             prop_assert_eq!(each.len(), acts.len(), "two acts on one process");
             for decision in &decisions {
                 judge.settled(decision.case, None, true);

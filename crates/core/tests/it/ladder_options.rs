@@ -1,13 +1,12 @@
 //! Hours, reminders, budgets, returns, settling, picks and the cap.
 
-use std::collections::BTreeSet;
-
 use jiff::tz::TimeZone;
 use sophron_core::decide::{Circumstances, Decision, Ledger, Verdict, decide};
 use sophron_core::dispatch::Grants;
 use sophron_core::judge::Tick;
 use sophron_core::protect::Protections;
 use sophron_core::rules::Cap;
+use sophron_core::sorted::SortedSet;
 use sophron_core::stand_back::StandsBack;
 use sophron_testkit::{World, process};
 
@@ -127,7 +126,7 @@ fn the_machines_offender_is_picked_and_kept() {
         script.world.process(pid).memory_held = Some(mib * MIB);
     }
     script.world.machine.memory_available = Some(500 * MIB);
-    let protections = Protections { own: BTreeSet::from([11]), ..Protections::default() };
+    let protections = Protections { own: SortedSet::from([11]), ..Protections::default() };
     let mut ledger = Ledger::default();
     let mut acts = |script: &mut Script| {
         script.world.pass(seconds(1));
@@ -169,11 +168,11 @@ fn all_rules_together_act_no_more_than_the_cap_allows() {
     world.processes.iter_mut().for_each(|process| process.memory_held = Some(800 * MIB));
     let snapshot = world.snapshot();
     let mut judge = sophron_core::judge::Judge::new(&rules, 1);
-    let none = BTreeSet::new();
+    let none = SortedSet::new();
     let tick = Tick {
         suspended: &none,
         busy: &none,
-        helpers: &BTreeSet::new(),
+        helpers: &SortedSet::new(),
         only: None,
         back: &StandsBack::default(),
         zone: &TimeZone::UTC,

@@ -1,6 +1,5 @@
 //! What is read only where something hangs on it gives the same cases at the same ticks as what is read in full at every tick.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -11,6 +10,7 @@ use sophron_core::dispatch::{Beside, Command, Commission, Dispatcher, Input, Set
 use sophron_core::model::{Cost, Needs, Process, ProcessId, Promise, Reader, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules::RuleSet;
+use sophron_core::sorted::SortedMap;
 use sophron_core::state::State;
 use sophron_testkit::{World, process};
 
@@ -127,7 +127,7 @@ struct Stage {
     world: World,
     next_pid: u32,
     /// What the reader knows, by PID.
-    known: BTreeMap<u32, Process>,
+    known: SortedMap<u32, Process>,
     tick: u32,
     unnamed: bool,
     files_read: usize,
@@ -145,7 +145,7 @@ impl Stage {
         };
         let world = World::new((0..6).map(of).collect());
         let unnamed = wants.none_by_others();
-        Stage { world, next_pid: 2000, known: BTreeMap::new(), tick: 0, unnamed, files_read: 0 }
+        Stage { world, next_pid: 2000, known: SortedMap::new(), tick: 0, unnamed, files_read: 0 }
     }
 
     fn pass(&mut self, lives: &[Life]) {
@@ -303,7 +303,7 @@ fn who_it_is(seen: &mut Process, now: &Process) {
 #[derive(Debug)]
 struct OnDemand<'s> {
     truth: &'s [Process],
-    known: &'s mut BTreeMap<u32, Process>,
+    known: &'s mut SortedMap<u32, Process>,
     files_read: &'s mut usize,
 }
 

@@ -42,6 +42,7 @@ mod rehearsal;
 mod report;
 mod rules;
 mod script;
+mod sorted;
 mod stand_back;
 mod subjects;
 mod telling;

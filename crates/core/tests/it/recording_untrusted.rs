@@ -1,11 +1,11 @@
 //! A recording comes from anywhere: what it says is made harmless, checked and bounded, however it is spelled.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
 use sophron_core::judge::Tick;
 use sophron_core::model::{Origin, Process, Snapshot};
 use sophron_core::recording::{LONGEST_LINE, ReadError, Replay};
+use sophron_core::sorted::SortedSet;
 use sophron_core::stand_back::StandsBack;
 use sophron_core::state::State;
 
@@ -126,12 +126,12 @@ fn no_figure_is_too_large_to_be_judged() {
                 t * 1000
             );
             let snapshot = replay.next(line.as_bytes()).unwrap().clone();
-            let none = BTreeSet::new();
+            let none = SortedSet::new();
             let zone = jiff::tz::TimeZone::UTC;
             let tick = Tick {
                 suspended: &none,
                 busy: &none,
-                helpers: &BTreeSet::new(),
+                helpers: &SortedSet::new(),
                 only: None,
                 back: &StandsBack::default(),
                 zone: &zone,

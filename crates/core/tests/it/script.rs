@@ -1,11 +1,11 @@
 //! A judge on a made-up machine, told by script what passes between its ticks.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
 use sophron_core::judge::{Event, Judge, Tick};
 use sophron_core::rules::{self, RuleSet};
+use sophron_core::sorted::SortedSet;
 use sophron_core::stand_back::StandsBack;
 use sophron_testkit::{World, process};
 
@@ -79,8 +79,8 @@ impl Script {
 
     pub fn events_now(&mut self) -> Vec<Event> {
         let snapshot = self.world.snapshot();
-        let ids: BTreeSet<_> = snapshot.processes.iter().map(|process| process.id).collect();
-        let (none, none_of_ours) = (BTreeSet::new(), BTreeSet::new());
+        let ids: SortedSet<_> = snapshot.processes.iter().map(|process| process.id).collect();
+        let (none, none_of_ours) = (SortedSet::new(), SortedSet::new());
         self.judge.tick(
             &snapshot,
             &Tick {

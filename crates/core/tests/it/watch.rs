@@ -1,6 +1,5 @@
 //! A dispatcher on a made-up machine, with handed-in time: what it commands is kept, what it tells as well.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -16,6 +15,7 @@ use sophron_core::model::{Moment, ProcessId};
 use sophron_core::protect::Protections;
 use sophron_core::recording::Ours;
 use sophron_core::rules::RuleSet;
+use sophron_core::sorted::SortedSet;
 use sophron_testkit::{World, process};
 
 use crate::happening::scribe;
@@ -55,7 +55,7 @@ pub struct Watch {
     pub only_said: usize,
     pub beside: Beside,
     /// Fixed by a handle, and not released yet.
-    pub fixed: BTreeSet<ProcessId>,
+    pub fixed: SortedSet<ProcessId>,
     /// Whose guard is needed no longer.
     pub dismissed: Vec<ProcessId>,
     /// What the last sample keeps of the watcher.
@@ -81,7 +81,7 @@ impl Watch {
             recorded: Vec::new(),
             only_said: 0,
             beside: Beside::default(),
-            fixed: BTreeSet::new(),
+            fixed: SortedSet::new(),
             dismissed: Vec::new(),
             kept: Ours::default(),
         }

@@ -1,7 +1,6 @@
 //! A person's helper: runs as that person, shows him notices, and hands back what he answers. It ends with its line, and takes down what
 //! it has shown: nobody is left to hear an answer.
 
-use std::collections::BTreeMap;
 use std::io;
 use std::os::unix::net::UnixStream;
 use std::sync::Arc;
@@ -9,6 +8,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
 
 use futures_lite::StreamExt;
+use sophron_core::sorted::SortedMap;
 use sophron_core::telling::Notice;
 use zbus::connection::Builder;
 use zbus::{Connection, MessageStream};
@@ -75,7 +75,7 @@ struct Helper<'l> {
     terminals: Terminals,
     line: &'l dyn Speaks,
     service: Option<Service>,
-    seen: BTreeMap<u64, Seen>,
+    seen: SortedMap<u64, Seen>,
 }
 
 /// Serves until the line ends.
@@ -88,7 +88,7 @@ pub fn serve(opened: Opened, line: &Arc<dyn Speaks>) {
     }
     let Opened { uid, session, machine, terminals } = opened;
     let buses = connect(session, machine, &events);
-    let helper = Helper { uid, buses, terminals, line: &**line, service: None, seen: BTreeMap::new() };
+    let helper = Helper { uid, buses, terminals, line: &**line, service: None, seen: SortedMap::new() };
     helper.run(&happens);
 }
 

@@ -1,7 +1,7 @@
 //! The watcher's side of people's desks: one thread, which never waits for a helper. Who does not say in time what became of a notice is
 //! ended; so is whoever says too much.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::VecDeque;
 use std::io;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, TrySendError, sync_channel};
@@ -12,6 +12,7 @@ use sophron_core::answer::{Answer, Answered, Answerer};
 use sophron_core::audit::ToldRecord;
 use sophron_core::dispatch::Asking;
 use sophron_core::happening::{Happening, Scribe, What};
+use sophron_core::sorted::SortedMap;
 use sophron_core::telling::{AtDesk, Desks, Notice};
 use sophron_core::text::cut;
 
@@ -133,7 +134,7 @@ impl Desk {
         let desks = Desks::new(&begin.channel, begin.shadow);
         let run = move || {
             (begin.first)();
-            let (helpers, asked, began) = (BTreeMap::new(), VecDeque::new(), Instant::now());
+            let (helpers, asked, began) = (SortedMap::new(), VecDeque::new(), Instant::now());
             let people = People { begin, desks, back, helpers, asked, count: 0, began };
             people.run(&happens);
         };
@@ -173,7 +174,7 @@ struct Helper {
     generation: u64,
     end: Arc<dyn End>,
     /// By nonce: which case, which question, and since when.
-    waiting: BTreeMap<String, (u64, Option<u64>, Instant)>,
+    waiting: SortedMap<String, (u64, Option<u64>, Instant)>,
     /// Since when it has had nothing to show.
     idle: Option<Instant>,
 }
@@ -182,7 +183,7 @@ struct People {
     begin: Begin,
     desks: Desks,
     back: SyncSender<Event>,
-    helpers: BTreeMap<u32, Helper>,
+    helpers: SortedMap<u32, Helper>,
     /// Nonces of questions: whom, which case, which question.
     asked: VecDeque<(String, u32, u64, u64)>,
     count: u64,
@@ -294,7 +295,7 @@ impl People {
                 end.end(true);
                 return Err(format!("no thread can be started: {error}"));
             }
-            self.helpers.insert(uid, Helper { generation, end, waiting: BTreeMap::new(), idle: None });
+            self.helpers.insert(uid, Helper { generation, end, waiting: SortedMap::new(), idle: None });
         }
         self.helpers.get_mut(&uid).ok_or_else(|| "no helper".to_owned())
     }

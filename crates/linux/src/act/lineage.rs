@@ -1,7 +1,7 @@
 //! Who descends from whom while a tree is acted upon, by process events: who leaves it because his parent ends belongs to it
 //! all the same.
 
-use std::collections::BTreeSet;
+use sophron_core::sorted::SortedSet;
 
 use super::tree::Spared;
 use crate::events::{Event, Events};
@@ -13,13 +13,13 @@ pub struct Lineage {
     /// What happened before it was said whom to follow.
     early: Vec<Event>,
     following: bool,
-    descendants: BTreeSet<u32>,
+    descendants: SortedSet<u32>,
 }
 
 impl Lineage {
     /// Begins to listen; `None` where that is not allowed.
     pub fn listen() -> Option<Lineage> {
-        let (early, descendants) = (Vec::new(), BTreeSet::new());
+        let (early, descendants) = (Vec::new(), SortedSet::new());
         Some(Lineage { source: Events::listen()?, early, following: false, descendants })
     }
 
@@ -33,7 +33,7 @@ impl Lineage {
     }
 
     /// The processes that descend from those followed and live, by PID.
-    pub(super) fn descendants(&mut self, spared: &mut Spared) -> &BTreeSet<u32> {
+    pub(super) fn descendants(&mut self, spared: &mut Spared) -> &SortedSet<u32> {
         // Where events were lost, looks at parents have to do.
         for event in self.source.heard().events {
             self.take(event, spared);

@@ -1,6 +1,5 @@
 //! An order carried out: fixed by a handle, announced on disk, looked at once more, done, looked at again.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -9,7 +8,7 @@ use rustix::io::Errno;
 use rustix::process::{Pid, test_kill_process};
 use sophron_core::act::{Act, Ending, Order, Originals, Outcome, Standstill};
 use sophron_core::model::{Needs, Process, ProcessId};
-use sophron_core::order::IntoSet;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
 use sophron_core::units::scaled_duration;
@@ -113,7 +112,7 @@ impl Performed {
 #[derive(Debug, Default)]
 pub struct Actuator {
     /// Processes that are fixed already; others are fixed now.
-    pub handles: BTreeMap<ProcessId, Arc<Handle>>,
+    pub handles: SortedMap<ProcessId, Arc<Handle>>,
     /// A socket at which the service manager is spoken to directly.
     pub direct: Option<PathBuf>,
     /// Forks since it was decided on the act.
@@ -161,7 +160,7 @@ impl Actuator {
         order: &Order,
         commit: &mut dyn Commit,
     ) -> Result<Sorted<'o>, Vec<Outcome>> {
-        let (mut ready, mut outcomes, mut tracers) = (Vec::new(), BTreeMap::new(), None);
+        let (mut ready, mut outcomes, mut tracers) = (Vec::new(), SortedMap::new(), None);
         let (minds_roles, family) = (order.heeds_roles && order.act.stands_in_the_way(), family(order));
         // Whoever is refused for his role in any case is not announced first.
         let roles = minds_roles.then(Roles::glance);
@@ -391,7 +390,7 @@ fn beside<S: Send, W>(look: impl FnOnce() -> S + Send, work: impl FnOnce() -> W)
 }
 
 /// Those whom it is to be done to, and what has become of the others by now.
-type Sorted<'o> = (Vec<Ready<'o>>, BTreeMap<usize, Outcome>);
+type Sorted<'o> = (Vec<Ready<'o>>, SortedMap<usize, Outcome>);
 
 /// A target that is fixed and announced.
 struct Ready<'o> {
@@ -421,15 +420,15 @@ impl Ready<'_> {
 }
 
 /// Everybody who is meant along with it, by PID.
-fn family(order: &Order) -> BTreeSet<u32> {
+fn family(order: &Order) -> SortedSet<u32> {
     let targets = order.targets.iter().map(|process| process.id.pid);
     let mates = order.mates.iter().map(|mate| mate.id.pid);
     let members = order.whole.iter().flat_map(|whole| whole.members.iter().map(|(id, _)| id.pid));
-    targets.chain(mates).chain(members).into_set()
+    targets.chain(mates).chain(members).collect()
 }
 
 /// Whom it would hurt, by what the process does for others; where a unit is started anew by what any of its processes does.
-fn role(roles: &Roles, one: &Ready<'_>, order: &Order, family: &BTreeSet<u32>) -> Option<String> {
+fn role(roles: &Roles, one: &Ready<'_>, order: &Order, family: &SortedSet<u32>) -> Option<String> {
     if let Some(role) = roles.of(one.process, family) {
         return Some(format!("protected by its role: {role}"));
     }

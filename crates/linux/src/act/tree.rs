@@ -11,6 +11,7 @@ use std::{fmt, io};
 use rustix::process::Signal;
 use sophron_core::model::{Boot, ProcessId};
 use sophron_core::order::{InOrder, IntoMap};
+use sophron_core::sorted::SortedMap;
 use sophron_core::state::State;
 
 use super::{ActError, Ending, LOOK_AGAIN, Lineage};
@@ -45,7 +46,7 @@ pub struct Tree {
 pub(super) struct Spared {
     ask: Box<dyn FnMut(u32) -> Option<String> + Send>,
     /// Who would have been of it, and why he is not.
-    met: BTreeMap<u32, String>,
+    met: SortedMap<u32, String>,
 }
 
 impl Spared {
@@ -95,7 +96,7 @@ impl Tree {
             boot,
             roots: members.keys().copied().collect(),
             members,
-            spared: Spared { ask: Box::new(spared), met: BTreeMap::new() },
+            spared: Spared { ask: Box::new(spared), met: SortedMap::new() },
             lineage: None,
             unread: None,
         }
@@ -121,7 +122,7 @@ impl Tree {
     }
 
     /// Who would have been of it and was spared, by PID, each with the reason.
-    pub fn spared(&self) -> &BTreeMap<u32, String> {
+    pub fn spared(&self) -> &SortedMap<u32, String> {
         &self.spared.met
     }
 

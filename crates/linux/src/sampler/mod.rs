@@ -19,13 +19,14 @@ mod risky;
 mod row;
 mod voice;
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use sophron_core::model::{Boot, Cost, Machine, Moment, Needs, Process, ProcessId, Snapshot};
+use sophron_core::sorted::SortedSet;
 
 use crate::here::{self, Users};
 use crate::living;
@@ -365,7 +366,7 @@ impl Sampler {
             processes.remove(*at);
         }
         let parents: HashMap<u32, u32> = gone.iter().map(|(_, pid, parent, _)| (*pid, *parent)).collect();
-        let mut around: BTreeSet<usize> = BTreeSet::new();
+        let mut around: SortedSet<usize> = SortedSet::new();
         for (_, _, parent, total) in gone {
             // Where the parent is gone as well, whoever collected that one has both.
             let mut collector = *parent;

@@ -4,7 +4,6 @@
 //! A reader that is late is not one that hangs: on a machine short of CPU it only has not had its turn yet. What the
 //! kernel says of the reader tells the two apart, and a late one is waited for longer.
 
-use std::collections::BTreeMap;
 use std::fmt;
 use std::fs::File;
 use std::io::{self, Read as _};
@@ -15,6 +14,7 @@ use std::time::{Duration, Instant};
 
 use rustix::thread::{Pid, gettid};
 use sophron_core::model::ProcessId;
+use sophron_core::sorted::SortedMap;
 use sophron_core::state::State;
 
 use crate::proc::stat;
@@ -93,16 +93,16 @@ pub(super) struct Risky {
     files: Arc<dyn RiskyFiles>,
     lane: Option<Lane>,
     /// Processes of which a reading is still to come, with the lane that waits.
-    waiting: BTreeMap<ProcessId, Waiting>,
+    waiting: SortedMap<ProcessId, Waiting>,
     /// What came late, for the next sample.
-    late: BTreeMap<(ProcessId, &'static str), io::Result<Vec<u8>>>,
+    late: SortedMap<(ProcessId, &'static str), io::Result<Vec<u8>>>,
     /// How long late readers were waited for in this sample.
     waited: Duration,
 }
 
 impl Risky {
     pub fn new(files: Arc<dyn RiskyFiles>) -> Risky {
-        let (waiting, late) = (BTreeMap::new(), BTreeMap::new());
+        let (waiting, late) = (SortedMap::new(), SortedMap::new());
         Risky { files, lane: None, waiting, late, waited: Duration::ZERO }
     }
 

@@ -4,7 +4,6 @@
 //!
 //! `LAZILY_TICKS=2400 cargo test -p sophron-linux --test it lazily -- --nocapture` does so for ten minutes.
 
-use std::collections::BTreeSet;
 use std::io::{BufRead, BufReader, Write};
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::FileExt;
@@ -20,6 +19,7 @@ use sophron_core::judge::Case;
 use sophron_core::model::{Cost, Moment, Needs, ProcessId, Snapshot};
 use sophron_core::protect::Protections;
 use sophron_core::rules;
+use sophron_core::sorted::SortedSet;
 use sophron_linux::{Demand, SLICES, Sampler};
 use sophron_testkit::eventually;
 
@@ -179,7 +179,7 @@ struct Watching {
 }
 
 impl Watching {
-    fn new(only: BTreeSet<ProcessId>, everything: bool) -> Watching {
+    fn new(only: SortedSet<ProcessId>, everything: bool) -> Watching {
         let rules = Arc::new(rules::load(RULES.as_bytes()).unwrap());
         let wants = Wants::of(&rules);
         let demand = Demand { unnamed: wants.none_by_others(), whole: everything, for_acts: wants.for_acts() };
@@ -190,7 +190,7 @@ impl Watching {
     }
 
     /// What is open after a sample. The one looks a moment after the other; both count from the same.
-    fn tick(&mut self, at: Option<Moment>) -> BTreeSet<String> {
+    fn tick(&mut self, at: Option<Moment>) -> SortedSet<String> {
         self.sampler.sample(&mut self.snapshot).unwrap();
         self.snapshot.moment = at.unwrap_or(self.snapshot.moment);
         if self.everything {
@@ -245,9 +245,9 @@ fn a_lazy_watcher_opens_the_same_cases_at_the_same_ticks() {
     let mut dice = Dice(11);
     let mut many: Vec<Told> = (0..MANY).map(|_| Told::new()).collect();
     let mut finder = Sampler::new(Path::new("/proc"), Needs::NONE).unwrap();
-    let only: BTreeSet<ProcessId> = many.iter().map(|told| finder.again(told.child.id()).unwrap().id).collect();
+    let only: SortedSet<ProcessId> = many.iter().map(|told| finder.again(told.child.id()).unwrap().id).collect();
     let (mut lazy, mut full) = (Watching::new(only.clone(), false), Watching::new(only, true));
-    let (mut opened, mut written, mut before) = (0, 0, BTreeSet::new());
+    let (mut opened, mut written, mut before) = (0, 0, SortedSet::new());
     // Who was written into from outside is seen later by the one: until everybody has been read again they may differ.
     let mut unsettled = 0_u32;
     for tick in 0..ticks {

@@ -1,6 +1,6 @@
 //! What a checkup is made from: several looks at this machine, or the last samples of a recording.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use sophron_core::audit::OpenSuspension;
 use sophron_core::checkup::{Grown, Observation, Past, Scene, Settings, Surroundings, Watched};
 use sophron_core::model::{Boot, Needs, Process, ProcessId, Snapshot};
-use sophron_core::order::IntoSet;
+use sophron_core::sorted::SortedSet;
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
 use sophron_linux::patience::{Asked, beside, within};
@@ -56,7 +56,7 @@ pub(super) struct Gathered {
     pub around: Surroundings<'static>,
     pub zone: Option<jiff::tz::TimeZone>,
     /// What holds our terminal: protected with us.
-    pub terminal: BTreeSet<ProcessId>,
+    pub terminal: SortedSet<ProcessId>,
     pub suffix: String,
     pub notes: Vec<String>,
 }
@@ -161,13 +161,13 @@ fn grown(snapshot: &Snapshot, before: &HeldBefore) -> Vec<Grown> {
 }
 
 /// Sophron's own processes: this one, and every watcher. Offenders for trying rules are meant to be found.
-fn own(snapshot: &Snapshot) -> BTreeSet<u32> {
+fn own(snapshot: &Snapshot) -> SortedSet<u32> {
     let is_own = |process: &&Process| {
         let command = process.command.as_deref().unwrap_or_default();
         process.app == "sophron" && command.split_whitespace().nth(1) != Some("misbehave")
     };
     let others = snapshot.processes.iter().filter(is_own).map(|process| process.id.pid);
-    others.chain([std::process::id()]).into_set()
+    others.chain([std::process::id()]).collect()
 }
 
 /// The control groups of those that wait for pages, with their limits.
@@ -251,7 +251,7 @@ pub(super) fn recorded(
         scene: observation.finish(),
         around: Surroundings { recorded: true, privileged: true, past, ..Surroundings::default() },
         zone: Some(recordings.zone().clone()),
-        terminal: BTreeSet::new(),
+        terminal: SortedSet::new(),
         suffix: recordings.suffix().to_owned(),
         notes: told.notes,
     })

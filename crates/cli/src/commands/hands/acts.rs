@@ -1,6 +1,5 @@
 //! The acts: one by one, or a tree as one; each recorded before and after, and carried out by the one actuator.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -9,7 +8,7 @@ use sophron_core::dispatch::children;
 use sophron_core::facts::Facts;
 use sophron_core::happening::{Announced, CarriedOut, Happening, What};
 use sophron_core::model::{Process, Snapshot};
-use sophron_core::order::IntoMap;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::state::State;
 use sophron_linux::act::{Actuator, Commit, Found, Performed};
 use sophron_linux::here;
@@ -112,9 +111,9 @@ impl Hand<'_> {
     }
 
     /// Whoever is protected, ours or refused is no part of a tree, with all below it.
-    fn spared(&self) -> BTreeMap<u32, String> {
-        let mut spared: BTreeMap<u32, String> =
-            self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned())).into_map();
+    fn spared(&self) -> SortedMap<u32, String> {
+        let mut spared: SortedMap<u32, String> =
+            self.protections.own.iter().map(|pid| (*pid, "Sophron itself".to_owned())).collect();
         spared.extend(self.protections.ancestors.iter().map(|pid| (*pid, "Sophron was started from it".to_owned())));
         // Whoever was refused, for whatever reason, is no part of it, nor what descends from him.
         spared.extend(self.refused.iter().map(|pid| (*pid, "refused".to_owned())));
@@ -193,7 +192,7 @@ pub(super) fn ids(able: &[Chosen]) -> String {
 
 /// A unit is restarted once, whichever of its processes were named. Who is of none that can be was refused before.
 fn one_of_each_unit(able: Vec<Chosen>) -> Vec<Chosen> {
-    let mut units: BTreeSet<String> = BTreeSet::new();
+    let mut units: SortedSet<String> = SortedSet::new();
     let new = |chosen: &Chosen| UnitName::restartable(&chosen.process).map(|unit| unit.group);
     able.into_iter().filter(|chosen| new(chosen).is_ok_and(|group| units.insert(group))).collect()
 }

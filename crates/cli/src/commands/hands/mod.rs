@@ -13,7 +13,6 @@ mod restoring;
 mod suspending;
 mod targets;
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::io::IsTerminal;
 use std::path::Path;
 use std::sync::Arc;
@@ -23,8 +22,8 @@ use sophron_core::act::Act;
 use sophron_core::command_lines::CommandLines;
 use sophron_core::facts::Facts;
 use sophron_core::model::{Needs, Process, Snapshot};
-use sophron_core::order::IntoSet;
 use sophron_core::protect::Protections;
+use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_linux::act::Lineage;
 use sophron_linux::handle::Handle;
 use sophron_linux::here::{self, Capability};
@@ -70,7 +69,7 @@ struct Hand<'a> {
     trail: Trail,
     lineage: Option<Lineage>,
     /// Who was refused, by PID.
-    refused: BTreeSet<u32>,
+    refused: SortedSet<u32>,
 }
 
 pub fn run(act: Act, args: &args::Hand) -> Result<Exit, Failure> {
@@ -106,7 +105,8 @@ pub fn run(act: Act, args: &args::Hand) -> Result<Exit, Failure> {
     let holders = terminal::holders(snapshot.machine.boot);
     let protections = guidance.protections_now(&snapshot, holders);
     let trail = Trail::new(&args.state, args.because.as_deref(), &guidance.audit())?;
-    let mut hand = Hand { act, args, snapshot, sampler, protections, chosen, trail, lineage, refused: BTreeSet::new() };
+    let mut hand =
+        Hand { act, args, snapshot, sampler, protections, chosen, trail, lineage, refused: SortedSet::new() };
     hand.refuse();
     ui::out(preview::render(&hand));
     let able = hand.chosen.iter().filter(|chosen| chosen.refused.is_none()).count();
@@ -184,7 +184,7 @@ impl Hand<'_> {
         let stands_still = self.act.stands_in_the_way();
         let roles = stands_still.then(Roles::look);
         // What is meant along with it may wait for it.
-        let family: BTreeSet<u32> = self.chosen.iter().map(|chosen| chosen.process.id.pid).into_set();
+        let family: SortedSet<u32> = self.chosen.iter().map(|chosen| chosen.process.id.pid).collect();
         for chosen in &mut self.chosen {
             let process = &chosen.process;
             let id = process.id.checked();
@@ -215,7 +215,7 @@ impl Hand<'_> {
     /// A tree ends at whoever is refused: what descends from him is not taken along either, unless it was asked for by
     /// itself. Descendants stand behind their parents in the list.
     fn spare_what_hangs_on_the_spared(&mut self) {
-        let mut spared: BTreeMap<u32, String> = BTreeMap::new();
+        let mut spared: SortedMap<u32, String> = SortedMap::new();
         for chosen in &mut self.chosen {
             if chosen.refused.is_none()
                 && !chosen.root

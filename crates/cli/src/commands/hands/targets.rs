@@ -1,6 +1,5 @@
 //! Whom a hand means. There is no default target, and a bare number is never enough where nobody is asked.
 
-use std::collections::BTreeSet;
 use std::io::IsTerminal;
 
 use sophron_core::act::{Act, Verb};
@@ -8,7 +7,7 @@ use sophron_core::condition::Truth;
 use sophron_core::facts::Facts;
 use sophron_core::groups::children;
 use sophron_core::model::{CheckedPid, Process, Snapshot};
-use sophron_core::order::IntoSet;
+use sophron_core::sorted::SortedSet;
 use sophron_core::text::processes;
 
 use crate::args;
@@ -34,7 +33,7 @@ pub(super) fn pick(args: &args::Hand, act: &Act, snapshot: &Snapshot) -> Result<
     if let Some(text) = &args.covers {
         meant.extend(fitting(args, text, asked, snapshot)?);
     }
-    let mut known = BTreeSet::new();
+    let mut known = SortedSet::new();
     let once = meant.into_iter().filter(|process| known.insert(process.id));
     let mut picked: Vec<(Process, bool)> = once.map(|process| (process.clone(), true)).collect();
     if args.tree {
@@ -111,7 +110,7 @@ fn fitting<'s>(
 
 fn add_descendants(snapshot: &Snapshot, picked: &mut Vec<(Process, bool)>) {
     let children = children(&snapshot.processes);
-    let mut known: BTreeSet<u32> = picked.iter().map(|(process, _)| process.id.pid).into_set();
+    let mut known: SortedSet<u32> = picked.iter().map(|(process, _)| process.id.pid).collect();
     let mut at = 0;
     while let Some(parent) = picked.get(at).map(|(process, _)| process.id.pid) {
         let below = children.get(&parent).into_iter().flatten().filter(|child| !child.has_ended());

@@ -5,13 +5,12 @@ mod machine_formats;
 mod sections;
 mod text;
 
-use std::collections::BTreeMap;
-
 use sophron_core::act::Lever;
 use sophron_core::condition::Truth;
 use sophron_core::facts::Facts;
 use sophron_core::inspect::{Doing, Family, Sightings};
 use sophron_core::model::{Process, ProcessId, Snapshot};
+use sophron_core::sorted::SortedMap;
 use sophron_linux::inspect::{Details, Followed, Restart};
 use sophron_linux::open_files::OpenFile;
 
@@ -56,7 +55,7 @@ struct Inspection {
     unmasked: Option<String>,
     guidance: Guidance,
     /// How rules stand to it, by the watcher that runs.
-    standings: BTreeMap<String, String>,
+    standings: SortedMap<String, String>,
     suffix: String,
 }
 
@@ -77,8 +76,8 @@ pub fn run(args: &args::Inspect) -> Result<Exit, Failure> {
 }
 
 /// What the watcher that runs says of each rule that covers it: what it does, or why not.
-fn standings(args: &args::Inspect, seen: &Inspection) -> BTreeMap<String, String> {
-    let mut all = BTreeMap::new();
+fn standings(args: &args::Inspect, seen: &Inspection) -> SortedMap<String, String> {
+    let mut all = SortedMap::new();
     let facts = Facts::new(&seen.process, &seen.snapshot.machine);
     let rules = seen.guidance.loaded.iter().flat_map(|loaded| &loaded.rules.rules);
     for rule in rules.filter(|rule| rule.covering(&facts) == Truth::True) {
