@@ -86,23 +86,3 @@ fn put(mut places: Vec<usize>, swap: &mut dyn FnMut(usize, usize)) {
         }
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use proptest::prelude::*;
-
-    use super::*;
-
-    proptest! {
-        #[test]
-        fn it_sorts_as_the_standard_library_does(mut ours: Vec<(u8, u16)>) {
-            let mut theirs = ours.clone();
-            theirs.sort_by_key(|(key, _)| key % 16);
-            ours.order_by_key(|(key, _)| key % 16);
-            prop_assert_eq!(&ours, &theirs);
-            theirs.sort();
-            ours.order();
-            prop_assert_eq!(ours, theirs);
-        }
-    }
-}

@@ -190,7 +190,7 @@ impl fmt::Display for Value {
 }
 
 /// A text as it stands in a condition.
-pub(crate) fn quoted(text: &str) -> String {
+pub fn quoted(text: &str) -> String {
     format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
@@ -419,52 +419,4 @@ pub fn exact_duration(duration: Duration) -> String {
         }
     }
     if out.is_empty() { "0s".to_owned() } else { out }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn sizes_are_scaled_to_three_figures() {
-        let shown: Vec<String> =
-            [0.0, 999.0, 1023.0, 786_432_000.0, 104_857_600.0, 1_342_177_280.0].map(scaled_size).into();
-        assert_eq!(shown, ["0 B", "999 B", "1.00 KiB", "750 MiB", "100 MiB", "1.25 GiB"]);
-    }
-
-    /// A limit is said back as somebody wrote it.
-    #[test]
-    fn exact_figures_stand_in_a_unit_that_a_person_would_write() {
-        for text in ["1 MiB/s", "100 kB/s", "1.5 B/s", "500 MB", "750 MiB", "0 B", "1023 B"] {
-            let (number, unit) = text.split_once(' ').unwrap();
-            assert_eq!(quantity(number, unit).unwrap().to_string(), text);
-        }
-    }
-
-    #[test]
-    fn durations_read_and_write() {
-        assert_eq!(parse_duration("1 hour 30 minutes"), parse_duration("1h30m"));
-        for text in ["90s", "1h30m", "500ms", "2d"] {
-            let duration = parse_duration(text).unwrap();
-            assert_eq!(parse_duration(&exact_duration(duration)), Ok(duration));
-        }
-        assert_eq!(parse_duration("1.5s"), Ok(Duration::from_millis(1500)));
-        for wrong in ["", "5", "5 x", "s", "0.0001s", "99999999d", "1..2s"] {
-            assert!(parse_duration(wrong).is_err(), "{wrong}");
-        }
-    }
-
-    #[test]
-    fn a_wrong_unit_names_the_right_one() {
-        let nearest = |unit| match quantity("5", unit) {
-            Err(QuantityError::UnknownUnit { nearest, .. }) => nearest,
-            other => panic!("{other:?}"),
-        };
-        assert_eq!(
-            [nearest("M"), nearest("mib"), nearest("min"), nearest("gib")],
-            [Some("MiB"), Some("MiB"), Some("m"), Some("GiB")]
-        );
-        assert_eq!(quantity("1e999", "B"), Err(QuantityError::OutOfRange));
-        assert_eq!(quantity("99999999999", "GiB"), Err(QuantityError::OutOfRange));
-    }
 }

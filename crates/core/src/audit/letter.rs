@@ -89,7 +89,7 @@ fn because(evidence: &Evidence, opening: &Record) -> String {
 }
 
 /// `held 812 MiB of memory`: the reading of what the rule goes by, in words; `None` where it says nothing of a program.
-fn of_program(evidence: &Evidence) -> Option<String> {
+pub fn of_program(evidence: &Evidence) -> Option<String> {
     let reading = evidence.reading_in_words()?;
     let quantity = evidence.field.as_deref()?;
     let Some((function, arguments)) = quantity.strip_suffix(')').and_then(|inner| inner.split_once('(')) else {
@@ -168,34 +168,4 @@ fn done(record: &Record) -> Option<&'static str> {
         (Kind::Outcome, Some(Verb::Restart), Came::Restarted) => "it was started anew",
         _ => return None,
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// No word of the rules' language is in it.
-    #[test]
-    fn what_a_rule_goes_by_is_said_in_words() {
-        let told = |field: &str, reads_as: &str, reading: f64| {
-            let record = serde_json::json!({"severity": "warning", "words": "", "breach": "", "field": field, "reads_as": reads_as, "reading": reading});
-            of_program(&serde_json::from_value(record).unwrap())
-        };
-        let sizes = ["memory.held", "avg(memory, 5m)", "low(memory, 1h)", "climb(memory.held, 30m)", "growth(memory)"];
-        let told_sizes = sizes.map(|field| told(field, "size", 216.0 * 1_048_576.0).unwrap());
-        let words = [
-            "held 216 MiB of memory",
-            "held 216 MiB of memory, on average over 5 minutes",
-            "held at least 216 MiB of memory all through 1 hour",
-            "held 216 MiB more of memory than 30 minutes before",
-            "held 216 MiB more of memory than when it was first seen",
-        ];
-        assert_eq!(told_sizes, words);
-        let children =
-            "started programs that ended at once and used 96% of a core together, at the most, within 90 seconds";
-        assert_eq!(told("peak(cpu.children, 1m30s)", "percent", 96.0).unwrap(), children);
-        assert_eq!(told("slope(memory.held, 10m)", "rate", 2e6).unwrap(), "held memory that grew by 1.91 MiB/s");
-        assert_eq!(told("until(machine.memory.available, 200 MiB, 5m)", "duration", 60.0), None);
-        assert_eq!(told("machine.cpu", "percent", 60.0), None);
-    }
 }

@@ -6,7 +6,7 @@ mod cases;
 mod chain;
 mod filter;
 mod in_force;
-mod letter;
+pub mod letter;
 mod record;
 mod schema;
 pub mod stamps;

@@ -177,28 +177,3 @@ impl Limits {
         watched.limit().shown(level)
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn every_figure_has_its_row_and_sane_levels() {
-        for (place, limit) in LIMITS.iter().enumerate() {
-            assert_eq!(limit.watched as usize, place);
-            assert_eq!(limit.over, limit.notice < limit.critical, "{}", limit.field);
-        }
-    }
-
-    #[test]
-    fn levels_bound_from_their_own_side() {
-        let mut limits = Limits::default();
-        assert_eq!(limits.weigh(Watched::Cpu, 84.9), None);
-        assert_eq!(limits.weigh(Watched::Cpu, 95.0), Some(Severity::Critical));
-        assert_eq!(limits.weigh(Watched::MemoryAvailable, 14.0), Some(Severity::Notice));
-        assert_eq!(limits.weigh(Watched::MemoryAvailable, 5.0), Some(Severity::Critical));
-        assert_eq!(limits.weigh(Watched::CoreFullest, 100.0), Some(Severity::Notice));
-        limits.set(Watched::Cpu, Some(99.0), None);
-        assert_eq!(limits.weigh(Watched::Cpu, 96.0), Some(Severity::Critical));
-    }
-}

@@ -14,7 +14,7 @@ mod syntax;
 mod words;
 
 pub use check::{Place, fields_meant};
-pub(crate) use eval::glob;
+pub use eval::glob;
 pub use eval::{Measure, Truth};
 pub use words::{InWords, Range};
 

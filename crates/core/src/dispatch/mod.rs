@@ -20,7 +20,7 @@ mod sample;
 mod stand_backs;
 mod standing;
 mod status;
-mod throttle;
+pub mod throttle;
 mod wants;
 
 use std::sync::Arc;

@@ -15,7 +15,7 @@ const MOST: u32 = 60;
 const HOUR: Duration = Duration::from_secs(3600);
 
 /// What a record takes on disk, roughly.
-const RECORD: f64 = 1536.0;
+pub const RECORD: f64 = 1536.0;
 
 /// Whose: of the machine as a whole it is nobody's.
 type Owner = Option<u32>;
@@ -56,7 +56,7 @@ impl Bucket {
 
 /// A part of a story.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Part {
+pub enum Part {
     /// A breach or a calm.
     Turn,
     /// What is no act either.
@@ -69,7 +69,7 @@ enum Part {
 
 /// Every rule's and user's.
 #[derive(Debug, Default)]
-pub(super) struct Throttle {
+pub struct Throttle {
     hours: SortedMap<(RuleName, Owner), Hour>,
     all: Option<Bucket>,
     each: SortedMap<Owner, Bucket>,
@@ -80,7 +80,7 @@ pub(super) struct Throttle {
 impl Throttle {
     /// Whether one more record is written. Three quarters of what may be kept is for all of this, half of that for one user:
     /// within the time that it is kept, none of it takes the place of an act.
-    fn takes(&mut self, rule: &RuleName, owner: Owner, part: Part, now: Duration, audit: &Audit) -> bool {
+    pub fn takes(&mut self, rule: &RuleName, owner: Owner, part: Part, now: Duration, audit: &Audit) -> bool {
         let (room, a_second) = (audit.most as f64 / 4.0, audit.most as f64 / 2.0 / audit.keep.as_secs_f64().max(1.0));
         let all = self.all.get_or_insert(Bucket { bytes: room, since: now });
         let his = self.each.entry(owner).or_insert(Bucket { bytes: room / 2.0, since: now });
@@ -96,7 +96,7 @@ impl Throttle {
     }
 
     /// The rules whose hour is over, with what was left out of it, of all users.
-    fn over(&mut self, now: Duration) -> Vec<(RuleName, u32)> {
+    pub fn over(&mut self, now: Duration) -> Vec<(RuleName, u32)> {
         let over = |hour: &Hour| now.saturating_sub(hour.began) >= HOUR;
         let mut ended: SortedMap<RuleName, u32> = SortedMap::new();
         for ((rule, _), hour) in self.hours.iter().filter(|(_, hour)| over(hour)) {
@@ -190,45 +190,5 @@ fn part_of(what: &What) -> Part {
         | What::Turned(..)
         | What::Watcher(_) => Part::Always,
         What::Easing { .. } | What::BreachedAgain(_) | What::HoursEnded | What::WaitedFor { .. } => Part::Never,
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_rule_that_flaps_is_summed_up_after_an_hour() {
-        let mut throttle = Throttle::default();
-        let (flapping, other, audit) = (RuleName::from("flapping"), RuleName::from("other"), Audit::default());
-        let at = |minutes: u64| Duration::from_secs(60 * minutes);
-        let mut takes =
-            |rule: &RuleName, owner, minute| throttle.takes(rule, Some(owner), Part::Turn, at(minute), &audit);
-        assert_eq!((0..100).filter(|minute| takes(&flapping, 1001, minute % 59)).count(), 60);
-        assert!(takes(&other, 1001, 59) && takes(&flapping, 1002, 59), "each rule and user has a share");
-        assert_eq!(throttle.over(at(60)), [(flapping.clone(), 40)]);
-        assert!(throttle.takes(&flapping, Some(1001), Part::Turn, at(61), &audit));
-        assert_eq!(throttle.over(at(200)), [], "nothing was left out");
-    }
-
-    /// However long one floods, and by however many rules: an eighth of the room at once, an eighth... and in the time that
-    /// records are kept no more than three eighths of it are his, three quarters all users'.
-    #[test]
-    fn a_flood_of_days_leaves_room_for_acts() {
-        let day = Duration::from_secs(86_400);
-        let audit = Audit { most: 16 << 20, keep: 10 * day, ..Audit::default() };
-        let rules: Vec<RuleName> = (0..40).map(|number| RuleName::from(&*format!("rule-{number}"))).collect();
-        let mut throttle = Throttle::default();
-        let mut written = SortedMap::new();
-        for hour in 0..240_u32 {
-            let now = HOUR * hour;
-            throttle.over(now);
-            for (rule, owner) in rules.iter().flat_map(|rule| [1001, 1002, 1003].map(|owner| (rule, owner))) {
-                let taken = (0..60).filter(|_| throttle.takes(rule, Some(owner), Part::Turn, now, &audit)).count();
-                *written.entry(owner).or_insert(0.0) += taken as f64 * RECORD / audit.most as f64;
-            }
-        }
-        assert!(written.values().all(|share| *share < 0.376), "{written:?}");
-        assert!(written.values().sum::<f64>() < 0.76, "{written:?}");
     }
 }

@@ -4,7 +4,7 @@
 //! step's outcome is told back with [`Judge::settled`] before the next may fall due.
 
 mod case;
-mod counted;
+pub mod counted;
 mod covers;
 mod event;
 mod ladder;

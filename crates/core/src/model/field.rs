@@ -315,29 +315,3 @@ impl fmt::Display for Field {
         f.write_str(self.name())
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_are_unique_and_found() {
-        for field in Field::ALL {
-            assert_eq!(Field::named(field.name()), Some(*field));
-        }
-    }
-
-    #[test]
-    fn the_periodic_pass_reads_no_costly_file() {
-        let reads = |cost| Needs::PERIODIC.has(cost);
-        assert!(
-            reads(Cost::Stat)
-                && reads(Cost::Statm)
-                && reads(Cost::Status)
-                && reads(Cost::Io)
-                && reads(Cost::Cgroup)
-                && reads(Cost::Machine)
-        );
-        assert!(!reads(Cost::Rollup) && !reads(Cost::Files) && !reads(Cost::Disks));
-    }
-}

@@ -84,16 +84,3 @@ const fn words(field: Field) -> (&'static str, &'static str) {
         Field::Host => ("the machine's name", ""),
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn everything_says_what_is_usual() {
-        assert!(Field::ALL.iter().all(|field| !field.help().usual.is_empty()));
-        // A rate that is high asks for something.
-        let rates = Field::ALL.iter().filter(|field| field.info().rate);
-        assert!(rates.clone().count() > 10 && rates.into_iter().all(|field| !field.help().when_high.is_empty()));
-    }
-}

@@ -441,14 +441,3 @@ pub fn plain(about: &str) -> String {
     }
     text.replace('`', "")
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn help_has_no_marks() {
-        assert_eq!(plain("names: `a = [\"Mon\"]` ([hours](#hours))"), "names: a = [\"Mon\"]");
-        assert_eq!(plain("a [condition](conditions.md): which"), "a condition: which");
-    }
-}

@@ -87,28 +87,3 @@ pub(super) fn size(bytes: f64) -> String {
 pub(super) fn percent(value: f64) -> String {
     format!("{}%", (value / 5.0).ceil() * 5.0)
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::units::quoted;
-
-    /// Names come from outside: whatever they are, the rule means that very program.
-    #[test]
-    fn any_name_is_written_so_that_it_is_read_back() {
-        for app in ["labelpress", "it's", "a \"b\" \\c", "tab\there", "#'\"", "ünïcode 車"] {
-            let covers = format!("app = {}", quoted(app));
-            let rule = Written::new(&format!("{app}-cpu"), "its name")
-                .text("note", app, "")
-                .text("where", &covers, "whom")
-                .text("breach", "cpu > 5%", "what")
-                .text("lasting", "5s", "")
-                .raw("armed", "false".to_owned(), "shadow");
-            let text = format!("format = 1\n{}", rule.toml());
-            let rules = crate::rules::load(text.as_bytes()).unwrap_or_else(|rejected| panic!("{text}{rejected:?}"));
-            let covers = rules.rules[0].covers.as_ref().unwrap();
-            assert_eq!(covers.words_of(crate::model::Field::App), [app]);
-            assert_eq!(rules.rules[0].note.as_deref(), Some(crate::text::clean(app.as_bytes()).as_str()));
-        }
-    }
-}

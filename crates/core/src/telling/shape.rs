@@ -71,20 +71,3 @@ fn value(name: &str, message: &Message) -> String {
         _ => String::new(),
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use serde_json::json;
-
-    use super::*;
-
-    #[test]
-    fn what_fills_a_placeholder_stays_in_its_text() {
-        let mut message = Message::trial(&jiff::Zoned::default(), "mossgate-desk-03", "x");
-        message.app = Some("\"}, {line} \\".to_owned());
-        let shape = json!({ "text": "{severity}: {app}{", "blocks": [{ "n": 1, "t": "{case}" }] });
-        let shaped = shaped(&shape, &message);
-        assert_eq!(shaped, json!({ "text": "notice: \"}, {line} \\{", "blocks": [{ "n": 1, "t": "" }] }));
-        assert_eq!(unknown(&json!(["{line} {lien}"])), ["lien"]);
-    }
-}

@@ -6,7 +6,7 @@
 
 mod function;
 mod history;
-mod numbers;
+pub mod numbers;
 mod quantity;
 mod slots;
 

@@ -14,7 +14,8 @@ const COUNT_BITS: u32 = 63 - OFFSET_BITS;
 
 /// The number of a slot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Number {
+pub struct Number {
+    /// What was read, or counted.
     pub value: i64,
     /// When in the slot a count was read, in parts of the slot; of all else nobody asks.
     pub offset: u16,
@@ -22,7 +23,7 @@ pub(super) struct Number {
 
 /// No more than there are slots, the oldest first.
 #[derive(Debug, Clone)]
-pub(super) struct Numbers {
+pub struct Numbers {
     /// Whether they are counts: then it is kept when each was read.
     counted: bool,
     kept: Kept,
@@ -41,17 +42,20 @@ enum Kept {
 }
 
 impl Numbers {
+    /// None yet; of counts it is kept when each was read.
     pub fn none(counted: bool) -> Numbers {
         Numbers { counted, kept: Kept::Same(0, 0, None) }
     }
 
-    pub fn len(&self) -> usize {
+    /// How many there are.
+    pub fn count(&self) -> usize {
         match &self.kept {
             Kept::Same(_, count, _) => *count,
             Kept::Each(all) => all.len(),
         }
     }
 
+    /// The newest, where there is one.
     pub fn newest(&self) -> Option<Number> {
         match &self.kept {
             Kept::Same(value, count, offsets) => {
@@ -62,6 +66,7 @@ impl Numbers {
         }
     }
 
+    /// One more.
     pub fn push(&mut self, number: Number) {
         match &mut self.kept {
             Kept::Same(value, count, offsets) if *count == 0 || *value == number.value => {
@@ -80,6 +85,7 @@ impl Numbers {
         }
     }
 
+    /// Takes the newest back.
     pub fn pop_newest(&mut self) -> Option<Number> {
         let newest = self.newest();
         match &mut self.kept {
@@ -92,6 +98,7 @@ impl Numbers {
         newest
     }
 
+    /// Lets so many of the oldest go; no more than there are.
     pub fn drop_oldest(&mut self, gone: usize) {
         match &mut self.kept {
             Kept::Same(_, count, offsets) => {
@@ -103,10 +110,11 @@ impl Numbers {
         let newest = self.newest().map(|number| number.value);
         if matches!(self.kept, Kept::Each(_)) && self.iter().all(|number| Some(number.value) == newest) {
             let offsets = self.counted.then(|| Box::new(self.iter().map(|number| number.offset).collect()));
-            self.kept = Kept::Same(newest.unwrap_or(0), self.len(), offsets);
+            self.kept = Kept::Same(newest.unwrap_or(0), self.count(), offsets);
         }
     }
 
+    /// All, the oldest first.
     pub fn iter(&self) -> impl Iterator<Item = Number> + '_ {
         let (value, count, offsets, each) = match &self.kept {
             Kept::Same(value, count, offsets) => (*value, *count, offsets.as_ref(), None),
@@ -145,38 +153,4 @@ pub(super) fn counted_since(now: i64, then: i64) -> Option<i64> {
     let since = (now - then) & ((1 << COUNT_BITS) - 1);
     // So much is less than nothing: what is counted has begun anew.
     (since < 1 << (COUNT_BITS - 1)).then_some(since)
-}
-
-#[cfg(test)]
-mod tests {
-    use proptest::prelude::*;
-
-    use super::*;
-
-    proptest! {
-        /// Whatever comes and goes, it is what a plain list is.
-        #[test]
-        fn it_is_a_list(counted: bool, steps: Vec<(u8, i64, u16)>) {
-            let (mut numbers, mut list) = (Numbers::none(counted), VecDeque::new());
-            for (what, value, offset) in steps {
-                // Often the same, and then something else.
-                let value = if what % 3 == 0 { value & 0xffff_ffff } else { 7 };
-                let number = Number { value, offset: if counted { offset } else { 0 } };
-                match what {
-                    0..200 => {
-                        numbers.push(number);
-                        list.push_back(number);
-                    }
-                    200..220 => prop_assert_eq!(numbers.pop_newest(), list.pop_back()),
-                    _ => {
-                        let gone = usize::from(what - 220).min(list.len());
-                        numbers.drop_oldest(gone);
-                        list.drain(..gone);
-                    }
-                }
-                prop_assert_eq!((numbers.len(), numbers.newest()), (list.len(), list.back().copied()));
-                prop_assert!(numbers.iter().eq(list.iter().copied()));
-            }
-        }
-    }
 }

@@ -80,7 +80,7 @@ impl Slots {
             (self.sum, self.count) = (0, 0);
             let filled = u32::try_from(passed).ok().and_then(|passed| self.filled.checked_shl(passed)).unwrap_or(0);
             self.filled = filled & WINDOW;
-            let gone = self.numbers.len() - self.filled.count_ones() as usize;
+            let gone = self.numbers.count() - self.filled.count_ones() as usize;
             self.numbers.drop_oldest(gone);
         }
         let last = if self.filled & 1 == 1 { self.numbers.pop_newest() } else { None };

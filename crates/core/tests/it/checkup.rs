@@ -7,6 +7,7 @@ use sophron_core::checkup::{
     Finding, FindingKind, GroupMemory, Grown, HeldFile, Next, Observation, Past, Report, Settings, Since, Surroundings,
     check,
 };
+use sophron_core::checkup::{LIMITS, Limits, Watched};
 use sophron_core::model::{CpuSplit, Machine, Origin, Passing, Process, Stall, Volume};
 use sophron_core::rules::{Severity, load};
 use sophron_core::sorted::SortedSet;
@@ -510,4 +511,24 @@ fn nobody_is_lost_in_the_tree_of_the_first_process() {
     let found = plain(&mut world);
     assert_eq!(only(&found).headline, "one program keeps one core to itself: labelpress");
     assert_eq!(apps(only(&found)), ["labelpress"]);
+}
+
+#[test]
+fn every_figure_has_its_row_and_sane_levels() {
+    for (place, limit) in LIMITS.iter().enumerate() {
+        assert_eq!(limit.watched as usize, place);
+        assert_eq!(limit.over, limit.notice < limit.critical, "{}", limit.field);
+    }
+}
+
+#[test]
+fn levels_bound_from_their_own_side() {
+    let mut limits = Limits::default();
+    assert_eq!(limits.weigh(Watched::Cpu, 84.9), None);
+    assert_eq!(limits.weigh(Watched::Cpu, 95.0), Some(Severity::Critical));
+    assert_eq!(limits.weigh(Watched::MemoryAvailable, 14.0), Some(Severity::Notice));
+    assert_eq!(limits.weigh(Watched::MemoryAvailable, 5.0), Some(Severity::Critical));
+    assert_eq!(limits.weigh(Watched::CoreFullest, 100.0), Some(Severity::Notice));
+    limits.set(Watched::Cpu, Some(99.0), None);
+    assert_eq!(limits.weigh(Watched::Cpu, 96.0), Some(Severity::Critical));
 }

@@ -1,7 +1,7 @@
 //! The condition language: what it means, what it refuses, and how it says so.
 
 use proptest::prelude::*;
-use sophron_core::condition::{Condition, Place, Truth};
+use sophron_core::condition::{Condition, Place, Truth, glob};
 use sophron_core::facts::Facts;
 use sophron_core::model::Field;
 use sophron_core::state::State;
@@ -240,5 +240,19 @@ proptest! {
                 }
             }
         }
+    }
+}
+
+#[test]
+fn globs() {
+    for (pattern, text, expected) in [
+        ("/opt/*", "/opt/press/labelpress", true),
+        ("*press", "labelpress", true),
+        ("l?bel*s", "labelpress", true),
+        ("label", "labelpress", false),
+        ("*a*b*c", "xxaxxbxx", false),
+        ("", "", true),
+    ] {
+        assert_eq!(glob(pattern, text), expected, "{pattern} on {text}");
     }
 }

@@ -6,9 +6,12 @@ use std::time::Duration;
 use sophron_core::act::{Act, Ending, Outcome, Restoring, Verb};
 use sophron_core::audit::Kind;
 use sophron_core::decide::Verdict;
+use sophron_core::dispatch::throttle::{Part, RECORD, Throttle};
 use sophron_core::dispatch::{Input, Settings, Trail};
 use sophron_core::happening::{News, Next, What};
 use sophron_core::protect::Protections;
+use sophron_core::rules::{Audit, RuleName};
+use sophron_core::sorted::SortedMap;
 use sophron_core::state::State;
 use sophron_testkit::process;
 
@@ -300,4 +303,38 @@ fn a_clock_that_is_set_moves_no_step() {
     let waits =
         watch.told.iter().any(|happening| matches!(&happening.what, What::Decided { verdict: Verdict::Waits(_), .. }));
     assert!(!waits);
+}
+
+#[test]
+fn a_rule_that_flaps_is_summed_up_after_an_hour() {
+    let mut throttle = Throttle::default();
+    let (flapping, other, audit) = (RuleName::from("flapping"), RuleName::from("other"), Audit::default());
+    let at = |minutes: u64| Duration::from_secs(60 * minutes);
+    let mut takes = |rule: &RuleName, owner, minute| throttle.takes(rule, Some(owner), Part::Turn, at(minute), &audit);
+    assert_eq!((0..100).filter(|minute| takes(&flapping, 1001, minute % 59)).count(), 60);
+    assert!(takes(&other, 1001, 59) && takes(&flapping, 1002, 59), "each rule and user has a share");
+    assert_eq!(throttle.over(at(60)), [(flapping.clone(), 40)]);
+    assert!(throttle.takes(&flapping, Some(1001), Part::Turn, at(61), &audit));
+    assert_eq!(throttle.over(at(200)), [], "nothing was left out");
+}
+
+/// However long one floods, and by however many rules: an eighth of the room at once, an eighth... and in the time that
+/// records are kept no more than three eighths of it are his, three quarters all users'.
+#[test]
+fn a_flood_of_days_leaves_room_for_acts() {
+    let day = Duration::from_secs(86_400);
+    let audit = Audit { most: 16 << 20, keep: 10 * day, ..Audit::default() };
+    let rules: Vec<RuleName> = (0..40).map(|number| RuleName::from(&*format!("rule-{number}"))).collect();
+    let mut throttle = Throttle::default();
+    let mut written = SortedMap::new();
+    for hour in 0..240_u32 {
+        let now = Duration::from_secs(3600) * hour;
+        throttle.over(now);
+        for (rule, owner) in rules.iter().flat_map(|rule| [1001, 1002, 1003].map(|owner| (rule, owner))) {
+            let taken = (0..60).filter(|_| throttle.takes(rule, Some(owner), Part::Turn, now, &audit)).count();
+            *written.entry(owner).or_insert(0.0) += taken as f64 * RECORD / audit.most as f64;
+        }
+    }
+    assert!(written.values().all(|share| *share < 0.376), "{written:?}");
+    assert!(written.values().sum::<f64>() < 0.76, "{written:?}");
 }

@@ -4,7 +4,7 @@
 
 use std::fmt::Write;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use sophron_core::checkup::LIMITS;
 use sophron_core::condition::{Condition, Place};
@@ -168,4 +168,19 @@ fn the_trail_is_documented() {
     for key in sophron_core::audit::schema()["properties"].as_object().unwrap().keys() {
         assert!(docs.contains(&format!("`{key}`")), "docs/audit-trail.md lacks the key `{key}`");
     }
+}
+
+/// A test within the library would never be run.
+#[test]
+fn all_tests_of_core_are_here() {
+    fn with_tests(folder: &Path) -> Vec<PathBuf> {
+        let paths = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+        let of = |path: PathBuf| match path.is_dir() {
+            true => with_tests(&path),
+            false if fs::read_to_string(&path).unwrap().contains("#[cfg(test)]") => vec![path],
+            false => Vec::new(),
+        };
+        paths.flat_map(of).collect()
+    }
+    assert_eq!(with_tests(&Path::new(env!("CARGO_MANIFEST_DIR")).join("src")), Vec::<PathBuf>::new());
 }

@@ -1,9 +1,11 @@
 //! What is in force on whom, against the plainest account of it: who wants what.
 
+use std::time::Duration;
+
 use proptest::prelude::*;
-use sophron_core::act::{Act, Originals};
+use sophron_core::act::{Act, Originals, UnitWeight};
 use sophron_core::effects::Effects;
-use sophron_core::model::ProcessId;
+use sophron_core::model::{Boot, ProcessId};
 use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_testkit::process;
 
@@ -93,4 +95,47 @@ proptest! {
             }
         }
     }
+}
+
+const ID: ProcessId = ProcessId { pid: 9, start: 1, boot: Boot(1) };
+
+#[test]
+fn the_greatest_nice_holds_and_the_last_to_let_go_undoes() {
+    let was = Originals::default();
+    let mut effects = Effects::default();
+    effects.lower(ID, 1, 10, was.clone());
+    effects.lower(ID, 2, 15, Originals { was: 10, ..Originals::default() });
+    assert_eq!(effects.lowered_to(&ID), Some(15));
+    assert_eq!(effects.let_go(&ID, 2), [Act::Restore { set: 15, originals: was.clone(), still: Some(10) }]);
+    assert_eq!(effects.let_go(&ID, 2), []);
+    assert_eq!(effects.let_go(&ID, 1), [Act::Restore { set: 10, originals: was, still: None }]);
+    assert!(effects.processes().is_empty());
+}
+
+/// A second, greater lowering moves the unit's weight further; what it had before the first is what is put back.
+#[test]
+fn the_weight_of_a_unit_outlives_its_process() {
+    let weight = |was, set| {
+        let (unit, group) = ("sheetlamp.service".to_owned(), "/system.slice/sheetlamp.service".to_owned());
+        Some(UnitWeight { unit, group, uid: None, was, set })
+    };
+    let lowered = |was, set| Originals { weight: weight(was, set), ..Originals::default() };
+    let mut effects = Effects::default();
+    effects.lower(ID, 1, 10, lowered(None, 11));
+    effects.lower(ID, 2, 15, lowered(Some(11), 4));
+    let still = Act::Restore { set: 15, originals: lowered(None, 4), still: Some(10) };
+    assert_eq!(effects.let_go(&ID, 2), [still]);
+    assert_eq!(effects.forget(&ID), Some(Act::Restore { set: 10, originals: lowered(None, 11), still: None }));
+    effects.lower(ID, 3, 10, Originals::default());
+    assert_eq!(effects.forget(&ID), None);
+}
+
+#[test]
+fn a_suspension_ends_when_no_case_wants_it() {
+    let mut effects = Effects::default();
+    effects.suspend(ID, 1, Duration::from_secs(5));
+    effects.suspend(ID, 2, Duration::from_secs(3));
+    assert_eq!(effects.suspension(&ID).map(|suspend| suspend.until), Some(Duration::from_secs(5)));
+    assert_eq!(effects.let_go(&ID, 1), []);
+    assert_eq!(effects.let_go(&ID, 2), [Act::Resume]);
 }

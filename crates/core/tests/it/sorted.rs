@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use proptest::prelude::*;
+use sophron_core::order::InOrder;
 use sophron_core::sorted::{SortedMap, SortedSet};
 
 proptest! {
@@ -66,5 +67,18 @@ proptest! {
         prop_assert_eq!(ours.is_subset(&other), theirs.is_subset(&of_theirs));
         let text = serde_json::to_string(&ours).unwrap();
         prop_assert_eq!(serde_json::from_str::<SortedSet<u8>>(&text).unwrap(), ours);
+    }
+}
+
+proptest! {
+    #[test]
+    fn it_sorts_as_the_standard_library_does(mut ours: Vec<(u8, u16)>) {
+        let mut theirs = ours.clone();
+        theirs.sort_by_key(|(key, _)| key % 16);
+        ours.order_by_key(|(key, _)| key % 16);
+        prop_assert_eq!(&ours, &theirs);
+        theirs.sort();
+        ours.order();
+        prop_assert_eq!(ours, theirs);
     }
 }

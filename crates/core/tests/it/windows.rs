@@ -1,11 +1,13 @@
 //! Functions over time: what they come to, when they are unknown, and that slots are what their definition says.
 
+use std::collections::VecDeque;
 use std::time::Duration;
 
 use proptest::prelude::*;
 use sophron_core::condition::{Condition, Place, Quantity, Truth};
 use sophron_core::facts::Facts;
 use sophron_core::units::Value;
+use sophron_core::window::numbers::{Number, Numbers};
 use sophron_core::window::{History, SLOTS, Series, Spec};
 use sophron_testkit::{World, process};
 
@@ -225,4 +227,31 @@ fn functions_that_keep_the_same_share_a_window() {
     assert_eq!(rules.rules[0].windows.len(), 1, "a reading a slot serves all: {:?}", rules.rules[0].windows);
     let Condition::All(parts) = &rules.rules[0].breach else { panic!("three parts") };
     assert!(matches!(&parts[0], Condition::Compare(Quantity::Over(_), ..)));
+}
+
+proptest! {
+    /// Whatever comes and goes, it is what a plain list is.
+    #[test]
+    fn it_is_a_list(counted: bool, steps: Vec<(u8, i64, u16)>) {
+        let (mut numbers, mut list) = (Numbers::none(counted), VecDeque::new());
+        for (what, value, offset) in steps {
+            // Often the same, and then something else.
+            let value = if what % 3 == 0 { value & 0xffff_ffff } else { 7 };
+            let number = Number { value, offset: if counted { offset } else { 0 } };
+            match what {
+                0..200 => {
+                    numbers.push(number);
+                    list.push_back(number);
+                }
+                200..220 => prop_assert_eq!(numbers.pop_newest(), list.pop_back()),
+                _ => {
+                    let gone = usize::from(what - 220).min(list.len());
+                    numbers.drop_oldest(gone);
+                    list.drain(..gone);
+                }
+            }
+            prop_assert_eq!((numbers.count(), numbers.newest()), (list.len(), list.back().copied()));
+            prop_assert!(numbers.iter().eq(list.iter().copied()));
+        }
+    }
 }
