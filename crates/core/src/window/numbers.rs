@@ -66,6 +66,17 @@ impl Numbers {
         }
     }
 
+    /// The oldest, where there is one.
+    pub fn oldest(&self) -> Option<Number> {
+        match &self.kept {
+            Kept::Same(value, count, offsets) => {
+                let offset = offsets.as_ref().and_then(|offsets| offsets.front().copied()).unwrap_or(0);
+                (*count > 0).then_some(Number { value: *value, offset })
+            }
+            Kept::Each(all) => all.front().map(|number| unpacked(*number, self.counted)),
+        }
+    }
+
     /// One more.
     pub fn push(&mut self, number: Number) {
         match &mut self.kept {

@@ -251,7 +251,8 @@ proptest! {
                 }
             }
             prop_assert_eq!((numbers.count(), numbers.newest()), (list.len(), list.back().copied()));
-            prop_assert!(numbers.iter().eq(list.iter().copied()));
+            prop_assert_eq!(numbers.oldest(), list.front().copied());
+                prop_assert!(numbers.iter().eq(list.iter().copied()));
         }
     }
 }
