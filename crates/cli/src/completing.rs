@@ -1,6 +1,7 @@
 //! What a shell offers at the tab key: besides commands and options also what there is on this machine. The shell's script asks the
 //! program, by a variable. What cannot be read offers nothing, and says nothing: somebody is typing.
 
+use std::collections::BTreeMap;
 use std::env;
 use std::ffi::OsStr;
 use std::path::PathBuf;
@@ -10,7 +11,6 @@ use clap_complete::engine::CompletionCandidate;
 use sophron_core::audit::Kind;
 use sophron_core::model::{Field, Process};
 use sophron_core::rules::RuleSet;
-use sophron_core::sorted::SortedMap;
 use sophron_core::text::{clean, processes};
 use sophron_linux::{here, trail};
 
@@ -97,7 +97,7 @@ pub fn channels(current: &OsStr) -> Vec<CompletionCandidate> {
 
 /// Cases of the last file of the record, the newest first.
 pub fn cases(current: &OsStr) -> Vec<CompletionCandidate> {
-    let mut cases: SortedMap<u64, String> = SortedMap::new();
+    let mut cases: BTreeMap<u64, String> = BTreeMap::new();
     let read = state().map(|state| {
         trail::latest(&state, |record| {
             if let (Kind::Breach, Some(case)) = (&record.kind, record.case) {
@@ -136,7 +136,7 @@ pub fn targets(current: &OsStr) -> Vec<CompletionCandidate> {
             .map(|(checked, process)| offer(checked, format!("{}, {}", clean(process.app.as_bytes()), process.owner)))
             .collect();
     }
-    let mut apps: SortedMap<&str, usize> = SortedMap::new();
+    let mut apps: BTreeMap<&str, usize> = BTreeMap::new();
     for process in there.filter(|process| process.app.starts_with(begun) && is_plain(&process.app)) {
         *apps.entry(&process.app).or_default() += 1;
     }

@@ -1,11 +1,12 @@
 //! Two files of rules on the same recording: what is new, gone, earlier, later.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use jiff::{SignedDuration, Timestamp};
 
 use super::{Rehearsal, Story};
 
-use crate::order::InOrder;
-use crate::sorted::{SortedMap, SortedSet};
+use crate::order::{InOrder, IntoSet};
 
 /// How a case of the new rules stands to the old ones'.
 #[derive(Debug, Clone, PartialEq)]
@@ -44,7 +45,7 @@ pub struct Difference {
 
 /// Every case of both, by time. Cases of one rule on one owner's program are paired in their order.
 pub fn compare(old: &Rehearsal, new: &Rehearsal) -> Vec<Difference> {
-    type Cases<'r> = SortedMap<(String, String, String), Vec<&'r Story>>;
+    type Cases<'r> = BTreeMap<(String, String, String), Vec<&'r Story>>;
     fn gather(rehearsal: &Rehearsal) -> Cases<'_> {
         let mut cases = Cases::new();
         for story in rehearsal.stories() {
@@ -55,7 +56,7 @@ pub fn compare(old: &Rehearsal, new: &Rehearsal) -> Vec<Difference> {
     }
     let (old_cases, new_cases) = (gather(old), gather(new));
     let mut all = Vec::new();
-    let keys: SortedSet<_> = old_cases.keys().chain(new_cases.keys()).cloned().collect();
+    let keys: BTreeSet<_> = old_cases.keys().chain(new_cases.keys()).cloned().into_set();
     for key in keys {
         let none = Vec::new();
         let (olds, news) = (old_cases.get(&key).unwrap_or(&none), new_cases.get(&key).unwrap_or(&none));

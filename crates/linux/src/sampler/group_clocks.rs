@@ -1,10 +1,10 @@
 //! The CPU clocks of control groups: what processes used that ended before they were seen is in them (cgroups(7)).
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use sophron_core::model::{GroupUse, Process, slice_of};
-use sophron_core::sorted::{SortedMap, SortedSet};
 
 use crate::cgroups;
 use crate::here;
@@ -20,7 +20,7 @@ pub(super) struct GroupClocks {
     unified: Option<PathBuf>,
     accounted: Option<PathBuf>,
     /// CPU time used, and when that was read, nanoseconds.
-    before: SortedMap<String, (u64, u64)>,
+    before: BTreeMap<String, (u64, u64)>,
 }
 
 impl GroupClocks {
@@ -28,20 +28,20 @@ impl GroupClocks {
     pub fn new(root: &Path) -> GroupClocks {
         let mounts = fs::read_to_string(root.join("self/mountinfo")).unwrap_or_default();
         let of = |controller| cgroups::root_of(&mounts, controller);
-        GroupClocks { unified: of(None), accounted: of(Some("cpuacct")), before: SortedMap::new() }
+        GroupClocks { unified: of(None), accounted: of(Some("cpuacct")), before: BTreeMap::new() }
     }
 
     /// The CPU since the sample before of every group with a process in it, and of the slices of their owners.
     pub fn read(&mut self, processes: &[Process]) -> Vec<GroupUse> {
-        let mut paths: SortedSet<&str> = SortedSet::new();
-        let mut owners: SortedSet<u32> = SortedSet::new();
+        let mut paths: BTreeSet<&str> = BTreeSet::new();
+        let mut owners: BTreeSet<u32> = BTreeSet::new();
         for process in processes.iter().filter(|process| !process.kernel) {
             paths.extend(process.group.as_deref().filter(|group| group.len() > 1));
             owners.insert(process.person());
         }
         let slices: Vec<String> = owners.into_iter().map(slice_of).collect();
         paths.extend(slices.iter().map(String::as_str));
-        let mut now = SortedMap::new();
+        let mut now = BTreeMap::new();
         let mut used = Vec::new();
         for path in paths.into_iter().take(MOST_GROUPS) {
             let Some(clock) = self.clock(path) else { continue };

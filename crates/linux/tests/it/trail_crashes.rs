@@ -1,6 +1,7 @@
 //! A machine that loses its power: what was not synced is forgotten, bytes and names alike. What a writer was told is in
 //! the trail stays there, and the chain goes on.
 
+use std::collections::BTreeMap;
 use std::io;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -10,7 +11,6 @@ use sophron_core::audit::{
     Draft, InForce, Kind, Record, ToldBy, ToldRecord, ToldWord, Verified, Who, stamps, verify_files,
 };
 use sophron_core::rules::RuleSet;
-use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_linux::here;
 use sophron_linux::trail::{Append, Folder, Keeping, Seen, Sheet, Writer, number};
 
@@ -24,9 +24,9 @@ struct Content {
 
 #[derive(Debug, Default)]
 struct State {
-    files: SortedMap<u64, Content>,
-    names: SortedMap<String, u64>,
-    lasting_names: SortedMap<String, u64>,
+    files: BTreeMap<u64, Content>,
+    names: BTreeMap<String, u64>,
+    lasting_names: BTreeMap<String, u64>,
     next: u64,
     /// So many more calls are answered; then the power is off.
     left: usize,
@@ -323,7 +323,7 @@ fn nothing_due_is_lost_over_power_failures() {
     let verified = verified(&folder);
     assert_eq!(verified.fault, None);
     let due: Vec<String> = verified.records.iter().filter_map(|record| channel.due(record)).collect();
-    let mut seen = SortedSet::new();
+    let mut seen = std::collections::BTreeSet::new();
     let once: Vec<&String> = channel.arrived.iter().filter(|id| seen.insert((*id).clone())).collect();
     assert!(due.len() > 100, "{}", due.len());
     assert_eq!(once, due.iter().collect::<Vec<_>>(), "in order, and nothing else");

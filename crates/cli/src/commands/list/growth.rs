@@ -1,10 +1,11 @@
 //! `list --by growth --since TIME`: whose memory has grown, with its course over the span.
 
+use std::collections::BTreeMap;
+
 use serde_json::{Map, Value, json};
 use sophron_core::model::{Process, Snapshot};
 use sophron_core::order::InOrder;
 use sophron_core::over::Seen;
-use sophron_core::sorted::SortedMap;
 use sophron_core::units::{scaled_duration, scaled_size};
 
 use super::machine_formats::write;
@@ -41,7 +42,7 @@ struct App<'s> {
 
 /// The apps, the one that has grown most first. Who began within the span has grown from nothing known: by what he has gained since.
 fn apps<'s>(snapshot: &'s Snapshot, over: &'s Spanned) -> Vec<App<'s>> {
-    let mut apps: SortedMap<(&str, &str), App<'s>> = SortedMap::new();
+    let mut apps: BTreeMap<(&str, &str), App<'s>> = BTreeMap::new();
     for (process, _, growth) in ranked(snapshot, over) {
         let (app, owner) = (process.app.as_str(), process.owner.as_str());
         let sum = apps.entry((app, owner)).or_insert(App { app, owner, processes: 0, growth: 0.0, held: 0 });
