@@ -1,11 +1,10 @@
 //! What a process came from, and what hangs on it.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 
 use crate::groups::children;
 use crate::model::{Process, Snapshot};
 use crate::order::InOrder;
-use crate::sorted::SortedMap;
 
 /// Its parent, that one's parent, and so on, up to the machine's first process.
 pub fn ancestors<'s>(snapshot: &'s Snapshot, process: &Process) -> Vec<&'s Process> {
@@ -55,7 +54,7 @@ pub fn family(snapshot: &Snapshot, process: &Process) -> Family {
         found.extend(below(next.id.pid).filter(|child| seen.insert(child.id.pid)));
         at += 1;
     }
-    let mut apps: SortedMap<&str, usize> = SortedMap::new();
+    let mut apps: BTreeMap<&str, usize> = BTreeMap::new();
     found.iter().for_each(|child| *apps.entry(child.app.as_str()).or_default() += 1);
     let mut apps: Vec<(String, usize)> = apps.into_iter().map(|(app, count)| (app.to_owned(), count)).collect();
     apps.order_by_key(|(_, count)| std::cmp::Reverse(*count));

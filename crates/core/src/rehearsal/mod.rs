@@ -8,6 +8,7 @@ mod compare;
 mod story;
 mod vary;
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -44,7 +45,7 @@ pub struct RuleSum {
     /// Times somebody would have been asked first.
     pub asked: u32,
     /// Different subjects.
-    pub subjects: SortedSet<String>,
+    pub subjects: BTreeSet<String>,
     /// Cases that were calm by themselves before a further step came.
     pub calmed: u32,
     /// Acts that protection, a budget or the cap held back.

@@ -3,13 +3,15 @@
 use std::borrow::Borrow;
 use std::fmt;
 use std::marker::PhantomData;
-use std::ops::{Bound, Index, RangeBounds};
+use std::ops::{Bound, RangeBounds};
 
 use serde::de::{MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+use crate::order::InOrder;
+
 /// Values by key, smallest key first. Putting one in or taking one out takes time by how many come after it.
-#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, PartialEq, Eq)]
 pub struct SortedMap<K, V> {
     pairs: Vec<(K, V)>,
 }
@@ -85,26 +87,9 @@ impl<K, V> SortedMap<K, V> {
         self.pairs.iter_mut().map(|(_, value)| value)
     }
 
-    /// All keys, out of it.
-    pub fn into_keys(self) -> impl DoubleEndedIterator<Item = K> + ExactSizeIterator {
-        self.pairs.into_iter().map(|(key, _)| key)
-    }
-
     /// All values, out of it.
     pub fn into_values(self) -> impl DoubleEndedIterator<Item = V> + ExactSizeIterator {
         self.pairs.into_iter().map(|(_, value)| value)
-    }
-
-    /// The pair with the smallest key.
-    #[must_use]
-    pub fn first_key_value(&self) -> Option<(&K, &V)> {
-        self.pairs.first().map(halves)
-    }
-
-    /// The pair with the greatest key.
-    #[must_use]
-    pub fn last_key_value(&self) -> Option<(&K, &V)> {
-        self.pairs.last().map(halves)
     }
 
     /// Takes those out that do not hold.
@@ -213,15 +198,6 @@ impl<'a, K, V> Entry<'a, K, V> {
     {
         self.or_insert_with(V::default)
     }
-
-    /// Changes the value where there is one.
-    #[must_use]
-    pub fn and_modify(mut self, change: impl FnOnce(&mut V)) -> Self {
-        if let Entry::Occupied(value) = &mut self {
-            change(value);
-        }
-        self
-    }
 }
 
 impl<K, V> Default for SortedMap<K, V> {
@@ -236,16 +212,6 @@ impl<K: fmt::Debug, V: fmt::Debug> fmt::Debug for SortedMap<K, V> {
     }
 }
 
-impl<K: Ord + Borrow<Q>, V, Q: Ord + ?Sized> Index<&Q> for SortedMap<K, V> {
-    type Output = V;
-
-    /// As of a list: a key that is not there is a fault of whoever asks.
-    #[allow(clippy::expect_used)]
-    fn index(&self, key: &Q) -> &V {
-        self.get(key).expect("the key is there")
-    }
-}
-
 impl<K: Ord, V> Extend<(K, V)> for SortedMap<K, V> {
     fn extend<I: IntoIterator<Item = (K, V)>>(&mut self, pairs: I) {
         for (key, value) in pairs {
@@ -255,10 +221,20 @@ impl<K: Ord, V> Extend<(K, V)> for SortedMap<K, V> {
 }
 
 impl<K: Ord, V> FromIterator<(K, V)> for SortedMap<K, V> {
+    /// However many, in any order: of two with the same key the later one stays.
     fn from_iter<I: IntoIterator<Item = (K, V)>>(pairs: I) -> Self {
-        let mut map = SortedMap::new();
-        map.extend(pairs);
-        map
+        let mut pairs: Vec<(K, V)> = pairs.into_iter().collect();
+        if !pairs.is_sorted_by(|(key, _), (next, _)| key < next) {
+            pairs.order_by(|(one, _), (other, _)| one.cmp(other));
+            pairs.dedup_by(|later, earlier| {
+                let is_same = later.0 == earlier.0;
+                if is_same {
+                    std::mem::swap(later, earlier);
+                }
+                is_same
+            });
+        }
+        SortedMap { pairs }
     }
 }
 
@@ -311,12 +287,12 @@ impl<'de, K: Deserialize<'de> + Ord, V: Deserialize<'de>> Deserialize<'de> for S
                 f.write_str("a map")
             }
 
-            fn visit_map<A: MapAccess<'de>>(self, mut pairs: A) -> Result<Self::Value, A::Error> {
-                let mut map = SortedMap::new();
-                while let Some((key, value)) = pairs.next_entry()? {
-                    map.insert(key, value);
+            fn visit_map<A: MapAccess<'de>>(self, mut read: A) -> Result<Self::Value, A::Error> {
+                let mut pairs = Vec::new();
+                while let Some(pair) = read.next_entry()? {
+                    pairs.push(pair);
                 }
-                Ok(map)
+                Ok(pairs.into_iter().collect())
             }
         }
         from.deserialize_map(Pairs(PhantomData))

@@ -5,8 +5,10 @@ use std::fmt;
 
 use serde::{Deserialize, Deserializer, Serialize};
 
+use crate::order::InOrder;
+
 /// Elements, each once, smallest first. Putting one in or taking one out takes time by how many come after it.
-#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, PartialEq, Eq, Serialize)]
 #[serde(transparent)]
 pub struct SortedSet<T> {
     elements: Vec<T>,
@@ -105,21 +107,10 @@ impl<T: Ord> SortedSet<T> {
         self.iter().filter(|element| other.contains(*element))
     }
 
-    /// What is in this one only.
-    pub fn difference<'a>(&'a self, other: &'a Self) -> impl Iterator<Item = &'a T> {
-        self.iter().filter(|element| !other.contains(*element))
-    }
-
     /// Whether nothing is in both.
     #[must_use]
     pub fn is_disjoint(&self, other: &Self) -> bool {
         self.intersection(other).next().is_none()
-    }
-
-    /// Whether all that is in this one is in the other.
-    #[must_use]
-    pub fn is_subset(&self, other: &Self) -> bool {
-        self.difference(other).next().is_none()
     }
 }
 
@@ -152,10 +143,14 @@ impl<'a, T: Ord + Copy> Extend<&'a T> for SortedSet<T> {
 }
 
 impl<T: Ord> FromIterator<T> for SortedSet<T> {
+    /// However many, in any order.
     fn from_iter<I: IntoIterator<Item = T>>(elements: I) -> Self {
-        let mut set = SortedSet::new();
-        set.extend(elements);
-        set
+        let mut elements: Vec<T> = elements.into_iter().collect();
+        if !elements.is_sorted_by(|element, next| element < next) {
+            elements.order();
+            elements.dedup();
+        }
+        SortedSet { elements }
     }
 }
 

@@ -2,7 +2,6 @@
 //! room of one.
 
 use std::collections::VecDeque;
-use std::iter;
 
 use super::slots::SLOTS;
 
@@ -55,26 +54,20 @@ impl Numbers {
         }
     }
 
-    /// The newest, where there is one.
-    pub fn newest(&self) -> Option<Number> {
+    /// The one at that place, the oldest at 0.
+    fn at(&self, place: usize) -> Option<Number> {
         match &self.kept {
             Kept::Same(value, count, offsets) => {
-                let offset = offsets.as_ref().and_then(|offsets| offsets.back().copied()).unwrap_or(0);
-                (*count > 0).then_some(Number { value: *value, offset })
+                let offset = offsets.as_ref().and_then(|offsets| offsets.get(place).copied()).unwrap_or(0);
+                (place < *count).then_some(Number { value: *value, offset })
             }
-            Kept::Each(all) => all.back().map(|number| unpacked(*number, self.counted)),
+            Kept::Each(all) => all.get(place).map(|number| unpacked(*number, self.counted)),
         }
     }
 
-    /// The oldest, where there is one.
-    pub fn oldest(&self) -> Option<Number> {
-        match &self.kept {
-            Kept::Same(value, count, offsets) => {
-                let offset = offsets.as_ref().and_then(|offsets| offsets.front().copied()).unwrap_or(0);
-                (*count > 0).then_some(Number { value: *value, offset })
-            }
-            Kept::Each(all) => all.front().map(|number| unpacked(*number, self.counted)),
-        }
+    /// The newest, where there is one.
+    pub fn newest(&self) -> Option<Number> {
+        self.at(self.count().checked_sub(1)?)
     }
 
     /// One more.
@@ -127,13 +120,7 @@ impl Numbers {
 
     /// All, the oldest first.
     pub fn iter(&self) -> impl Iterator<Item = Number> + '_ {
-        let (value, count, offsets, each) = match &self.kept {
-            Kept::Same(value, count, offsets) => (*value, *count, offsets.as_ref(), None),
-            Kept::Each(all) => (0, 0, None, Some(all)),
-        };
-        let offsets = offsets.into_iter().flat_map(|offsets| offsets.iter().copied()).chain(iter::repeat(0));
-        let same = iter::repeat_n(value, count).zip(offsets).map(|(value, offset)| Number { value, offset });
-        same.chain(each.into_iter().flatten().map(|number| unpacked(*number, self.counted)))
+        (0..).map_while(|place| self.at(place))
     }
 }
 

@@ -106,15 +106,6 @@ impl Slots {
         self.with_offsets(now).map(|(slot, number)| (slot, number.value))
     }
 
-    /// The oldest of them; asked of every window at every tick, and nearly always there is none before it to be skipped.
-    fn first(&self, now: u64) -> Option<(u64, Number)> {
-        let slot = self.newest.saturating_sub(u64::from(self.filled.checked_ilog2()?));
-        match slot + SLOTS as u64 >= self.number(now) {
-            true => self.numbers.oldest().map(|number| (slot, number)),
-            false => self.with_offsets(now).next(),
-        }
-    }
-
     fn with_offsets(&self, now: u64) -> impl Iterator<Item = (u64, Number)> + '_ {
         let first = self.number(now).saturating_sub(SLOTS as u64);
         let mut left = self.filled;
@@ -132,7 +123,7 @@ impl Slots {
         if self.full_from(every).is_none_or(|full| now < full) {
             return false;
         }
-        let Some((oldest, _)) = self.first(now) else { return false };
+        let Some((oldest, _)) = self.kept(now).next() else { return false };
         self.old_enough((oldest * self.width).max(self.since), every) <= now
     }
 
@@ -165,12 +156,12 @@ impl Slots {
 
     /// The number of the oldest slot.
     pub fn oldest(&self, now: u64) -> Option<i64> {
-        self.first(now).map(|(_, number)| number.value)
+        self.kept(now).next().map(|(_, value)| value)
     }
 
     /// What was counted up to the oldest slot's first reading, and how long ago that was, ms.
     pub(crate) fn oldest_count(&self, now: u64) -> Option<(i64, u64)> {
-        self.first(now).map(|slot| self.count_of(slot, now))
+        self.with_offsets(now).next().map(|slot| self.count_of(slot, now))
     }
 
     /// The same of the newest slot.

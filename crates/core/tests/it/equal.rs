@@ -99,7 +99,10 @@ impl Live {
         let suspended = self.in_force.suspensions().map(|(id, _)| id);
         let told: SortedSet<ProcessId> =
             self.in_force.holds().map(|hold| hold.id).chain(suspended).filter(lives).collect();
-        (told.difference(&truly).copied().collect(), truly.difference(&told).copied().collect())
+        let only = |of: &SortedSet<ProcessId>, other: &SortedSet<ProcessId>| {
+            of.iter().filter(|id| !other.contains(id)).copied().collect()
+        };
+        (only(&told, &truly), only(&truly, &told))
     }
 
     fn follow(&mut self, commands: Vec<Command>) {

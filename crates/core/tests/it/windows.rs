@@ -251,7 +251,7 @@ proptest! {
                 }
             }
             prop_assert_eq!((numbers.count(), numbers.newest()), (list.len(), list.back().copied()));
-            prop_assert_eq!(numbers.oldest(), list.front().copied());
+            prop_assert_eq!(numbers.iter().next(), list.front().copied());
                 prop_assert!(numbers.iter().eq(list.iter().copied()));
         }
     }

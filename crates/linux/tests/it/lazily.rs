@@ -4,6 +4,7 @@
 //!
 //! `LAZILY_TICKS=2400 cargo test -p sophron-linux --test it lazily -- --nocapture` does so for ten minutes.
 
+use std::collections::BTreeSet;
 use std::io::{BufRead, BufReader, Write};
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::FileExt;
@@ -190,7 +191,7 @@ impl Watching {
     }
 
     /// What is open after a sample. The one looks a moment after the other; both count from the same.
-    fn tick(&mut self, at: Option<Moment>) -> SortedSet<String> {
+    fn tick(&mut self, at: Option<Moment>) -> BTreeSet<String> {
         self.sampler.sample(&mut self.snapshot).unwrap();
         self.snapshot.moment = at.unwrap_or(self.snapshot.moment);
         if self.everything {
@@ -247,7 +248,7 @@ fn a_lazy_watcher_opens_the_same_cases_at_the_same_ticks() {
     let mut finder = Sampler::new(Path::new("/proc"), Needs::NONE).unwrap();
     let only: SortedSet<ProcessId> = many.iter().map(|told| finder.again(told.child.id()).unwrap().id).collect();
     let (mut lazy, mut full) = (Watching::new(only.clone(), false), Watching::new(only, true));
-    let (mut opened, mut written, mut before) = (0, 0, SortedSet::new());
+    let (mut opened, mut written, mut before) = (0, 0, BTreeSet::new());
     // Who was written into from outside is seen later by the one: until everybody has been read again they may differ.
     let mut unsettled = 0_u32;
     for tick in 0..ticks {
