@@ -11,18 +11,26 @@ use crate::act::Verb;
 use crate::dispatch::Grants;
 use crate::facts::Facts;
 use crate::judge::{Case, Event, Judge};
-use crate::model::{Process, ProcessId, Snapshot};
+use crate::model::{Machine, Process, ProcessId, Snapshot};
 use crate::protect::Protections;
 use crate::rules::{Action, Cap, Pick, Rule};
 use crate::sorted::{SortedMap, SortedSet};
 use crate::stand_back::StandsBack;
 use crate::subject::{Judged, SubjectKey};
+use crate::units::{scaled_percent, scaled_size};
 
 /// The time that the cap counts in.
 const HOUR: Duration = Duration::from_secs(3600);
 
 /// From one act on an owner's processes beyond his share to the next.
 const BEYOND_PAUSE: Duration = Duration::from_secs(60);
+
+/// Whoever is picked uses at least that part of the CPU that is used, or that much of a core, percent.
+const PART_OF_CPU: f64 = 0.1;
+const MUCH_OF_A_CORE: f64 = 50.0;
+
+/// Or holds at least that part of the memory that is used.
+const PART_OF_MEMORY: f64 = 0.05;
 
 /// What holds at this tick, for every rule alike.
 #[derive(Debug, Clone, Copy)]
@@ -255,7 +263,7 @@ fn decide_a_step(
         return;
     }
     let taken = case.ladder.taken_before(step);
-    let (targets, spared) = targets(case, action, rule.pick, circumstances);
+    let Targets { whom: targets, spared, unclear } = targets(case, action, rule.pick, circumstances);
     let before = decisions.len();
     if let Some((process, why)) = spared {
         decisions.push(decision(Some(process), false, Verdict::Spared(why)));
@@ -275,21 +283,27 @@ fn decide_a_step(
         let left = targets.iter().filter(|process| taken.is_none_or(|taken| !taken.contains(&process.id)));
         decisions.extend(left.map(|process| decision(Some(process), picks, verdict(process))));
     }
-    if decisions.len() == before && taken.is_none_or(SortedSet::is_empty) {
+    if decisions.len() == before
+        && let Some(why) = unclear
+    {
+        decisions.push(decision(None, false, Verdict::Spared(why)));
+    } else if decisions.len() == before && taken.is_none_or(SortedSet::is_empty) {
         // Whoever was to be acted on is gone.
         decisions.push(decision(None, false, Verdict::Spared("none of its processes is left".to_owned())));
     }
 }
 
-type Spared<'s> = Option<(&'s Process, String)>;
+/// Whom a step acts on.
+struct Targets<'s> {
+    whom: Vec<&'s Process>,
+    /// One of those that are protected.
+    spared: Option<(&'s Process, String)>,
+    /// Why none of several can be told to be the one.
+    unclear: Option<String>,
+}
 
-/// Whom a step acts on, and one of those that are protected. A tree is ended and restarted at its root.
-fn targets<'s>(
-    case: &Case,
-    action: Action,
-    pick: Pick,
-    circumstances: &Circumstances<'s>,
-) -> (Vec<&'s Process>, Spared<'s>) {
+/// A tree is ended and restarted at its root.
+fn targets<'s>(case: &Case, action: Action, pick: Pick, circumstances: &Circumstances<'s>) -> Targets<'s> {
     let find = |id: &ProcessId| circumstances.snapshot.find(id);
     let machine = &circumstances.snapshot.machine;
     let mut spared = None;
@@ -309,19 +323,63 @@ fn targets<'s>(
             _ => None,
         };
         if let Some(lead) = whole.and_then(|id| open.iter().find(|process| process.id == id)) {
-            return (vec![lead], spared);
+            return Targets { whom: vec![lead], spared, unclear: None };
         }
-        return (open, spared);
+        return Targets { whom: open, spared, unclear: None };
     }
-    let chosen = match case.ladder.picked {
-        Some(picked) => open.iter().find(|process| process.id == picked).copied(),
-        None => open.iter().copied().max_by(|a, b| match pick {
-            Pick::MostCpu => a.cpu.unwrap_or(0.0).total_cmp(&b.cpu.unwrap_or(0.0)),
-            Pick::Newest => b.age.cmp(&a.age),
-            _ => a.memory_held.or(a.memory).cmp(&b.memory_held.or(b.memory)),
-        }),
+    if let Some(picked) = case.ladder.picked {
+        let whom = open.iter().find(|process| process.id == picked).copied().into_iter().collect();
+        return Targets { whom, spared, unclear: None };
+    }
+    match pick_one(case, &open, pick, machine) {
+        Ok(one) => Targets { whom: one.into_iter().collect(), spared, unclear: None },
+        Err(why) => Targets { whom: Vec::new(), spared, unclear: Some(format!("nobody can be told: {why}")) },
+    }
+}
+
+/// The one of several, by what is measured of them: whoever has no figure is not picked, nor whoever has too little of what there is
+/// for his end to matter.
+///
+/// # Errors
+/// Why it is nobody.
+fn pick_one<'s>(
+    case: &Case,
+    open: &[&'s Process],
+    pick: Pick,
+    machine: &Machine,
+) -> Result<Option<&'s Process>, String> {
+    let of_machine = case.key.judged() == Judged::Machine;
+    let most = |figure: fn(&Process) -> Option<f64>| {
+        let figures = open.iter().filter_map(|process| Some((*process, figure(process)?)));
+        let sum: f64 = figures.clone().map(|(_, figure)| figure).sum();
+        Some((figures.max_by(|a, b| a.1.total_cmp(&b.1))?, sum))
     };
-    (chosen.into_iter().collect(), spared)
+    match pick {
+        Pick::MostCpu => {
+            let Some(((one, cpu), sum)) = most(|process| process.cpu) else {
+                return Err("what they use is not known yet".to_owned());
+            };
+            let cores = f64::from(machine.cores.max(1));
+            let used = if of_machine { machine.cpu.map_or(sum, |cpu| cpu * cores) } else { sum };
+            let unseen = machine.cpu_unseen.filter(|_| of_machine).unwrap_or(0.0) * cores;
+            if unseen > cpu {
+                let [unseen, cpu] = [unseen, cpu].map(scaled_percent);
+                return Err(format!("{unseen} of a core went to nobody who is seen, and at most {cpu} to one of them"));
+            }
+            let is_enough = cpu >= (used * PART_OF_CPU).min(MUCH_OF_A_CORE);
+            is_enough.then_some(Some(one)).ok_or_else(|| format!("none of them uses more than {}", scaled_percent(cpu)))
+        }
+        Pick::MostMemory => {
+            let held = |process: &Process| process.memory_held.or(process.memory).map(|bytes| bytes as f64);
+            let Some(((one, bytes), sum)) = most(held) else {
+                return Err("what they hold is not known".to_owned());
+            };
+            let used = machine.memory_used().filter(|_| of_machine).map_or(sum, |used| used as f64);
+            let is_enough = bytes >= used * PART_OF_MEMORY;
+            is_enough.then_some(Some(one)).ok_or_else(|| format!("none of them holds more than {}", scaled_size(bytes)))
+        }
+        Pick::Newest | Pick::All => Ok(open.iter().copied().max_by(|a, b| b.age.cmp(&a.age))),
+    }
 }
 
 /// The verdict on a step for one process as if it were the only one.

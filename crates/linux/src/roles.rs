@@ -11,7 +11,7 @@ use std::time::Duration;
 use std::{fs, io};
 
 use rustix::fs::OFlags;
-use sophron_core::model::{Needs, Process};
+use sophron_core::model::{Needs, Process, Unit, unit_of};
 use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::text::with_causes;
 
@@ -19,8 +19,8 @@ use crate::everybody::of_each;
 use crate::handle::{self, is_gone, started};
 use crate::here::Users;
 use crate::inspect::{details, restart};
-use crate::proc::number;
 use crate::proc::status::parse_person;
+use crate::proc::{cgroup, number};
 use crate::{Sampler, living, locks};
 
 /// Locks of package managers: ending their holder leaves half an upgrade.
@@ -160,10 +160,22 @@ impl Roles {
         }
     }
 
-    /// Why suspending or ending it would hurt others than its `family`, which is meant along with it.
+    /// Why suspending or ending it would hurt others than its `family`, which is meant along with it. In which control group it is, is
+    /// read here: a sample reads that where a rule names it.
     pub fn of(&self, process: &Process, family: &SortedSet<u32>) -> Option<String> {
         let pid = process.id.pid;
-        if let Some(why) = by_unit(process) {
+        let folder = living::folder(Path::new("/proc"), pid);
+        let group = match fs::read(folder.join("cgroup")) {
+            Ok(groups) => cgroup::parse_path(&groups),
+            Err(error) => {
+                if let Some(unread) = cannot_be_seen(&error) {
+                    return Some(unread);
+                }
+                None
+            }
+        };
+        let unit = group.as_deref().and_then(unit_of);
+        if let Some(why) = unit.and_then(|unit| by_unit(process, unit)) {
             return Some(why);
         }
         if let Some(held) = held(process).unwrap_or_else(|error| cannot_be_seen(&error)) {
@@ -192,7 +204,7 @@ impl Roles {
         if let Some(traced) = self.traced_by(pid, stands_still) {
             return Some(format!("it traces process {traced}, which would stand still with it"));
         }
-        let unit = process.unit_of()?;
+        let unit = unit?;
         restart(Path::new("/"), unit.name, unit.is_a_claim())
             .filter(|restart| restart.watchdog && !unit.is_a_claim())
             .map(|_| format!("the service manager watches that its unit {} answers, and would end it", unit.name))
@@ -212,8 +224,7 @@ impl Roles {
 }
 
 /// By the unit: outside of what users make as they like it tells by itself, there only beside what proves it.
-fn by_unit(process: &Process) -> Option<String> {
-    let unit = process.unit_of()?;
+fn by_unit(process: &Process, unit: Unit<'_>) -> Option<String> {
     if !unit.is_a_claim() {
         let (what, _) = UNITS.iter().find(|(_, units)| units.contains(&unit.name))?;
         return Some(format!("its unit {} serves {what}", unit.name));
@@ -223,6 +234,9 @@ fn by_unit(process: &Process) -> Option<String> {
         return Some("it is the user's service manager: the whole desktop ends with it".to_owned());
     }
     let (_, what, programs) = OF_A_DESKTOP.iter().find(|(name, ..)| *name == unit.name)?;
+    if process.app_unread() {
+        return Some(UNREAD.to_owned());
+    }
     let runs = programs.contains(&process.app.as_str()) && process.app_proven();
     runs.then(|| format!("its unit {} serves {what}", unit.name))
 }
@@ -342,7 +356,7 @@ fn serves_a_mount(uid: u32, mountinfo: &[u8]) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use sophron_core::model::{Boot, ProcessId};
+    use sophron_core::model::{Basis, Boot, ProcessId};
 
     use super::*;
 
@@ -353,7 +367,7 @@ mod tests {
         let mut of = |group: &str, change: fn(&mut Process)| {
             process.names_mut().group = Some(group.to_owned());
             change(&mut process);
-            role(&process)
+            by_unit(&process, unit_of(process.group.as_deref()?)?)
         };
         let said = of("/system.slice/dbus.service", |_| {});
         assert_eq!(said.as_deref(), Some("its unit dbus.service serves the message bus"));
@@ -362,13 +376,15 @@ mod tests {
         let said = of(&format!("{user}/init.scope"), |process| process.parent = 1);
         assert!(said.unwrap().contains("the user's service manager"));
         let bus = format!("{user}/session.slice/dbus.service");
-        assert_eq!(of(&bus, |process| process.names_mut().app = "dbus-daemon".to_owned()), None, "by its own word");
-        assert!(
-            of(&bus, |process| process.names_mut().app_rests_on = sophron_core::model::Basis::proven(true))
-                .unwrap()
-                .contains("the message bus")
-        );
+        assert_eq!(of(&bus, |process| rests_on(process, Basis::proven(false))), None, "by its own word");
+        assert!(of(&bus, |process| rests_on(process, Basis::proven(true))).unwrap().contains("the message bus"));
+        assert_eq!(of(&bus, |process| rests_on(process, Basis::Unread)).as_deref(), Some(UNREAD));
         assert_eq!(of("/system.slice/x.scope/system.slice/dbus.service", |_| {}), None, "a container's own");
+    }
+
+    fn rests_on(process: &mut Process, basis: Basis) {
+        let names = process.names_mut();
+        (names.app, names.app_rests_on) = ("dbus-daemon".to_owned(), basis);
     }
 
     /// Who serves others is told by the mount, not by an open device.

@@ -67,7 +67,7 @@ fn what_cannot_be_read_is_not_taken_for_nothing() {
         let role = with_left(left, || Roles::look().of(&process, &SortedSet::new()));
         assert!(role.as_ref().is_some_and(|why| why.contains("unknown protects")), "with {left} left: {role:?}");
         let mut tree = Tree::of(&[Arc::clone(&handle)], |_| None);
-        let came = with_left(left, || tree.terminate(None, &mut |_| Ok(())));
+        let came = with_left(left, || tree.terminate(None, &mut |_| Ok(()), &mut || true));
         assert!(matches!(came, Err(ActError::NotWhole(_))), "with {left} left: {came:?}");
         let order = Order::on(process.clone(), Act::Terminate { force_after: None });
         let handles = SortedMap::from([(process.id, Arc::clone(&handle))]);
@@ -109,7 +109,7 @@ fn what_cannot_be_read_is_not_taken_for_nothing() {
     assert!(all.iter().all(|id| snapshot.find(id).unwrap().memory_held.is_some()), "known again");
     // And with descriptors to be had it is ended, with all that belongs to it.
     let mut tree = Tree::of(&[Arc::clone(&handle)], |_| None);
-    tree.terminate(None, &mut |_| Ok(())).unwrap();
+    tree.terminate(None, &mut |_| Ok(()), &mut || true).unwrap();
     assert_eq!(tree.members().count(), 2);
     assert!(tree.members().all(|member| member.has_ended()));
 }

@@ -4,27 +4,26 @@
 use std::sync::{Arc, Mutex, PoisonError};
 
 use sophron_core::act::Outcome;
-use sophron_core::dispatch::{Commission, Done};
+use sophron_core::dispatch::{Commission, Done, Leave};
 use sophron_core::happening::{Happening, Scribe, What};
 use sophron_core::model::{Needs, Process};
-use sophron_core::sorted::SortedSet;
 use sophron_linux::act::{Actuator, Commit, Found, Standing};
 use sophron_linux::here;
 
 use super::recorder::Recorder;
 
-/// Which cases were in breach at the latest tick, and which that was.
-pub type Breached = Arc<Mutex<(u64, SortedSet<u64>)>>;
+/// By whose leave what is under way goes on, as it is now.
+pub type LeaveNow = Arc<Mutex<Leave>>;
 
 /// Does it.
 pub fn perform(
     commission: Commission,
     actuator: Actuator,
     needs: Needs,
-    breached: &Breached,
+    leave: &LeaveNow,
     (recorder, scribe): (&Recorder, &Scribe),
 ) -> (Done, Option<Standing>) {
-    let mut commit = ByTheRule { commission: &commission, needs, breached, recorder, scribe, announced: false };
+    let mut commit = ByTheRule { commission: &commission, needs, leave, recorder, scribe, announced: false };
     let (outcome, took, standing) = actuator.perform(&commission.order, &mut commit).outcome();
     let announced = commit.announced;
     (Done { commission, outcome, took, announced }, standing)
@@ -50,7 +49,7 @@ pub fn announced(happening: &Happening, found: Found) -> Happening {
 struct ByTheRule<'a> {
     commission: &'a Commission,
     needs: Needs,
-    breached: &'a Breached,
+    leave: &'a LeaveNow,
     recorder: &'a Recorder,
     scribe: &'a Scribe,
     announced: bool,
@@ -75,8 +74,16 @@ impl Commit for ByTheRule<'_> {
         if let Some(uid) = check.wholly_of.filter(|uid| !here::is_wholly(now.id.pid, *uid)) {
             return Err(format!("it is not wholly of user {uid}, who has answered"));
         }
-        let breached = self.breached.lock().unwrap_or_else(PoisonError::into_inner);
-        check.still_right(self.commission.case().unwrap_or_default(), judged, now, (breached.0, &breached.1))
+        let leave = self.leave.lock().unwrap_or_else(PoisonError::into_inner);
+        check.still_right(self.commission.case().unwrap_or_default(), judged, now, &leave)
+    }
+
+    fn goes_on(&mut self, target: usize) -> Result<(), String> {
+        let (Some(check), Some(judged)) = (&self.commission.check, self.commission.order.targets.get(target)) else {
+            return Ok(());
+        };
+        let leave = self.leave.lock().unwrap_or_else(PoisonError::into_inner);
+        check.goes_on(self.commission.case().unwrap_or_default(), judged, &leave)
     }
 
     fn takes_back(&self) -> bool {

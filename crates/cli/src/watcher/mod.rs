@@ -56,7 +56,7 @@ use sophron_linux::{Sampler, here};
 
 use crate::exit::Failure;
 use bus::Bus;
-use commissions::Breached;
+use commissions::LeaveNow;
 use helpers::Helpers;
 use recorder::{Recorder, TrailNews};
 pub use start::{foreign, keeping, sampler, scribe};
@@ -184,7 +184,7 @@ struct Watcher {
     most_fixed: usize,
     /// Who stands still by us, with the guards.
     standing: SortedMap<ProcessId, Standing>,
-    breached: Breached,
+    leave: LeaveNow,
     crew: Crew,
     recorder: Recorder,
     scribe: Scribe,

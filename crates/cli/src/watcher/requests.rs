@@ -69,8 +69,6 @@ impl Watcher {
         let ticket = self.said.keys().next_back().map_or(1, |last| last + 1);
         self.said.insert(ticket, reply);
         self.step(Input::Word(Box::new(Word { ticket, ..word })));
-        // An act that waits for its record to be on disk is not done any more.
-        *self.breached.lock().unwrap_or_else(PoisonError::into_inner) = self.dispatcher.breached();
     }
 
     /// His word is taken; he hears of it once it is kept for the next run as well.

@@ -1,8 +1,8 @@
 //! How a watcher begins: the lock, the trail, what an earlier run left in force, and only then the rules.
 
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
-use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
 
 use jiff::tz::TimeZone;
@@ -358,7 +358,7 @@ fn assemble(
         fixed: SortedMap::new(),
         most_fixed: sophron_linux::own_life::most_handles(),
         standing: SortedMap::new(),
-        breached: Arc::new(Mutex::new((0, SortedSet::new()))),
+        leave: commissions::LeaveNow::default(),
         crew: Crew {
             acts: workers("act", 2, 16)?,
             undos: workers("undo", 1, 4)?,

@@ -28,7 +28,7 @@ impl Watcher {
                 let beside = self.beside(&snapshot);
                 let moment = snapshot.moment;
                 let commands = self.dispatcher.step(moment, Input::Look(&mut snapshot, &mut self.sampler, &beside));
-                *self.breached.lock().unwrap_or_else(PoisonError::into_inner) = self.dispatcher.breached();
+                self.renew_leave();
                 self.snapshot = snapshot;
                 self.follow(commands);
             }
@@ -42,7 +42,13 @@ impl Watcher {
     /// Hands the dispatcher an input, and has done what it commands.
     pub(super) fn step(&mut self, input: Input<'_>) {
         let commands = self.dispatcher.step(here::now(), input);
+        self.renew_leave();
         self.follow(commands);
+    }
+
+    /// Before anybody hears that his word is taken, and before anything is set going: what is under way asks this.
+    fn renew_leave(&self) {
+        *self.leave.lock().unwrap_or_else(PoisonError::into_inner) = self.dispatcher.leave_now();
     }
 
     /// What people have done beside us, by the trail.
@@ -162,14 +168,14 @@ impl Watcher {
             _ => None,
         };
         let actuator = Actuator { handles, direct: self.direct.clone(), lineage: None, standing };
-        let (needs, breached) = (self.wants.of_everybody(), Arc::clone(&self.breached));
+        let (needs, leave) = (self.wants.of_everybody(), Arc::clone(&self.leave));
         let (recorder, scribe) = (self.recorder.clone(), self.scribe.clone());
         let if_not = commission.clone();
         let unfinished = move || Wake::Acted(Box::new(commissions::unfinished(if_not)), None);
         let report = Report::new(self.wake.clone(), unfinished);
         let crew = if commission.is_undo() { &self.crew.undos } else { &self.crew.acts };
         crew.give(move || {
-            let (done, standing) = commissions::perform(commission, actuator, needs, &breached, (&recorder, &scribe));
+            let (done, standing) = commissions::perform(commission, actuator, needs, &leave, (&recorder, &scribe));
             report.tell(Wake::Acted(Box::new(done), standing));
         });
     }

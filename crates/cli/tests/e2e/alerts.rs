@@ -82,10 +82,10 @@ fn nothing_is_lost_over_kills() {
         watcher.kill_outright();
     }
     let watcher = stage.watch(&rules, &["--system-log", &log]);
-    eventually("a case is open again", || stage.records().iter().any(|record| record["case"] == 1).then_some(()));
+    // However little of it each life has come to.
+    eventually("there is enough to tell", || (due(&stage.records()).len() > 18).then_some(()));
     watcher.interrupt();
     let due = due(&stage.records());
-    assert!(due.len() > 18, "{due:?}");
     let (mut logged, mut posted): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
     // A hook may have been ended with its last messages: the next watcher has them.
     let mut watcher = stage.watch(&rules, &["--system-log", &log]);

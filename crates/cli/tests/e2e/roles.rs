@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::process::Stdio;
 
-use sophron_testkit::{ControlGroup, Stage, anothers_waiter, eventually, is_gone, is_root};
+use sophron_testkit::{ControlGroup, Stage, anothers_waiter, eventually, is_gone, is_root, is_suspended};
 
 use crate::hands::{hand, id};
 use crate::stage;
@@ -82,6 +82,43 @@ fn roles_are_seen_on_real_processes() {
         let text = String::from_utf8_lossy(&told.stdout);
         assert!(told.status.code() == Some(4) && text.replace("\n           ", " ").contains(word), "{word}: {told:?}");
     }
+}
+
+/// Whatever a rule judges, and whether or not it names the unit: who serves everybody is left alone.
+#[test]
+fn no_rule_of_any_kind_touches_whom_its_unit_protects() {
+    let stage = stage();
+    let name = format!("sheetlamp-{}.slice/dbus.service", std::process::id());
+    let group = ControlGroup::make(&name, &[("/sys/fs/cgroup/systemd", ""), ("/sys/fs/cgroup", "")], "");
+    let Some(group) = group else {
+        eprintln!("skipped: this test may make no control group");
+        return;
+    };
+    let apps = ["labelpress", "plantledger", "kioskview", "sheetlamp", "fernpanel", "gatekeys"];
+    let kinds = ["process", "app", "tree"].into_iter().flat_map(|judge| [(judge, "suspend"), (judge, "terminate")]);
+    let (mut rules, mut offenders) = ("format = 1\nevery = '200ms'\n".to_owned(), Vec::new());
+    for (app, (judge, act)) in apps.into_iter().zip(kinds) {
+        rules += &format!(
+            "[[rule]]\nname = '{app}'\njudge = '{judge}'\nwhere = 'app = \"{app}\" and {{mine}}'\nbreach = 'memory.held > 30 MiB'\n\
+             lasting = '200ms'\narmed = true\nladder = [ {{ at = '0s', do = '{act}' }} ]\n"
+        );
+        let grown = ["--grow", "100MiB/s", "--up-to", "40MiB"];
+        offenders.push((judge, act, stage.offender_in(&group.processes(), app, &grown)));
+    }
+    let watcher = stage.watch(&stage.write("rules.toml", rules), &[]);
+    let refused = || {
+        let of = |pid: u32| {
+            stage.records().into_iter().find(|told| told["subject"]["pid"] == pid && told["kind"] == "refused")
+        };
+        let told = offenders.iter().map(|(.., offender)| of(offender.pid()));
+        told.collect::<Option<Vec<_>>>()
+    };
+    for (told, (judge, act, offender)) in eventually("all were told", refused).iter().zip(&offenders) {
+        let seen = told["result"]["seen"].as_str().unwrap_or_default();
+        assert!(seen.contains("its unit dbus.service serves the message bus"), "{judge} {act}: {told}");
+        assert!(!is_gone(offender.pid()) && !is_suspended(offender.pid()), "{judge} {act}");
+    }
+    drop((watcher, offenders));
 }
 
 /// What a suspension would upset is said beforehand: a job in front of its terminal, the rest of a pipeline, and what the
@@ -193,7 +230,7 @@ fn ones_own_child_that_waits_is_no_way_out() {
     let mut watcher = stage.watch(&rule("do = 'suspend', for = '60s'"), &[]);
     watcher.line_with("  suspended  ");
     std::thread::sleep(std::time::Duration::from_millis(1500));
-    assert!(sophron_testkit::is_suspended(press.pid()), "it is not let go for its own child");
+    assert!(is_suspended(press.pid()), "it is not let go for its own child");
     watcher.interrupt();
     let watcher = stage.watch(&rule("do = 'terminate', force_after = '2s'"), &[]);
     eventually("terminated", || is_gone(press.pid()).then_some(()));

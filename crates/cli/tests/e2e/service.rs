@@ -28,7 +28,7 @@ fn told(stage: &Stage, args: &[&str]) -> Output {
     stage.run(&[args, &["--state", &state]].concat())
 }
 
-fn ask(stage: &Stage, args: &[&str]) -> (Option<i32>, String) {
+pub(crate) fn ask(stage: &Stage, args: &[&str]) -> (Option<i32>, String) {
     let output = told(stage, args);
     (output.status, output.stdout + &output.stderr)
 }

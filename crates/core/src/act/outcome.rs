@@ -27,6 +27,8 @@ pub enum Outcome {
     Ended(Ending),
     /// It did not answer the polite signal, and no force was asked for. Of a tree: how many are left.
     StillThere(Option<Ending>),
+    /// It was asked to end, and the force that was to follow was called off: why. Of a tree: how many are left.
+    CalledOff(String, Option<Ending>),
     /// The signal is pending: it waits in the kernel. Of a tree: how many are left.
     PendingInTheKernel(Option<Ending>),
     /// The signal is pending: its control group is frozen.
@@ -113,7 +115,7 @@ impl Outcome {
             Outcome::Resumed(_) => Came::Resumed,
             Outcome::Ended(ending) if ending.forced => Came::EndedByForce,
             Outcome::Ended(_) => Came::Ended,
-            Outcome::StillThere(_) => Came::StillThere,
+            Outcome::StillThere(_) | Outcome::CalledOff(..) => Came::StillThere,
             Outcome::PendingInTheKernel(_) => Came::PendingInTheKernel,
             Outcome::PendingFrozen => Came::PendingFrozen,
             Outcome::Restarted { .. } => Came::Restarted,
@@ -143,6 +145,9 @@ impl Outcome {
             Outcome::Ended(ending) => ending.seen(),
             Outcome::StillThere(of_tree) => {
                 format!("it does not answer the polite signal, and no force was asked for{}", rest(of_tree.as_ref()))
+            }
+            Outcome::CalledOff(why, of_tree) => {
+                format!("it was asked to end, and the force to follow was called off: {why}{}", rest(of_tree.as_ref()))
             }
             Outcome::PendingInTheKernel(of_tree) => {
                 format!("it waits in the kernel, and ends when it comes back{}", rest(of_tree.as_ref()))
@@ -185,6 +190,7 @@ impl Outcome {
             | Outcome::Ran(_)
             | Outcome::Gone => true,
             Outcome::StillThere(_)
+            | Outcome::CalledOff(..)
             | Outcome::PendingInTheKernel(_)
             | Outcome::PendingFrozen
             | Outcome::Refused(_)

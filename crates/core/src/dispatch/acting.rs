@@ -167,7 +167,7 @@ impl Dispatcher {
             // Of a tree all descendants are members, whatever they match; of a group its members.
             by_where: !matches!(&case.key, SubjectKey::Tree(root) if *root != target.id),
             machine: snapshot.machine.clone(),
-            protections: self.protections.clone(),
+            step: Some((decision.step, decision.action)),
             tick: Some(self.ticks),
             wholly_of: None,
         };

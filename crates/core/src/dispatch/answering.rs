@@ -238,7 +238,7 @@ impl Commission {
             announced.because = Some(answered.because());
         }
         if let Some(check) = &mut self.check {
-            (check.tick, check.wholly_of) = (None, Some(person));
+            (check.step, check.tick, check.wholly_of) = (None, None, Some(person));
         }
         self.order.on_behalf_of = Some(person);
         self.stands_for = StandsFor::AnAnswer;

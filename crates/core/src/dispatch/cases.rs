@@ -226,11 +226,16 @@ impl Dispatcher {
 
     /// Whoever is protected by other rules than before is let go of.
     pub(super) fn let_go_of_the_protected(&mut self, snapshot: &Snapshot) {
-        if !std::mem::take(&mut self.protected_anew) {
+        if !self.protected_anew {
             return;
         }
+        // What is under way may leave something in force yet, and whoever is not seen is looked at when he is.
+        self.protected_anew = !self.acting.is_empty();
         for id in self.effects.processes() {
-            let Some(process) = snapshot.find(&id) else { continue };
+            let Some(process) = snapshot.find(&id) else {
+                self.protected_anew = true;
+                continue;
+            };
             let Some(why) = self.protections.reason(&Facts::new(process, &snapshot.machine)) else { continue };
             let why = format!("it is protected now: {why}");
             self.effects.cases_of(&id).into_iter().for_each(|case| self.let_go(id, case, Some(&why)));

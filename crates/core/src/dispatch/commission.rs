@@ -3,13 +3,13 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use super::Leave;
 use crate::act::{Act, Order, Outcome, same};
 use crate::condition::Truth;
 use crate::facts::Facts;
 use crate::happening::Happening;
 use crate::model::{Machine, Process, ProcessId};
-use crate::protect::Protections;
-use crate::rules::{Rule, RuleName};
+use crate::rules::{Action, Rule, RuleName};
 use crate::sorted::SortedSet;
 
 /// An act, or the taking back of one.
@@ -75,8 +75,8 @@ pub struct Check {
     pub by_where: bool,
     /// The machine as it was judged.
     pub machine: Machine,
-    /// Whom no rule may act on.
-    pub protections: Protections,
+    /// The step and what it says, where it is one of the ladder: as long as the rule says so.
+    pub step: Option<(usize, Action)>,
     /// The tick at which the step fell due; none where it need not be in breach.
     pub tick: Option<u64>,
     /// Whose all four of its user IDs must be, where somebody has answered for it (proc_pid_status(5), `Uid`).
@@ -119,18 +119,52 @@ impl Commission {
 }
 
 impl Check {
-    /// Whether it is still right: identity, owner, `where`, protection, and the breach if a tick has passed. `now` is the
-    /// process as it is found, `breached` says which cases were in breach at the latest tick, and which that was.
+    /// Whether it goes on, by all that can be asked without a look at the process: its rule, its arming, its step, its case, its choice,
+    /// whether rules stand back, the breach if a tick has passed, the trail.
+    ///
+    /// # Errors
+    /// Why it does not.
+    pub fn goes_on(&self, case: u64, process: &Process, leave: &Leave) -> Result<(), String> {
+        if let Some(why) = &leave.barred {
+            return Err(why.clone());
+        }
+        let rule = self.rule_in(leave)?;
+        if !rule.armed {
+            return Err("its rule acts no more".to_owned());
+        }
+        let says = |step: usize| rule.ladder.get(step).map(|step| step.action);
+        if self.step.is_some_and(|(step, action)| says(step) != Some(action)) {
+            return Err("its rule says something else now".to_owned());
+        }
+        let Some((_, picked)) = leave.open.iter().find(|(number, _)| *number == case) else {
+            return Err("its case is over".to_owned());
+        };
+        if picked.is_some_and(|picked| picked != process.id) {
+            return Err("another one is picked now".to_owned());
+        }
+        if leave.back.until(&self.rule.name, &process.id).is_some() {
+            return Err("rules stand back from it".to_owned());
+        }
+        let facts = Facts::new(process, &self.machine);
+        if let Some(reason) = leave.protections.reason(&facts) {
+            return Err(format!("it is protected now: {reason}"));
+        }
+        if self.tick.is_some_and(|tick| leave.tick != tick) && !leave.breached.contains(&case) {
+            return Err("it is no longer in breach".to_owned());
+        }
+        Ok(())
+    }
+
+    fn rule_in<'l>(&self, leave: &'l Leave) -> Result<&'l Rule, String> {
+        let rule = leave.rules.as_ref().and_then(|rules| rules.rule(&self.rule.name));
+        rule.ok_or_else(|| "its rule is no longer watched with".to_owned())
+    }
+
+    /// Whether it is still right: all that, with identity, owner and `where`. `now` is the process as it is found.
     ///
     /// # Errors
     /// Why it is not.
-    pub fn still_right(
-        &self,
-        case: u64,
-        judged: &Process,
-        mut now: Process,
-        breached: (u64, &SortedSet<u64>),
-    ) -> Result<(), String> {
+    pub fn still_right(&self, case: u64, judged: &Process, mut now: Process, leave: &Leave) -> Result<(), String> {
         same(judged, &now)?;
         // What it is called was known; where it could not be read again at once, the same file under the same name is it.
         if now.app_unread() && now.path == judged.path && now.name == judged.name {
@@ -142,16 +176,9 @@ impl Check {
         (now.memory_private, now.memory_proportional) = (judged.memory_private, judged.memory_proportional);
         (now.children, now.instances) = (judged.children, judged.instances);
         let facts = Facts::new(&now, &self.machine);
-        let covered = self.rule.covering(&facts) == Truth::True;
-        if self.by_where && !covered {
+        if self.by_where && self.rule_in(leave)?.covering(&facts) != Truth::True {
             return Err("the rule no longer covers it".to_owned());
         }
-        if let Some(reason) = self.protections.reason(&facts) {
-            return Err(format!("it is protected now: {reason}"));
-        }
-        if self.tick.is_some_and(|tick| breached.0 != tick) && !breached.1.contains(&case) {
-            return Err("it is no longer in breach".to_owned());
-        }
-        Ok(())
+        self.goes_on(case, &now, leave)
     }
 }

@@ -13,6 +13,12 @@ pub(super) struct Ending {
     undone: SortedSet<ProcessId>,
 }
 
+impl Ending {
+    pub fn has_begun(&self) -> bool {
+        self.begun
+    }
+}
+
 impl Dispatcher {
     pub(super) fn begin_to_end(&mut self, now: Moment) {
         if self.ending.begun {

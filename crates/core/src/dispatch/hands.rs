@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use super::commission::StandsFor;
-use super::{Beside, Command, Commission, Dispatcher, STAND_BACK};
+use super::{Beside, Check, Command, Commission, Dispatcher, STAND_BACK};
 use crate::act::{Act, Verb};
 use crate::audit::{InForce, Record};
 use crate::decide::{Charge, Decision, Verdict};
@@ -56,6 +56,11 @@ pub(super) struct Hands {
 impl Hands {
     pub fn queue(&mut self, hand: Hand) {
         self.queue.push(hand);
+    }
+
+    /// From whom rules stand back, those whom nobody has looked at yet among them.
+    pub fn standing_back(&self) -> impl Iterator<Item = ProcessId> {
+        self.standing_back.keys().copied().chain(self.queue.iter().map(|hand| hand.process.id))
     }
 
     /// Rules stand back from it from now on; whether they did not before, and until when.
@@ -195,7 +200,9 @@ impl Dispatcher {
         let target = Some(process.clone());
         let decision = Decision { case, step, action, target, picked: false, verdict, beyond_share: None };
         let commission = self.commission_of(&decision, Act::Suspend { length }, process, snapshot)?;
-        Some(Commission { stands_for: StandsFor::TheSameOnceMore, ..commission })
+        // For the rest of its time: that is not what the step says.
+        let check = commission.check.map(|check| Check { step: None, ..check });
+        Some(Commission { check, stands_for: StandsFor::TheSameOnceMore, ..commission })
     }
 
     /// Our suspension of it is over, and it runs.

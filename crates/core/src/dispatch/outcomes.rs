@@ -68,8 +68,9 @@ impl Dispatcher {
             outcome if commission.stands_for == StandsFor::AnAnswer => {
                 self.judge.has_answered(case, outcome.has_effect());
             }
-            // It is tried again as soon as the trail can be written.
-            Outcome::Unrecorded(_) => self.judge.postponed(case),
+            // It is tried again as soon as the trail can be written, or what called it off is over: nobody gains by being calm for just
+            // as long as he is waited for.
+            Outcome::Unrecorded(_) | Outcome::CalledOff(..) => self.judge.postponed(case),
             outcome if outcome.is_hindered() => {
                 if self.judge.hindered(case) {
                     self.ledger.give_back(&commission.order.act.verb(), target.person());

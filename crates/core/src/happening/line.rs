@@ -137,6 +137,7 @@ impl Happening {
         let undoes = act.is_some_and(Act::is_undo);
         let tone = match outcome {
             Outcome::StillThere(_)
+            | Outcome::CalledOff(..)
             | Outcome::PendingInTheKernel(_)
             | Outcome::PendingFrozen
             | Outcome::Refused(_)
@@ -251,7 +252,7 @@ fn word(outcome: &Outcome) -> &'static str {
         Outcome::Suspended(_) => "suspended",
         Outcome::Resumed(_) => "resumed",
         Outcome::Ended(_) => "ended",
-        Outcome::StillThere(_) => "remains",
+        Outcome::StillThere(_) | Outcome::CalledOff(..) => "remains",
         Outcome::PendingInTheKernel(_) | Outcome::PendingFrozen => "pending",
         Outcome::Restarted { .. } => "restarted",
         Outcome::Restored(_) => "restored",

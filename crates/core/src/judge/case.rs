@@ -80,6 +80,8 @@ pub struct Case {
     pub wait: Duration,
     pub(super) easing: Option<Easing>,
     pub(super) told: Told,
+    /// When its subject was last seen, on the boot clock.
+    pub(super) last_seen: Duration,
 }
 
 /// When people were last told, and of which reading.
@@ -143,6 +145,8 @@ impl Case {
             wait: rule.lasting,
             easing: None,
             told: Told { at: now.monotonic, reading: None },
+            // Whoever is found at the next sample was there; of whom is not, nobody knows since when.
+            last_seen: Duration::ZERO,
         })
     }
 

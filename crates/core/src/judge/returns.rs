@@ -13,6 +13,9 @@ use crate::subject::Likeness;
 /// For how long a subject that ended is the same case when it is back.
 pub const COMES_BACK: Duration = Duration::from_secs(600);
 
+/// When a process began is known to a hundredth of a second, rounded down (proc_pid_stat(5), field 22).
+const CLOCK: Duration = Duration::from_millis(10);
+
 /// Most breaches that are remembered which had not held long enough.
 const MOST_UNRIPE: usize = 4096;
 
@@ -22,9 +25,13 @@ pub(super) struct Gone {
     rule: RuleName,
     likeness: Likeness,
     at: Duration,
+    /// When its subject was last seen, on the boot clock.
+    seen: Duration,
     pub number: u64,
     /// The step that came next.
     pub next: usize,
+    /// Breached time since it opened.
+    pub clock: Duration,
 }
 
 /// A subject that ended while its breach was building up.
@@ -63,8 +70,8 @@ impl Memory {
 
     pub fn ended(&mut self, case: &Case, now: &Moment) {
         let likeness = case.key.likeness(case.lead.as_ref());
-        let (rule, number, next) = (case.rule.clone(), case.number, case.ladder.next);
-        self.gone.push_back(Gone { rule, likeness, at: now.boottime, number, next });
+        let (rule, number, next, clock) = (case.rule.clone(), case.number, case.ladder.next, case.ladder.clock);
+        self.gone.push_back(Gone { rule, likeness, at: now.boottime, seen: case.last_seen, number, next, clock });
     }
 
     /// That number is taken.
@@ -111,10 +118,22 @@ impl Memory {
         }
     }
 
-    /// The case that a subject goes on with, if it is one that ended.
-    pub(crate) fn come_back(&mut self, rule: &RuleName, likeness: &Likeness, now: &Moment) -> Option<Gone> {
+    /// The case that a subject goes on with, if it is one that ended. `age` is that of its process: whoever began while the other
+    /// still lived ran beside it, and has a case of its own.
+    pub(crate) fn come_back(
+        &mut self,
+        rule: &RuleName,
+        likeness: &Likeness,
+        age: Option<Duration>,
+        now: &Moment,
+    ) -> Option<Gone> {
         self.forget(now);
-        let place = self.gone.iter().position(|gone| gone.rule == *rule && gone.likeness == *likeness)?;
+        let born = age.map(|age| now.boottime.saturating_sub(age));
+        let is_it = |gone: &Gone| {
+            let after = born.is_none_or(|born| born + CLOCK >= gone.seen);
+            gone.rule == *rule && gone.likeness == *likeness && after
+        };
+        let place = self.gone.iter().position(is_it)?;
         self.gone.remove(place)
     }
 

@@ -35,6 +35,16 @@ pub(super) struct Seen<'a> {
     pub tick: u64,
 }
 
+impl Seen<'_> {
+    /// How long ago its process began, where it is one: groups have no beginning.
+    fn age(&self) -> Option<Duration> {
+        match self.key {
+            SubjectKey::Process(_) | SubjectKey::Tree(_) => self.facts.process.map(|process| process.age),
+            _ => None,
+        }
+    }
+}
+
 /// The hand that we have in a subject at a tick.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Hand {
@@ -156,6 +166,9 @@ impl Track {
     /// One tick. While a suspension of ours touches the interval nothing is judged: only the ladder's clock runs on.
     pub fn see(&mut self, rule: &Rule, seen: &Seen<'_>, memory: &mut Memory, events: &mut Vec<Event>) {
         self.last_seen = seen.tick;
+        if let Phase::Open(case) = &mut self.phase {
+            case.last_seen = seen.moment.boottime;
+        }
         if seen.hand == Hand::Suspending {
             if let Phase::Open(case) = &mut self.phase {
                 case.seen(seen.facts.process, seen.members);
@@ -169,11 +182,7 @@ impl Track {
                 return;
             }
             let likeness = || seen.key.likeness(seen.facts.process);
-            let age = match seen.key {
-                SubjectKey::Process(_) | SubjectKey::Tree(_) => seen.facts.process.map(|process| process.age),
-                _ => None,
-            };
-            let before = memory.take_over(&rule.name, likeness, age, &seen.moment);
+            let before = memory.take_over(&rule.name, likeness, seen.age(), &seen.moment);
             self.before = if before.is_some() { Truth::True } else { Truth::False };
             let (held, points) = before.map_or_else(Default::default, |before| (before.held, before.points));
             let likeness = Some(likeness());
@@ -191,9 +200,11 @@ impl Track {
                 }
                 Progress::Confirmed => {
                     let points = std::mem::take(&mut building.points);
-                    let gone = memory.come_back(&rule.name, &seen.key.likeness(seen.facts.process), &seen.moment);
+                    let held = building.held;
+                    let likeness = seen.key.likeness(seen.facts.process);
+                    let gone = memory.come_back(&rule.name, &likeness, seen.age(), &seen.moment);
                     let number = gone.as_ref().map_or_else(|| memory.next_number(), |gone| gone.number);
-                    let case = self.open(rule, seen, number, gone, points);
+                    let case = self.open(rule, seen, number, gone.map(|gone| (gone, held)), points);
                     events.push(Event::Opened { case: case.number });
                     due(rule, &mut self.phase, case, seen, memory, events);
                 }
@@ -208,12 +219,21 @@ impl Track {
         self.before = if still { Truth::Unknown } else { seen.truth };
     }
 
-    fn open(&self, rule: &Rule, seen: &Seen<'_>, number: u64, gone: Option<Gone>, points: Points) -> Box<Case> {
+    /// `gone` is the case that it goes on with, and how long the breach has held since.
+    fn open(
+        &self,
+        rule: &Rule,
+        seen: &Seen<'_>,
+        number: u64,
+        gone: Option<(Gone, Duration)>,
+        points: Points,
+    ) -> Box<Case> {
         let relapse = self.undone.filter(|undone| is_recent(undone, &seen.moment));
         let wait = relapse.map_or(rule.lasting, |undone| (undone.wait * 2).min(LONGEST_WAIT).max(rule.lasting));
-        // Back under another PID it goes on at the step it had reached, whose effect ended with it.
-        let next = gone.as_ref().map_or(0, |gone| gone.next.saturating_sub(1));
-        let clock = rule.ladder.get(next).filter(|_| gone.is_some()).map_or(Duration::ZERO, |step| step.at);
+        // Back under another PID it goes on at the step it had reached, whose effect ended with it, and where its clock stood:
+        // else whoever forks and exits in time would never come to the next.
+        let next = gone.as_ref().map_or(0, |(gone, _)| gone.next.saturating_sub(1));
+        let clock = gone.as_ref().map_or(Duration::ZERO, |(gone, held)| gone.clock + *held);
         let mut case = Box::new(Case {
             number,
             rule: rule.name.clone(),
@@ -231,6 +251,7 @@ impl Track {
             wait,
             easing: None,
             told: Told::default(),
+            last_seen: seen.moment.boottime,
         });
         // The newest point is this tick's: reading adds it again.
         case.points.pop_back();
@@ -296,9 +317,10 @@ fn go_on(
     case.read(rule, seen.facts, seen.members, seen.moment.wall);
     let ladder = &mut case.ladder;
     if ladder.picked.is_some_and(|picked| !seen.members.contains(&picked)) && !ladder.is_awaiting() {
-        // The next choice starts at the first step.
+        // The next choice starts at the first step, once the breach has held without him: nobody follows whoever left by being left.
         (ladder.picked, ladder.next, ladder.clock) = (None, 0, Duration::ZERO);
         ladder.owed.clear();
+        ladder.stand_anew();
     }
     end_of_hours(rule, case, seen, events);
     case.breached = seen.truth == Truth::True;

@@ -301,7 +301,9 @@ impl Teller<'_> {
             Outcome::Restored(_) if matches!(out.act.as_deref(), Some(Act::Restore { still: None, .. })) => {
                 shown(format!("{app} runs as usual again"), "It gives way no longer.".to_owned())
             }
-            Outcome::StillThere(_) => shown(format!("{app} does not end"), format!("It was asked to.{}", self.next())),
+            Outcome::StillThere(_) | Outcome::CalledOff(..) => {
+                shown(format!("{app} does not end"), format!("It was asked to.{}", self.next()))
+            }
             _ => Sight::Same,
         }
     }

@@ -10,20 +10,19 @@ use sophron_core::act::{
 use sophron_core::audit::{Who, Wording};
 use sophron_core::command_lines::CommandLines;
 use sophron_core::decide::Verdict;
-use sophron_core::dispatch::Check;
+use sophron_core::dispatch::{Check, Leave};
 use sophron_core::facts::Facts;
 use sophron_core::happening::{
     Announced, CarriedOut, Effect, Grounds, Group, Happening, Measured, News, Next, Over, Scribe, Subject, What, Why,
 };
 use sophron_core::model::Process;
-use sophron_core::protect::Protections;
 use sophron_core::rules::{Action, Cap};
 use sophron_core::severity::Severity;
 use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::subject::SubjectKey;
 use sophron_testkit::{World, process};
 
-use crate::script::{MIB, PID, rule, seconds};
+use crate::script::{MIB, PID, load, rule, seconds};
 
 pub fn scribe() -> Scribe {
     Scribe {
@@ -250,34 +249,56 @@ fn the_object_for_programs_is_in_base_units() {
 /// Between a decision and its act the intent was written, which may have taken seconds.
 #[test]
 fn what_must_still_hold_right_before_an_act() {
-    let rules = rule("lasting = '0s'");
-    let check = |protections| Check {
+    let ladder = "ladder = [ { at = '0s', do = 'alert' }, { at = '5s', do = 'terminate' } ]";
+    let rules = rule(&format!("lasting = '0s'\n{ladder}"));
+    let check = Check {
         rule: std::sync::Arc::new(rules.rules[0].clone()),
         by_where: true,
         machine: World::new(Vec::new()).machine,
-        protections,
+        step: Some((1, rules.rules[0].ladder[1].action)),
         tick: Some(7),
         wholly_of: None,
     };
-    let open = check(Protections::default());
+    let open = Leave { tick: 7, open: vec![(47, None)], rules: Some(rules.clone()), ..Leave::default() };
+    let right = |now: Process, leave: &Leave| check.still_right(47, &press(), now, leave);
+    assert_eq!(right(press(), &open), Ok(()), "at the very tick it was judged just now");
     let breached = SortedSet::from([47]);
-    let none = SortedSet::new();
-    let right = |check: &Check, now: Process, at: (u64, &_)| check.still_right(47, &press(), now, at);
-    assert_eq!(right(&open, press(), (7, &none)), Ok(()), "at the very tick it was judged just now");
-    assert_eq!(right(&open, press(), (9, &breached)), Ok(()));
+    assert_eq!(right(press(), &Leave { tick: 9, breached, ..open.clone() }), Ok(()));
     let changed = |change: fn(&mut Process)| {
         let mut now = press();
         change(&mut now);
-        right(&open, now, (7, &none)).unwrap_err()
+        right(now, &open).unwrap_err()
     };
-    assert_eq!(right(&open, press(), (9, &none)).unwrap_err(), "it is no longer in breach");
+    let withdrawn = |change: &dyn Fn(&mut Leave)| {
+        let mut leave = open.clone();
+        change(&mut leave);
+        let why = check.goes_on(47, &press(), &leave).unwrap_err();
+        assert_eq!(right(press(), &leave).unwrap_err(), why);
+        why
+    };
+    let with = |keys: &str| Some(rule(&format!("lasting = '0s'\n{keys}")));
+    assert_eq!(withdrawn(&|leave| leave.tick = 9), "it is no longer in breach");
+    assert_eq!(withdrawn(&|leave| leave.open.clear()), "its case is over");
+    assert_eq!(withdrawn(&|leave| leave.open[0].1 = Some(process(7, "fernpanel").id)), "another one is picked now");
+    assert_eq!(withdrawn(&|leave| leave.barred = Some("the watcher is ending".into())), "the watcher is ending");
+    assert_eq!(
+        withdrawn(&|leave| leave.rules = Some(load("[[rule]]\nname = 'b'\nbreach = 'cpu > 90%'\nlasting = '0s'"))),
+        "its rule is no longer watched with"
+    );
+    let shadow =
+        load(&format!("[[rule]]\nname = 'press-leak'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\n{ladder}"));
+    assert_eq!(withdrawn(&|leave| leave.rules = Some(shadow.clone())), "its rule acts no more");
+    let alerts = with("ladder = [ { at = '0s', do = 'alert' } ]");
+    assert_eq!(withdrawn(&|leave| leave.rules = alerts.clone()), "its rule says something else now");
+    let back = |leave: &mut Leave| leave.back.processes = [(press().id, Duration::MAX)].into_iter().collect();
+    assert_eq!(withdrawn(&back), "rules stand back from it");
+    assert_eq!(withdrawn(&|leave| leave.back.all = Some(Duration::MAX)), "rules stand back from it");
+    assert_eq!(withdrawn(&|leave| leave.protections.own = [PID].into()), "it is protected now: Sophron itself");
     assert_eq!(changed(|now| now.id.start += 1), "it has ended meanwhile");
     assert_eq!(changed(|now| now.uid = 0), "its owner is ines now");
     assert_eq!(changed(|now| now.names_mut().app = "fernpanel".to_owned()), "the rule no longer covers it");
-    let protected = check(Protections { own: [PID].into(), ..Protections::default() });
-    assert_eq!(right(&protected, press(), (7, &none)).unwrap_err(), "it is protected now: Sophron itself");
     // A name that could not be read again at once is what it was, for the same file under the same name.
     let mut unread = press();
     unread.names_mut().app_rests_on = sophron_core::model::Basis::Unread;
-    assert_eq!(right(&open, unread, (7, &none)), Ok(()));
+    assert_eq!(right(unread, &open), Ok(()));
 }

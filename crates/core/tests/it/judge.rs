@@ -135,7 +135,8 @@ fn a_process_that_ends_or_is_no_longer_covered_closes_its_case() {
     script.tick(800);
     // The same PID, another process.
     script.world.processes = vec![process(PID, "labelpress")];
-    script.world.process(PID).id.start += 1;
+    let next = script.world.process(PID);
+    (next.id.start, next.age) = (next.id.start + 1, seconds(0));
     assert_eq!(
         script.tick(800),
         ["closed 1 Ended", "building", "opened 1", "alert"],

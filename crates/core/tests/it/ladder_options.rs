@@ -1,5 +1,7 @@
 //! Hours, reminders, budgets, returns, settling, picks and the cap.
 
+use std::time::Duration;
+
 use jiff::tz::TimeZone;
 use sophron_core::decide::{Circumstances, Decision, Ledger, Verdict, decide};
 use sophron_core::dispatch::Grants;
@@ -66,19 +68,48 @@ fn what_comes_back_is_the_same_case_and_goes_on_at_the_step_reached() {
     let ladder = "ladder = [ { at = '0s', do = 'alert' }, { at = '5s', do = 'terminate' } ]";
     let mut script = Script::new(&rule(&format!("lasting = '2s'\n{ladder}")));
     assert_eq!(script.ticks(8, 800), ["1:building", "3:opened 1", "3:alert", "8:terminate"]);
-    let back = |script: &mut Script, start: u64| {
-        script.world.processes.clear();
-        assert_eq!(script.judge_now(), ["closed 1 Ended"]);
-        script.world.processes = vec![process(PID, "labelpress")];
-        script.world.process(PID).id.start = start;
-    };
-    back(&mut script, 1);
+    back(&mut script, 1, seconds(0));
     assert_eq!(script.ticks(3, 800), ["1:building", "3:opened 1", "3:terminate"], "no second alert, no 5 s");
     assert!(script.judge.case(1).unwrap().returned);
-    back(&mut script, 2);
+    back(&mut script, 2, seconds(0));
     // Another file is another program.
     script.world.process(PID).names_mut().path = Some("/home/ines/labelpress".to_owned());
     assert_eq!(script.ticks(3, 800), ["1:building", "3:opened 2", "3:alert"]);
+}
+
+/// The one is gone, and another of its kind is there that began so long ago.
+fn back(script: &mut Script, start: u64, age: Duration) {
+    script.world.processes.clear();
+    assert!(script.judge_now().last().is_none_or(|word| word.ends_with("Ended") || word == "abandoned"));
+    script.world.processes = vec![process(PID, "labelpress")];
+    let process = script.world.process(PID);
+    (process.id.start, process.age) = (start, age);
+}
+
+/// It is no return, whoever is like it: his ladder begins at its first step.
+#[test]
+fn whoever_ran_beside_it_is_not_its_return() {
+    let ladder = "ladder = [ { at = '0s', do = 'alert' }, { at = '5s', do = 'terminate' } ]";
+    let mut script = Script::new(&rule(&format!("lasting = '0s'\n{ladder}")));
+    assert_eq!(script.ticks(6, 800), ["1:building", "1:opened 1", "1:alert", "6:terminate"]);
+    back(&mut script, 1, seconds(3));
+    assert_eq!(script.ticks(6, 800), ["1:building", "1:opened 2", "1:alert", "6:terminate"]);
+    assert!(!script.judge.case(2).unwrap().returned);
+}
+
+/// Whoever forks and exits in time would never come to the next step, if its clock began anew each time.
+#[test]
+fn the_time_between_steps_goes_on_with_who_comes_back() {
+    let ladder = "ladder = [ { at = '0s', do = 'alert' }, { at = '20s', do = 'terminate' } ]";
+    let mut script = Script::new(&rule(&format!("lasting = '2s'\n{ladder}")));
+    let mut terminated = false;
+    for start in 1..=8 {
+        terminated |= script.ticks(5, 800).iter().any(|word| word.ends_with("terminate"));
+        // It begins within a tick of the other's end.
+        back(&mut script, start, seconds(0));
+        assert!(!terminated || start >= 4, "20 s are not over after {start} times 5 s");
+    }
+    assert!(terminated);
 }
 
 #[test]

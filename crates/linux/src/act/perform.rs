@@ -53,6 +53,15 @@ pub trait Commit {
     /// Why it is not.
     fn still_right(&mut self, target: usize, now: Process) -> Result<(), String>;
 
+    /// Whether it goes on, asked before every signal and while a countdown runs, by what can be asked without a look.
+    ///
+    /// # Errors
+    /// Why it does not.
+    fn goes_on(&mut self, target: usize) -> Result<(), String> {
+        let _ = target;
+        Ok(())
+    }
+
     /// Whether it takes back what we did ourselves: then it is looked at no more, and somebody is resumed though that cannot
     /// be recorded, since his guard would do it anyway.
     fn takes_back(&self) -> bool {
@@ -133,7 +142,7 @@ impl Actuator {
             (Act::Resume, [process]) if commit.takes_back() => vec![self.resume_ours(process, commit)],
             (_, targets) => match self.announced(targets, order, commit) {
                 Ok((ready, mut outcomes)) => {
-                    for (place, outcome) in self.carry_out(order, ready, &mut standing) {
+                    for (place, outcome) in self.carry_out(order, ready, &mut standing, commit) {
                         outcomes.insert(place, outcome);
                     }
                     outcomes.into_values().collect()
@@ -173,7 +182,7 @@ impl Actuator {
                 }
             };
             let mut one = Ready { place, process, handle, originals: None };
-            if let Some(why) = roles.as_ref().and_then(|roles| role(roles, &one, order, &family)) {
+            if let Some(why) = roles.as_ref().and_then(|roles| role(roles, one.process, order, &family)) {
                 outcomes.insert(place, Outcome::Refused(why));
                 continue;
             }
@@ -201,16 +210,16 @@ impl Actuator {
         let mut sampler = Sampler::new(Path::new("/proc"), commit.needs()).ok();
         let roles = minds_roles.then(|| Roles::with(tracers.unwrap_or_else(|| Tracers::look(None))));
         ready.retain(|one| {
-            let right = match sampler.as_mut().and_then(|sampler| sampler.again(one.process.id.pid)) {
-                Some(now) if now.id == one.process.id && !one.handle.has_ended() => {
-                    commit.still_right(one.place, now).map_err(Outcome::Dropped)
-                }
+            let now = match sampler.as_mut().and_then(|sampler| sampler.again(one.process.id.pid)) {
+                Some(now) if now.id == one.process.id && !one.handle.has_ended() => Ok(now),
                 _ if one.handle.has_ended() => Err(Outcome::Gone),
                 _ => Err(Outcome::Dropped("it cannot be looked at once more".to_owned())),
             };
-            let right = right.and_then(|()| match roles.as_ref().and_then(|roles| role(roles, one, order, &family)) {
-                Some(why) => Err(Outcome::Refused(why)),
-                None => Ok(()),
+            // What it does for others last: that goes by the process as it is found, and not as it was judged.
+            let right = now.and_then(|now| {
+                commit.still_right(one.place, now.clone()).map_err(Outcome::Dropped)?;
+                let role = roles.as_ref().and_then(|roles| role(roles, &now, order, &family));
+                role.map_or(Ok(()), |why| Err(Outcome::Refused(why)))
             });
             right.map_err(|outcome| outcomes.insert(one.place, outcome)).is_ok()
         });
@@ -220,20 +229,31 @@ impl Actuator {
     fn carry_out(
         &mut self,
         order: &Order,
-        ready: Vec<Ready<'_>>,
+        mut ready: Vec<Ready<'_>>,
         standing: &mut Option<Standing>,
+        commit: &mut dyn Commit,
     ) -> Vec<(usize, Outcome)> {
         let together = order.whole.is_some() || order.targets.len() > 1;
-        match order.act {
+        let mut outcomes = Vec::new();
+        // To look at all of them once more took its time.
+        ready.retain(|one| {
+            let goes_on = commit.goes_on(one.place).map_err(|why| outcomes.push((one.place, Outcome::Dropped(why))));
+            goes_on.is_ok()
+        });
+        let done = match order.act {
             _ if ready.is_empty() => Vec::new(),
             Act::Suspend { length } if together => self.suspend_together(order, &ready, length, standing),
-            Act::Terminate { force_after } if order.whole.is_some() => self.end_together(order, &ready, force_after),
-            _ => ready.into_iter().map(|one| (one.place, self.one(order, one, standing))).collect(),
-        }
+            Act::Terminate { force_after } if order.whole.is_some() => {
+                self.end_together(order, &ready, force_after, commit)
+            }
+            _ => ready.into_iter().map(|one| (one.place, self.one(order, one, standing, commit))).collect(),
+        };
+        outcomes.extend(done);
+        outcomes
     }
 
-    fn one(&self, order: &Order, one: Ready<'_>, standing: &mut Option<Standing>) -> Outcome {
-        let Ready { process, handle, originals, .. } = one;
+    fn one(&self, order: &Order, one: Ready<'_>, standing: &mut Option<Standing>, commit: &mut dyn Commit) -> Outcome {
+        let Ready { process, handle, originals, place } = one;
         let done = match &order.act {
             Act::Lower { nice, only } => {
                 let levers = Levers::of(&handle, process, (*nice, *only), order.reach, self.direct());
@@ -244,7 +264,10 @@ impl Actuator {
             Act::Resume => resume_one(&handle),
             Act::Restart => Ok(self.restart(process, order.on_behalf_of)),
             Act::Terminate { force_after } => {
-                terminate(&*handle, *force_after).map(|ending| ended(&handle, ending, None))
+                let mut off = None;
+                let mut goes_on = || commit.goes_on(place).map_err(|why| off = Some(why)).is_ok();
+                let ending = terminate(&*handle, *force_after, &mut goes_on);
+                ending.map(|ending| ended(&handle, ending, None, off))
             }
             Act::Restore { .. } => Ok(Outcome::Dropped("that is no act".to_owned())),
         };
@@ -294,10 +317,15 @@ impl Actuator {
         order: &Order,
         ready: &[Ready<'_>],
         force_after: Option<Duration>,
+        commit: &mut dyn Commit,
     ) -> Vec<(usize, Outcome)> {
         let mut tree = self.tree(order, ready);
-        let mut guards = Vec::new();
-        let done = tree.terminate(force_after, &mut |new| Guard::all(&mut guards, new, CATCHING));
+        let (mut guards, mut off) = (Vec::new(), None);
+        let mut goes_on = || {
+            let all = ready.iter().try_for_each(|one| commit.goes_on(one.place));
+            all.map_err(|why| off = Some(why)).is_ok()
+        };
+        let done = tree.terminate(force_after, &mut |new| Guard::all(&mut guards, new, CATCHING), &mut goes_on);
         guards.into_iter().for_each(Guard::release);
         let (ending, left) = match done {
             Ok(done) => done,
@@ -307,9 +335,9 @@ impl Actuator {
         let alone = ready.len() == 1;
         let one = |one: &Ready<'_>| match ending {
             // Of several each tells of itself, of one the whole.
-            Ended::Ended(_) | Ended::Forced(_) => ended(&one.handle, ending, Some(of_tree.clone())),
+            Ended::Ended(_) | Ended::Forced(_) => ended(&one.handle, ending, Some(of_tree.clone()), None),
             _ if one.handle.has_ended() && !alone => Outcome::Ended(of_tree.clone()),
-            _ => ended(&one.handle, ending, Some(of_tree.clone())),
+            _ => ended(&one.handle, ending, Some(of_tree.clone()), off.clone()),
         };
         ready.iter().map(|ready| (ready.place, one(ready))).collect()
     }
@@ -428,11 +456,11 @@ fn family(order: &Order) -> SortedSet<u32> {
 }
 
 /// Whom it would hurt, by what the process does for others; where a unit is started anew by what any of its processes does.
-fn role(roles: &Roles, one: &Ready<'_>, order: &Order, family: &SortedSet<u32>) -> Option<String> {
-    if let Some(role) = roles.of(one.process, family) {
+fn role(roles: &Roles, process: &Process, order: &Order, family: &SortedSet<u32>) -> Option<String> {
+    if let Some(role) = roles.of(process, family) {
         return Some(format!("protected by its role: {role}"));
     }
-    let mates = order.mates.iter().filter(|mate| mate.id != one.process.id);
+    let mates = order.mates.iter().filter(|mate| mate.id != process.id);
     mates.into_iter().find_map(|mate| {
         let role = roles.of(mate, family)?;
         Some(format!("{} of its unit is protected: {role}", mate.label()))
@@ -476,13 +504,14 @@ fn resumed(handle: &Handle) -> Result<Outcome, ActError> {
     })
 }
 
-/// As what an ending is told.
-fn ended(handle: &Handle, ending: Ended, of_tree: Option<Ending>) -> Outcome {
+/// As what an ending is told; `off` says why it was called off.
+fn ended(handle: &Handle, ending: Ended, of_tree: Option<Ending>, off: Option<String>) -> Outcome {
     let with = |took, forced| Ending { took, forced, ..of_tree.clone().unwrap_or_default() };
     match ending {
         Ended::Ended(took) => Outcome::Ended(with(took, false)),
         Ended::Forced(took) => Outcome::Ended(with(took, true)),
         Ended::StillThere => frozen_or(handle.id().pid, Outcome::StillThere(of_tree)),
+        Ended::CalledOff => Outcome::CalledOff(off.unwrap_or_default(), of_tree),
         Ended::PendingInTheKernel => frozen_or(handle.id().pid, Outcome::PendingInTheKernel(of_tree)),
     }
 }

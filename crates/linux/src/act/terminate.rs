@@ -13,6 +13,9 @@ const PATIENCE: Duration = Duration::from_secs(5);
 /// A process that was lowered answers late: 2 s on average at the idle policy, and up to 4.3.
 const FORCE_PATIENCE: Duration = Duration::from_secs(6);
 
+/// Whether it goes on is asked that often.
+pub(super) const ASKED_EVERY: Duration = Duration::from_millis(100);
+
 /// How it ended, if it did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Ending {
@@ -22,20 +25,27 @@ pub enum Ending {
     Forced(Duration),
     /// It does not answer the polite signal.
     StillThere,
+    /// Nor is it ended by force: that was called off.
+    CalledOff,
     /// The signal to end by force is pending: it waits in the kernel and ends when it comes back.
     PendingInTheKernel,
 }
 
 /// Asks the process to end, and waits for it; ends it by force after `force_after`, if given. A suspended process is
-/// told to end first and resumed then, so that none of its own code runs before the signal.
+/// told to end first and resumed then, so that none of its own code runs before the signal. Until the force follows `goes_on` is asked
+/// again and again, and right before it.
 ///
 /// # Errors
 /// It had ended already, or is another user's.
-pub fn terminate(handle: &impl Grip, force_after: Option<Duration>) -> Result<Ending, ActError> {
+pub fn terminate(
+    handle: &impl Grip,
+    force_after: Option<Duration>,
+    goes_on: &mut dyn FnMut() -> bool,
+) -> Result<Ending, ActError> {
     let began = handle.clock();
     let slow = hurry(handle);
-    let ending = end(handle, force_after, began);
-    if let (Ok(Ending::StillThere), Some(nice)) = (&ending, slow) {
+    let ending = end(handle, force_after, began, goes_on);
+    if let (Ok(Ending::StillThere | Ending::CalledOff), Some(nice)) = (&ending, slow) {
         // It goes on, and as mild as it was.
         let _ = super::lower(handle, nice, super::Only::Cpu);
     }
@@ -54,14 +64,30 @@ fn hurry(handle: &impl Grip) -> Option<i32> {
     Some(nice)
 }
 
-fn end(handle: &impl Grip, force_after: Option<Duration>, began: Duration) -> Result<Ending, ActError> {
+fn end(
+    handle: &impl Grip,
+    force_after: Option<Duration>,
+    began: Duration,
+    goes_on: &mut dyn FnMut() -> bool,
+) -> Result<Ending, ActError> {
     let suspended = handle.threads()?.iter().any(|thread| thread.state == State::Suspended);
     handle.signal(Signal::TERM)?;
     if suspended {
         handle.signal(Signal::CONT)?;
     }
-    if handle.wait_for_end(force_after.unwrap_or(PATIENCE))? {
-        return Ok(Ending::Ended(handle.clock().saturating_sub(began)));
+    let mut left = force_after.unwrap_or(PATIENCE);
+    loop {
+        let now = left.min(ASKED_EVERY);
+        if handle.wait_for_end(now)? {
+            return Ok(Ending::Ended(handle.clock().saturating_sub(began)));
+        }
+        left -= now;
+        if force_after.is_some() && !goes_on() {
+            return Ok(Ending::CalledOff);
+        }
+        if left.is_zero() {
+            break;
+        }
     }
     if force_after.is_none() {
         return Ok(Ending::StillThere);

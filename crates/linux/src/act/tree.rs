@@ -14,6 +14,7 @@ use sophron_core::order::{InOrder, IntoMap};
 use sophron_core::sorted::SortedMap;
 use sophron_core::state::State;
 
+use super::terminate::ASKED_EVERY;
 use super::{ActError, Ending, LOOK_AGAIN, Lineage};
 use crate::everybody::of_each;
 use crate::handle::{Handle, HandleError, is_gone, start_time};
@@ -277,16 +278,31 @@ impl Tree {
         &mut self,
         force_after: Option<Duration>,
         guard: &mut GuardThem<'_>,
+        goes_on: &mut dyn FnMut() -> bool,
     ) -> Result<(Ending, usize), ActError> {
         let began = Instant::now();
         if let Err(error) = self.suspend(guard) {
             self.resume();
             return Err(error);
         }
+        if !goes_on() {
+            self.resume();
+            return Ok((Ending::CalledOff, self.left()));
+        }
         signal_all(self.members.values(), Signal::TERM);
         signal_all(self.children_first(), Signal::CONT);
-        if self.wait_for_ends(force_after.unwrap_or(PATIENCE)) {
-            return Ok((Ending::Ended(began.elapsed()), 0));
+        let over = Instant::now() + force_after.unwrap_or(PATIENCE);
+        loop {
+            let left = over.saturating_duration_since(Instant::now());
+            if self.wait_for_ends(left.min(ASKED_EVERY)) {
+                return Ok((Ending::Ended(began.elapsed()), 0));
+            }
+            if force_after.is_some() && !goes_on() {
+                return Ok((Ending::CalledOff, self.left()));
+            }
+            if left.is_zero() {
+                break;
+            }
         }
         if force_after.is_none() {
             return Ok((Ending::StillThere, self.left()));
@@ -295,6 +311,9 @@ impl Tree {
         let give_up = Instant::now() + FORCE_PATIENCE;
         loop {
             self.look();
+            if !goes_on() {
+                return Ok((Ending::CalledOff, self.left()));
+            }
             signal_all(self.children_first(), Signal::KILL);
             if self.wait_for_ends(Duration::from_millis(50)) && self.look().is_empty() && self.unread.is_none() {
                 return Ok((Ending::Forced(began.elapsed()), 0));

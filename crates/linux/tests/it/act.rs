@@ -38,7 +38,7 @@ fn a_suspended_process_is_told_to_end_and_resumed_so_that_it_can() {
     let target = Target::new();
     kill_process(Pid::from_raw(target.child.id().cast_signed()).unwrap(), Signal::STOP).unwrap();
     eventually("suspended", || is_suspended(target.child.id()).then_some(()));
-    assert!(matches!(act::terminate(&target.handle, None).unwrap(), Ending::Ended(_)));
+    assert!(matches!(act::terminate(&target.handle, None, &mut || true).unwrap(), Ending::Ended(_)));
     assert!(is_gone(target.child.id()));
 }
 
@@ -75,7 +75,7 @@ fn what_has_ended_is_gone_for_every_act() {
     assert!(matches!(act::lower(&target.handle, 19, Only::Both), Err(ActError::Gone)));
     target.child.wait().unwrap();
     assert!(matches!(act::suspend(&target.handle), Err(ActError::Gone)));
-    assert!(matches!(act::terminate(&target.handle, None), Err(ActError::Gone)));
+    assert!(matches!(act::terminate(&target.handle, None, &mut || true), Err(ActError::Gone)));
 }
 
 /// A thread's number that is another's by now: setting takes numbers alone, and who has it is left as he was.

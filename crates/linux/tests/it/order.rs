@@ -283,7 +283,7 @@ proptest! {
     ) {
         let process = pretended(due, 2, suspended, deaf);
         let force = force.map(Duration::from_millis);
-        let came = act::terminate(&process, force);
+        let came = act::terminate(&process, force, &mut || true);
         let kernel = process.0.borrow();
         true_of(&kernel, &came)?;
         if let Ok(ending) = came {

@@ -81,7 +81,7 @@ fn inside() {
                 let gone = |error: Option<ActError>| assert!(matches!(error, Some(ActError::Gone)), "{error:?}");
                 gone(act::lower(&handle, 19, Only::Both).err());
                 gone(act::suspend(&handle).err());
-                gone(act::terminate(&handle, Some(Duration::ZERO)).err());
+                gone(act::terminate(&handle, Some(Duration::ZERO), &mut || true).err());
                 gone(act::resume(&handle).err());
             }
             None if start_of(id.pid) == id.start => {

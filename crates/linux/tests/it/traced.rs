@@ -34,7 +34,7 @@ fn a_traced_process_does_not_resume_and_ends_by_force_only() {
     assert_eq!(roles::role(&tracer), Some(format!("it traces process {pid}, which would stand still with it")));
     act::resume(&handle).unwrap();
     assert!(threads(child.id()).iter().all(|thread| thread.state == 't'), "the debugger holds it still");
-    let ended = act::terminate(&handle, Some(Duration::from_millis(300))).unwrap();
+    let ended = act::terminate(&handle, Some(Duration::from_millis(300)), &mut || true).unwrap();
     assert!(matches!(ended, Ending::Forced(_)), "{ended:?}");
     child.wait().unwrap();
 }

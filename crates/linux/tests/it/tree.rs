@@ -43,7 +43,7 @@ fn who_leaves_the_tree_is_caught_with_it() {
         let own = std::process::id();
         let mut tree = Tree::of(&[root], move |pid| (pid == own || pid == 1).then(|| "not this one".to_owned()))
             .with_lineage(Some(lineage));
-        let ended = tree.terminate(Some(Duration::from_secs(2)), &mut |_| Ok(())).unwrap();
+        let ended = tree.terminate(Some(Duration::from_secs(2)), &mut |_| Ok(()), &mut || true).unwrap();
         storm.wait().unwrap();
         assert!(matches!(ended, (Ending::Ended(_) | Ending::Forced(_), 0)), "{ended:?}");
         let until = Instant::now() + Duration::from_millis(200);
@@ -73,7 +73,7 @@ fn who_is_spared_is_not_hung_up_with_the_others() {
         let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
         let root = Arc::new(Handle::open(&sampler.again(family.id()).unwrap().id).unwrap());
         let mut tree = Tree::of(&[root], move |pid| (pid == spared).then(|| "it is not meant".to_owned()));
-        let ended = tree.terminate(Some(Duration::from_secs(2)), &mut |_| Ok(()));
+        let ended = tree.terminate(Some(Duration::from_secs(2)), &mut |_| Ok(()), &mut || true);
         family.wait().unwrap();
         let lives = !is_gone(spared) && threads(spared).iter().all(|thread| thread.state == 'S');
         let _ = kill_process_group(group, Signal::KILL);
