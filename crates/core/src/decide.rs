@@ -283,13 +283,11 @@ fn decide_a_step(
         let left = targets.iter().filter(|process| taken.is_none_or(|taken| !taken.contains(&process.id)));
         decisions.extend(left.map(|process| decision(Some(process), picks, verdict(process))));
     }
-    if decisions.len() == before
-        && let Some(why) = unclear
-    {
-        decisions.push(decision(None, false, Verdict::Spared(why)));
-    } else if decisions.len() == before && taken.is_none_or(SortedSet::is_empty) {
-        // Whoever was to be acted on is gone.
-        decisions.push(decision(None, false, Verdict::Spared("none of its processes is left".to_owned())));
+    if decisions.len() == before {
+        // Else whoever was to be acted on is gone.
+        let gone = || taken.is_none_or(SortedSet::is_empty).then(|| "none of its processes is left".to_owned());
+        let nobody = unclear.or_else(gone);
+        decisions.extend(nobody.map(|why| decision(None, false, Verdict::Spared(why))));
     }
 }
 
@@ -348,6 +346,9 @@ fn pick_one<'s>(
     pick: Pick,
     machine: &Machine,
 ) -> Result<Option<&'s Process>, String> {
+    if open.is_empty() {
+        return Ok(None);
+    }
     let of_machine = case.key.judged() == Judged::Machine;
     let most = |figure: fn(&Process) -> Option<f64>| {
         let figures = open.iter().filter_map(|process| Some((*process, figure(process)?)));

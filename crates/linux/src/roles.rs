@@ -165,20 +165,16 @@ impl Roles {
     pub fn of(&self, process: &Process, family: &SortedSet<u32>) -> Option<String> {
         let pid = process.id.pid;
         let folder = living::folder(Path::new("/proc"), pid);
-        let group = match fs::read(folder.join("cgroup")) {
-            Ok(groups) => cgroup::parse_path(&groups),
-            Err(error) => {
-                if let Some(unread) = cannot_be_seen(&error) {
-                    return Some(unread);
-                }
-                None
-            }
-        };
+        let groups = fs::read(folder.join("cgroup"));
+        if let Some(unread) = groups.as_ref().err().and_then(cannot_be_seen) {
+            return Some(unread);
+        }
+        let group = groups.ok().and_then(|groups| cgroup::parse_path(&groups));
         let unit = group.as_deref().and_then(unit_of);
         if let Some(why) = unit.and_then(|unit| by_unit(process, unit)) {
             return Some(why);
         }
-        if let Some(held) = held(process).unwrap_or_else(|error| cannot_be_seen(&error)) {
+        if let Some(held) = held(process, &folder).unwrap_or_else(|error| cannot_be_seen(&error)) {
             return Some(held);
         }
         if let Some(unread) = &self.tracers.unread {
@@ -282,10 +278,8 @@ fn cannot_be_seen(error: &io::Error) -> Option<String> {
 }
 
 /// By what it has open. A descriptor that only looks (`O_PATH`) serves nobody: anybody may have one of anything.
-fn held(process: &Process) -> io::Result<Option<String>> {
-    let pid = process.id.pid;
+fn held(process: &Process, folder: &Path) -> io::Result<Option<String>> {
     let (mut screen, mut input) = (false, false);
-    let folder = living::folder(Path::new("/proc"), pid);
     for entry in fs::read_dir(folder.join("fd"))?.flatten() {
         let Ok(link) = fs::read_link(entry.path()) else { continue };
         let name = link.as_os_str().as_bytes();
@@ -294,7 +288,7 @@ fn held(process: &Process) -> io::Result<Option<String>> {
         if name != b"/dev/fuse" && package_lock.is_none() && !card && !keys {
             continue;
         }
-        let Some(open) = Open::of(&folder, &entry.file_name())?.filter(|open| !open.only_looks) else { continue };
+        let Some(open) = Open::of(folder, &entry.file_name())?.filter(|open| !open.only_looks) else { continue };
         if name == b"/dev/fuse" && serves_a_mount(process.uid, &fs::read("/proc/self/mountinfo")?) {
             return Ok(Some("it serves a mounted file system: whoever looks into that would hang".to_owned()));
         }

@@ -4,7 +4,7 @@
 use std::sync::{Arc, Mutex, PoisonError};
 
 use sophron_core::act::Outcome;
-use sophron_core::dispatch::{Commission, Done, Leave};
+use sophron_core::dispatch::{Check, Commission, Done, Leave};
 use sophron_core::happening::{Happening, Scribe, What};
 use sophron_core::model::{Needs, Process};
 use sophron_linux::act::{Actuator, Commit, Found, Standing};
@@ -55,6 +55,13 @@ struct ByTheRule<'a> {
     announced: bool,
 }
 
+impl ByTheRule<'_> {
+    /// What must still hold of a target, and how it was judged; nothing where something is taken back.
+    fn checked(&self, target: usize) -> Option<(&Check, &Process)> {
+        self.commission.check.as_ref().zip(self.commission.order.targets.get(target))
+    }
+}
+
 impl Commit for ByTheRule<'_> {
     fn announce(&mut self, _: usize, found: Found) -> Result<(), String> {
         let intent = self.scribe.record(&announced(&self.commission.announced, found));
@@ -68,9 +75,7 @@ impl Commit for ByTheRule<'_> {
     }
 
     fn still_right(&mut self, target: usize, now: Process) -> Result<(), String> {
-        let (Some(check), Some(judged)) = (&self.commission.check, self.commission.order.targets.get(target)) else {
-            return Ok(());
-        };
+        let Some((check, judged)) = self.checked(target) else { return Ok(()) };
         if let Some(uid) = check.wholly_of.filter(|uid| !here::is_wholly(now.id.pid, *uid)) {
             return Err(format!("it is not wholly of user {uid}, who has answered"));
         }
@@ -79,9 +84,7 @@ impl Commit for ByTheRule<'_> {
     }
 
     fn goes_on(&mut self, target: usize) -> Result<(), String> {
-        let (Some(check), Some(judged)) = (&self.commission.check, self.commission.order.targets.get(target)) else {
-            return Ok(());
-        };
+        let Some((check, judged)) = self.checked(target) else { return Ok(()) };
         let leave = self.leave.lock().unwrap_or_else(PoisonError::into_inner);
         check.goes_on(self.commission.case().unwrap_or_default(), judged, &leave)
     }

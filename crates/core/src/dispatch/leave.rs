@@ -2,6 +2,7 @@
 //! somebody has them stand back, or what breached is calm again.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use super::Dispatcher;
 use crate::model::ProcessId;
@@ -13,9 +14,9 @@ use crate::stand_back::StandsBack;
 /// By whose leave something is done: as it is after the dispatcher's last step.
 #[derive(Debug, Clone, Default)]
 pub struct Leave {
-    /// The latest tick, and the cases that were in breach at it.
+    /// The latest tick.
     pub tick: u64,
-    /// Those cases.
+    /// The cases that were in breach at it, and from which rules did not stand back.
     pub breached: SortedSet<u64>,
     /// All open cases, with the one of several that their steps act on.
     pub open: Vec<(u64, Option<ProcessId>)>,
@@ -36,12 +37,9 @@ impl Dispatcher {
             return Leave { tick: self.ticks, ..Leave::default() };
         }
         let mut back = StandsBack::of(&self.stand_backs, self.now);
-        back.processes.extend(self.hands.standing_back().map(|id| (id, std::time::Duration::MAX)));
+        back.processes.extend(self.hands.standing_back().map(|id| (id, Duration::MAX)));
         let (tick, breached) = self.breached();
-        let barred = match self.ending.has_begun() {
-            true => Some("the watcher is ending".to_owned()),
-            false => self.disarmed(),
-        };
+        let ending = self.ending.has_begun().then(|| "the watcher is ending".to_owned());
         Leave {
             tick,
             breached,
@@ -49,7 +47,7 @@ impl Dispatcher {
             rules: Some(Arc::clone(&self.rules)),
             protections: self.protections.clone(),
             back,
-            barred,
+            barred: ending.or_else(|| self.disarmed()),
         }
     }
 }

@@ -100,10 +100,9 @@ impl Memory {
             return None;
         }
         let likeness = likeness();
-        let born = age.map(|age| now.boottime.saturating_sub(age));
         let is_it = |unripe: &Unripe| {
             let margin = unripe.until.saturating_sub(unripe.seen);
-            let later = born.is_none_or(|born| born + margin >= unripe.seen);
+            let later = began_after(age, now, unripe.seen, margin);
             unripe.rule == *rule && unripe.likeness == likeness && later
         };
         let longest =
@@ -128,11 +127,8 @@ impl Memory {
         now: &Moment,
     ) -> Option<Gone> {
         self.forget(now);
-        let born = age.map(|age| now.boottime.saturating_sub(age));
-        let is_it = |gone: &Gone| {
-            let after = born.is_none_or(|born| born + CLOCK >= gone.seen);
-            gone.rule == *rule && gone.likeness == *likeness && after
-        };
+        let is_it =
+            |gone: &Gone| gone.rule == *rule && gone.likeness == *likeness && began_after(age, now, gone.seen, CLOCK);
         let place = self.gone.iter().position(is_it)?;
         self.gone.remove(place)
     }
@@ -165,4 +161,9 @@ impl Memory {
         let spent = self.spent.get(rule).and_then(|spent| spent.get(likeness));
         spent.map_or(0, |spent| spent.iter().filter(|at| now.boottime.saturating_sub(**at) < budget.per).count())
     }
+}
+
+/// Whether whoever is of that age now began once another had been seen for the last time, give or take `margin`. Groups have no beginning.
+fn began_after(age: Option<Duration>, now: &Moment, seen: Duration, margin: Duration) -> bool {
+    age.is_none_or(|age| now.boottime.saturating_sub(age) + margin >= seen)
 }

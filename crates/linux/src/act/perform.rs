@@ -512,6 +512,7 @@ fn ended(handle: &Handle, ending: Ended, of_tree: Option<Ending>, off: Option<St
         Ended::Forced(took) => Outcome::Ended(with(took, true)),
         Ended::StillThere => frozen_or(handle.id().pid, Outcome::StillThere(of_tree)),
         Ended::CalledOff => Outcome::CalledOff(off.unwrap_or_default(), of_tree),
+        Ended::NotAsked => Outcome::Dropped(off.unwrap_or_default()),
         Ended::PendingInTheKernel => frozen_or(handle.id().pid, Outcome::PendingInTheKernel(of_tree)),
     }
 }

@@ -14,7 +14,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 const FORCE_PATIENCE: Duration = Duration::from_secs(6);
 
 /// Whether it goes on is asked that often.
-pub(super) const ASKED_EVERY: Duration = Duration::from_millis(100);
+const ASKED_EVERY: Duration = Duration::from_millis(100);
 
 /// How it ended, if it did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,6 +27,8 @@ pub enum Ending {
     StillThere,
     /// Nor is it ended by force: that was called off.
     CalledOff,
+    /// Nothing was asked of it: that was called off before.
+    NotAsked,
     /// The signal to end by force is pending: it waits in the kernel and ends when it comes back.
     PendingInTheKernel,
 }
@@ -75,22 +77,9 @@ fn end(
     if suspended {
         handle.signal(Signal::CONT)?;
     }
-    let mut left = force_after.unwrap_or(PATIENCE);
-    loop {
-        let now = left.min(ASKED_EVERY);
-        if handle.wait_for_end(now)? {
-            return Ok(Ending::Ended(handle.clock().saturating_sub(began)));
-        }
-        left -= now;
-        if force_after.is_some() && !goes_on() {
-            return Ok(Ending::CalledOff);
-        }
-        if left.is_zero() {
-            break;
-        }
-    }
-    if force_after.is_none() {
-        return Ok(Ending::StillThere);
+    let ends = |at_most| Ok(handle.wait_for_end(at_most)?.then(|| handle.clock().saturating_sub(began)));
+    if let Some(ending) = answer(force_after, goes_on, ends)? {
+        return Ok(ending);
     }
     match handle.signal(Signal::KILL).map_err(ActError::from) {
         Ok(()) => {}
@@ -102,5 +91,27 @@ fn end(
         Ok(Ending::Forced(handle.clock().saturating_sub(began)))
     } else {
         Ok(Ending::PendingInTheKernel)
+    }
+}
+
+/// Gives time to answer the polite signal; where force follows, whether it goes on is asked again and again meanwhile. `ends` waits for
+/// at most so long, and says how long the end took if it came. `None`: force is due.
+pub(super) fn answer(
+    force_after: Option<Duration>,
+    goes_on: &mut dyn FnMut() -> bool,
+    mut ends: impl FnMut(Duration) -> Result<Option<Duration>, ActError>,
+) -> Result<Option<Ending>, ActError> {
+    let Some(mut left) = force_after else {
+        return Ok(Some(ends(PATIENCE)?.map_or(Ending::StillThere, Ending::Ended)));
+    };
+    loop {
+        let now = left.min(ASKED_EVERY);
+        left -= now;
+        match ends(now)? {
+            Some(took) => return Ok(Some(Ending::Ended(took))),
+            None if !goes_on() => return Ok(Some(Ending::CalledOff)),
+            None if left.is_zero() => return Ok(None),
+            None => {}
+        }
     }
 }

@@ -14,7 +14,7 @@ use sophron_core::order::{InOrder, IntoMap};
 use sophron_core::sorted::SortedMap;
 use sophron_core::state::State;
 
-use super::terminate::ASKED_EVERY;
+use super::terminate::answer;
 use super::{ActError, Ending, LOOK_AGAIN, Lineage};
 use crate::everybody::of_each;
 use crate::handle::{Handle, HandleError, is_gone, start_time};
@@ -25,9 +25,6 @@ const LONGEST: Duration = Duration::from_secs(5);
 
 /// How long a forced end is waited for.
 const FORCE_PATIENCE: Duration = Duration::from_secs(6);
-
-/// How long a polite signal is given where no force follows.
-const PATIENCE: Duration = Duration::from_secs(5);
 
 /// Processes that belong together, each fixed by its handle.
 #[derive(Debug)]
@@ -287,25 +284,15 @@ impl Tree {
         }
         if !goes_on() {
             self.resume();
-            return Ok((Ending::CalledOff, self.left()));
+            return Ok((Ending::NotAsked, self.left()));
         }
         signal_all(self.members.values(), Signal::TERM);
         signal_all(self.children_first(), Signal::CONT);
-        let over = Instant::now() + force_after.unwrap_or(PATIENCE);
-        loop {
-            let left = over.saturating_duration_since(Instant::now());
-            if self.wait_for_ends(left.min(ASKED_EVERY)) {
-                return Ok((Ending::Ended(began.elapsed()), 0));
-            }
-            if force_after.is_some() && !goes_on() {
-                return Ok((Ending::CalledOff, self.left()));
-            }
-            if left.is_zero() {
-                break;
-            }
-        }
-        if force_after.is_none() {
-            return Ok((Ending::StillThere, self.left()));
+        let ends = |at_most| Ok(self.wait_for_ends(at_most).then(|| began.elapsed()));
+        match answer(force_after, goes_on, ends)? {
+            Some(ended @ Ending::Ended(_)) => return Ok((ended, 0)),
+            Some(ending) => return Ok((ending, self.left())),
+            None => {}
         }
         // Who answers the polite signal by starting others is caught like the rest.
         let give_up = Instant::now() + FORCE_PATIENCE;
