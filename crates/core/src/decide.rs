@@ -325,7 +325,7 @@ fn targets<'s>(case: &Case, action: Action, pick: Pick, circumstances: &Circumst
         }
         return Targets { whom: open, spared, unclear: None };
     }
-    if let Some(picked) = case.ladder.picked {
+    if let Some(picked) = case.ladder.picked() {
         let whom = open.iter().find(|process| process.id == picked).copied().into_iter().collect();
         return Targets { whom, spared, unclear: None };
     }
@@ -371,13 +371,15 @@ fn pick_one<'s>(
             is_enough.then_some(Some(one)).ok_or_else(|| format!("none of them uses more than {}", scaled_percent(cpu)))
         }
         Pick::MostMemory => {
-            let held = |process: &Process| process.memory_held.or(process.memory).map(|bytes| bytes as f64);
-            let Some(((one, bytes), sum)) = most(held) else {
+            let freed = |process: &Process| process.would_free().map(|bytes| bytes as f64);
+            let Some(((one, bytes), sum)) = most(freed) else {
                 return Err("what they hold is not known".to_owned());
             };
             let used = machine.memory_used().filter(|_| of_machine).map_or(sum, |used| used as f64);
             let is_enough = bytes >= used * PART_OF_MEMORY;
-            is_enough.then_some(Some(one)).ok_or_else(|| format!("none of them holds more than {}", scaled_size(bytes)))
+            is_enough
+                .then_some(Some(one))
+                .ok_or_else(|| format!("the end of none of them would free more than {}", scaled_size(bytes)))
         }
         Pick::Newest | Pick::All => Ok(open.iter().copied().max_by(|a, b| b.age.cmp(&a.age))),
     }

@@ -6,11 +6,11 @@ use std::time::Duration;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::audit::SubjectRecord;
+use crate::audit::{Record, SubjectRecord};
 use crate::judge::{Allowance, Case};
 use crate::model::{Boot, Moment, ProcessId};
 use crate::rules::Meaning;
-use crate::sorted::SortedSet;
+use crate::sorted::{SortedMap, SortedSet};
 use crate::stand_back::StandBack;
 use crate::subject::SubjectKey;
 
@@ -72,6 +72,9 @@ pub struct OpenCase {
     /// What was asked in it, and answered.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub asked: Option<Answers>,
+    /// The one of several that its steps act on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub picked: Option<(u32, u64)>,
     /// Breached time since it opened.
     pub clock: Duration,
     /// Whether something was in force.
@@ -158,6 +161,7 @@ impl OpenCase {
             owed: case.ladder.owed.iter().map(|owed| owed.step).collect(),
             under_way: case.ladder.under_way(),
             asked: None,
+            picked: case.ladder.picked().map(|id| (id.pid, id.start)),
             clock: case.ladder.clock,
             has_effect: case.ladder.has_effect,
             within_budget,
@@ -189,9 +193,24 @@ impl Open {
         Ok(open)
     }
 
+    /// Whom rules acted on in these cases, by the trail: a kill can come between an act and the writing of this.
+    pub fn recall<'r>(&mut self, acts: impl IntoIterator<Item = &'r Record>, boot: Boot) {
+        let mut latest: SortedMap<u64, ProcessId> = SortedMap::new();
+        for act in acts {
+            if let Some((case, id)) = act.case.zip(act.identity()).filter(|(_, id)| id.boot == boot) {
+                latest.insert(case, id);
+            }
+        }
+        for case in self.cases.iter_mut().filter(|case| case.picked.is_none()) {
+            case.picked = latest.get(&case.number).map(|id| (id.pid, id.start));
+        }
+    }
+
     /// Whether its cases count: of the same boot, and not long ago.
     pub fn counts(&self, boot: Boot, now: Moment) -> bool {
-        self.is_of(boot) && now.boottime.saturating_sub(self.at) <= COUNTS_FOR
+        // What was written later than now was not written by a watcher of this boot.
+        let age = now.boottime.checked_sub(self.at);
+        self.is_of(boot) && age.is_some_and(|age| age <= COUNTS_FOR)
     }
 
     /// Whether it is of that boot.

@@ -100,6 +100,7 @@ pub fn process(pid: u32, app: &str) -> Process {
         waited: Some(0.0),
         memory: Some(40 << 20),
         memory_held: Some(30 << 20),
+        memory_shared: Some(0),
         memory_swapped: Some(0),
         memory_virtual: Some(90 << 20),
         disk_read: Some(0.0),

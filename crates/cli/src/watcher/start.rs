@@ -116,15 +116,18 @@ impl Watcher {
         watcher.remember(&latest.in_force);
         watcher.close_what_was_announced(&latest.in_force.announced());
         watcher.put_back(latest.in_force.holds());
-        watcher.go_on_with_what_is_open(&state);
+        watcher.go_on_with_what_is_open(&state, &latest.in_force);
         Ok((watcher, writer))
     }
 
     /// The cases of the run before go on, and rules stand back as was said.
-    fn go_on_with_what_is_open(&mut self, state: &Path) {
+    fn go_on_with_what_is_open(&mut self, state: &Path, in_force: &InForce) {
         match open_file::read(state) {
             Ok(None) => {}
-            Ok(Some(open)) => self.step(Input::Earlier(Box::new(open), self.scribe.boot)),
+            Ok(Some(mut open)) => {
+                open.recall(in_force.acts(), self.scribe.boot);
+                self.step(Input::Earlier(Box::new(open), self.scribe.boot));
+            }
             Err(why) => self.say(News::Forgotten(why)),
         }
         let wake = self.wake.clone();

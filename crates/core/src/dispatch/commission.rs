@@ -8,6 +8,7 @@ use crate::act::{Act, Order, Outcome, same};
 use crate::condition::Truth;
 use crate::facts::Facts;
 use crate::happening::Happening;
+use crate::judge::Choice;
 use crate::model::{Machine, Process, ProcessId};
 use crate::rules::{Action, Rule, RuleName};
 use crate::sorted::SortedSet;
@@ -136,11 +137,11 @@ impl Check {
         if self.step.is_some_and(|(step, action)| says(step) != Some(action)) {
             return Err("its rule says something else now".to_owned());
         }
-        let Some((_, picked)) = leave.open.iter().find(|(number, _)| *number == case) else {
-            return Err("its case is over".to_owned());
-        };
-        if picked.is_some_and(|picked| picked != process.id) {
-            return Err("another one is picked now".to_owned());
+        match leave.open.iter().find(|(number, _)| *number == case) {
+            None => return Err("its case is over".to_owned()),
+            Some((_, Choice::Open)) => {}
+            Some((_, Choice::Made(picked))) if *picked == process.id => {}
+            Some(_) => return Err("another one is picked now".to_owned()),
         }
         if leave.back.until(&self.rule.name, &process.id).is_some() {
             return Err("rules stand back from it".to_owned());

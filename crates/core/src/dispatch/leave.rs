@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use super::Dispatcher;
-use crate::model::ProcessId;
+use crate::judge::Choice;
 use crate::protect::Protections;
 use crate::rules::RuleSet;
 use crate::sorted::SortedSet;
@@ -18,8 +18,8 @@ pub struct Leave {
     pub tick: u64,
     /// The cases that were in breach at it, and from which rules did not stand back.
     pub breached: SortedSet<u64>,
-    /// All open cases, with the one of several that their steps act on.
-    pub open: Vec<(u64, Option<ProcessId>)>,
+    /// All open cases, with whom of several their steps act on.
+    pub open: Vec<(u64, Choice)>,
     /// The rules; none where nothing is under way.
     pub rules: Option<Arc<RuleSet>>,
     /// Whom no rule may act on.
@@ -43,7 +43,7 @@ impl Dispatcher {
         Leave {
             tick,
             breached,
-            open: self.judge.cases().map(|case| (case.number, case.ladder.picked)).collect(),
+            open: self.judge.cases().map(|case| (case.number, case.ladder.choice)).collect(),
             rules: Some(Arc::clone(&self.rules)),
             protections: self.protections.clone(),
             back,

@@ -6,12 +6,12 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use super::event::{Event, Stays};
-use super::ladder::{Allowance, Ladder};
+use super::ladder::{Allowance, Choice, Ladder};
 use crate::condition::Measure;
 use crate::facts::Facts;
 use crate::model::{Boot, Moment, Process, ProcessId};
 use crate::open::OpenCase;
-use crate::rules::{Action, Revision, Rule, RuleName, Step};
+use crate::rules::{Action, Pick, Revision, Rule, RuleName, Step};
 use crate::subject::SubjectKey;
 use crate::units::Value;
 
@@ -105,7 +105,19 @@ impl Case {
     /// A case of the run before, by a rule that judges the same. What was in force has been taken back since: it goes on with
     /// the step that had the effect, where that was the last.
     pub(super) fn restored(kept: &OpenCase, rule: &Rule, revision: Revision, boot: Boot, now: Moment) -> Box<Case> {
-        let mut ladder = Ladder::at(kept.next.min(rule.ladder.len()), kept.clock.min(LONGEST_CLOCK));
+        let picked = kept.picked.map(|(pid, start)| ProcessId { pid, start, boot });
+        let acted = rule.ladder.iter().take(kept.next).any(|step| step.action.is_act());
+        // On whom of several it acted is not known: whoever is picked now has had none of its steps.
+        let (next, clock) = match rule.pick != Pick::All && acted && picked.is_none() {
+            true => (0, Duration::ZERO),
+            false => (kept.next.min(rule.ladder.len()), kept.clock.min(LONGEST_CLOCK)),
+        };
+        let mut ladder = Ladder::at(next, clock);
+        ladder.choice = match picked {
+            _ if revision.picks_otherwise => Choice::Withdrawn,
+            Some(picked) if rule.pick != Pick::All => Choice::Made(picked),
+            _ => Choice::Open,
+        };
         ladder.budget = match kept.within_budget {
             None => Allowance::Unasked,
             Some(true) => Allowance::Granted,
@@ -115,9 +127,9 @@ impl Case {
             rule.ladder.iter().enumerate().filter(move |(_, step)| is(step.action)).map(|(place, _)| place)
         };
         let lasts = |action: Action| matches!(action, Action::Lower { .. } | Action::Suspend { .. });
-        let again = places(lasts).take_while(|place| *place < kept.next).last().filter(|_| kept.has_effect);
+        let again = places(lasts).take_while(|place| *place < next).last().filter(|_| kept.has_effect);
         let first_act = places(Action::is_act).next().filter(|_| revision.arms);
-        let first = again.into_iter().chain(first_act).fold(revision.kept.min(kept.next), usize::min);
+        let first = again.into_iter().chain(first_act).fold(revision.kept.min(next), usize::min);
         ladder.revise(first, rule.ladder.get(first).map(|step| step.at));
         // What may have been done already and is no undoing to repeat is not repeated.
         let repeats = |step: &usize| {
@@ -205,7 +217,7 @@ impl Case {
 
     /// Its rule does something else from now on. What it did in shadow it has not done: armed, it begins with its first act.
     pub(super) fn revise(&mut self, rule: &Rule, before: &Rule, revision: Revision) -> Option<Event> {
-        let Revision { kept, arms, disarms } = revision;
+        let Revision { kept, arms, disarms, picks_otherwise: anew, .. } = revision;
         let first_act = rule.ladder.iter().position(|step| step.action.is_act());
         let first = if arms { kept.min(first_act.unwrap_or(kept)) } else { kept };
         let taken = self.ladder.next;
@@ -215,15 +227,16 @@ impl Case {
         if arms {
             self.ladder.stand_anew();
         }
-        if rule.pick != before.pick && !self.ladder.is_awaiting() {
-            self.ladder.picked = None;
+        // Whoever is picked by another word begins at the first step.
+        if anew {
+            self.ladder.choice = Choice::Withdrawn;
         }
-        let stay = if disarms { 0 } else { first.min(taken) };
+        let stay = if disarms || anew { 0 } else { first.min(taken) };
         let nice = rule.ladder.iter().take(stay).filter_map(|step| match step.action {
             Action::Lower { nice } => Some(nice),
             _ => None,
         });
-        let stays = Stays { nice: nice.max(), before: stay, less: disarms || first < taken };
+        let stays = Stays { nice: nice.max(), before: stay, less: disarms || anew || first < taken };
         Some(Event::Revised { case: self.number, stays })
     }
 

@@ -21,8 +21,6 @@ pub struct Ladder {
     pub clock: Duration,
     /// The next step, by its place.
     pub next: usize,
-    /// The one of several that its steps act on, once it is chosen.
-    pub picked: Option<ProcessId>,
     /// Whether something is in force that closing has to undo.
     pub has_effect: bool,
     /// What may be done to the subject, once an act was due.
@@ -31,6 +29,8 @@ pub struct Ladder {
     pub owed: Vec<Owed>,
     /// What the steps that act wait for, the breach going on.
     pub wait: Wait,
+    /// On whom of several its steps act.
+    pub choice: Choice,
     /// The step that outcomes are awaited of, while the rule has it, and on whom it was taken so far.
     pub(super) trying: Option<usize>,
     taken_on: SortedSet<ProcessId>,
@@ -42,6 +42,18 @@ pub struct Ladder {
     pub(super) still: Duration,
     /// Breached time since it had last stood still for longer than `lasting`; `None` where it never has.
     since_still: Option<Duration>,
+}
+
+/// On whom of several the steps of a ladder act.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Choice {
+    /// On all, or nobody is chosen yet.
+    #[default]
+    Open,
+    /// On that one.
+    Made(ProcessId),
+    /// On nobody: once all outcomes are in, another is chosen.
+    Withdrawn,
 }
 
 /// What the steps of a ladder that act wait for.
@@ -159,6 +171,29 @@ impl Ladder {
             let from = (now.monotonic, now.wall);
             self.owed.push(Owed { step, from, taken_on: SortedSet::new(), pause: Duration::ZERO });
         }
+    }
+
+    /// The one of several that its steps act on, once it is chosen.
+    pub(crate) fn picked(&self) -> Option<ProcessId> {
+        match self.choice {
+            Choice::Made(picked) => Some(picked),
+            Choice::Open | Choice::Withdrawn => None,
+        }
+    }
+
+    /// The next choice starts at the first step, once the breach has held without whoever was chosen: nobody follows by being left.
+    pub(super) fn keep_the_choice(&mut self, members: &[ProcessId]) {
+        let holds = match self.choice {
+            Choice::Open => true,
+            Choice::Made(picked) => members.contains(&picked),
+            Choice::Withdrawn => false,
+        };
+        if holds || self.is_awaiting() {
+            return;
+        }
+        (self.choice, self.next, self.clock) = (Choice::Open, 0, Duration::ZERO);
+        self.owed.clear();
+        self.stand_anew();
     }
 
     /// Whether the budget of its subject is spent.

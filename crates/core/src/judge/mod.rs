@@ -24,7 +24,7 @@ pub use case::{Case, Closing, MOST_POINTS, Points};
 use covers::Covers;
 pub use event::{Event, Stays, Tick};
 use ladder::Fate;
-pub use ladder::{Allowance, Ladder, Owed, Wait};
+pub use ladder::{Allowance, Choice, Ladder, Owed, Wait};
 use members::Covered;
 pub use pace::Pace;
 use processes::{Findings, Windows};
@@ -174,6 +174,10 @@ impl Judge {
                     next.state.tracks.values_mut().for_each(Track::arm);
                 }
                 if let Some(revision) = revision {
+                    for case in next.state.cases_mut().filter(|_| revision.other_budget) {
+                        let now = self.last.unwrap_or(case.opened);
+                        case.ladder.budget = self.memory.by_another_budget(case, rule.budget, &now);
+                    }
                     events.extend(next.state.cases_mut().filter_map(|case| case.revise(rule, &known.rule, revision)));
                 }
                 if other_pace {
@@ -228,7 +232,10 @@ impl Judge {
         let rule = self.watched.iter_mut().find(|watched| *watched.rule.name == *kept.rule);
         let Some(watched) = rule else { return false };
         let Some(revision) = watched.meaning.revises(&kept.meaning) else { return false };
-        let case = Case::restored(kept, &watched.rule, revision, boot, now);
+        let mut case = Case::restored(kept, &watched.rule, revision, boot, now);
+        if revision.other_budget {
+            case.ladder.budget = self.memory.by_another_budget(&case, watched.rule.budget, &now);
+        }
         watched.state.tracks.insert(case.key.clone(), Track::of(case));
         self.memory.is_taken(kept.number);
         self.anew = true;
@@ -440,7 +447,7 @@ impl Judge {
 
     /// On whom of several the steps of a case act from now on.
     pub fn pick(&mut self, case: u64, picked: ProcessId) {
-        self.with(case, |case, _| case.ladder.picked = Some(picked));
+        self.with(case, |case, _| case.ladder.choice = Choice::Made(picked));
     }
 
     /// Tells the judge that one outcome of a case's step is in, on that process of it. `effect` says whether something is

@@ -4,7 +4,7 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use super::{Case, Points};
+use super::{Allowance, Case, Points};
 use crate::model::Moment;
 use crate::rules::{Budget, RuleName};
 use crate::sorted::SortedMap;
@@ -142,6 +142,17 @@ impl Memory {
             spent.push_back(now.boottime);
         }
         may
+    }
+
+    /// What a case may do by another budget than before: one that was acted upon counts already.
+    pub(super) fn by_another_budget(&self, case: &Case, budget: Option<Budget>, now: &Moment) -> Allowance {
+        let likeness = case.key.likeness(case.lead.as_ref());
+        let spent = |budget: Budget| self.spent(&case.rule, &likeness, budget, now) > budget.cases as usize;
+        match case.ladder.budget {
+            Allowance::Granted if budget.is_some_and(spent) => Allowance::Spent,
+            Allowance::Granted => Allowance::Granted,
+            Allowance::Spent | Allowance::Unasked => Allowance::Unasked,
+        }
     }
 
     /// Of a rule that means something else now nothing is remembered.

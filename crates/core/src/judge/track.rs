@@ -315,13 +315,6 @@ fn go_on(
     events: &mut Vec<Event>,
 ) -> Option<Closing> {
     case.read(rule, seen.facts, seen.members, seen.moment.wall);
-    let ladder = &mut case.ladder;
-    if ladder.picked.is_some_and(|picked| !seen.members.contains(&picked)) && !ladder.is_awaiting() {
-        // The next choice starts at the first step, once the breach has held without him: nobody follows whoever left by being left.
-        (ladder.picked, ladder.next, ladder.clock) = (None, 0, Duration::ZERO);
-        ladder.owed.clear();
-        ladder.stand_anew();
-    }
     end_of_hours(rule, case, seen, events);
     case.breached = seen.truth == Truth::True;
     if seen.covered == Truth::False && !case.ladder.is_awaiting() {
@@ -331,6 +324,7 @@ fn go_on(
     let advances = seen.truth == Truth::True && before == Truth::True && !seen.pace.is_gap() && runs;
     let (counts, passed) = (seen.pace.counts, seen.pace.passed);
     case.ladder.run(&Interval { truth: seen.truth, advances, counts, passed }, rule.lasting);
+    case.ladder.keep_the_choice(seen.members);
     if seen.truth == Truth::True {
         if case.easing.take().is_some() {
             events.push(Event::BreachedAgain { case: case.number });

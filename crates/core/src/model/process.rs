@@ -167,6 +167,8 @@ pub struct Process {
     pub memory: Option<u64>,
     /// Anonymous, shared resident and swapped memory, bytes (`status` RssAnon + RssShmem + VmSwap): what a leak holds.
     pub memory_held: Option<u64>,
+    /// Of that, what is shared and may be there after its end, bytes (`status` RssShmem).
+    pub memory_shared: Option<u64>,
     /// Swapped-out memory, bytes (`status` VmSwap).
     pub memory_swapped: Option<u64>,
     /// Address space, bytes (`statm` field 1).
@@ -233,6 +235,7 @@ impl Process {
             cpu_time: Duration::ZERO,
             memory: None,
             memory_held: None,
+            memory_shared: None,
             memory_swapped: None,
             memory_virtual: None,
             memory_private: None,
@@ -263,6 +266,11 @@ impl Process {
         }
         let used = u64::try_from(self.cpu_time.as_nanos()).unwrap_or(u64::MAX);
         most_after(reading?, held, used, self.read_at[usize::from(held)])
+    }
+
+    /// So much memory is free for certain once it has ended, bytes.
+    pub(crate) fn would_free(&self) -> Option<u64> {
+        Some(self.memory_held?.saturating_sub(self.memory_shared.unwrap_or(0)))
     }
 
     /// Whether it has not run since the sample before: what it did meanwhile is nothing.

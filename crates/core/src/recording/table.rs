@@ -27,7 +27,7 @@ const MOST_DISKS: usize = 1024;
 const MOST_GROUPS: usize = 4096;
 
 /// Of a process.
-pub(super) const PROCESS: [Column<Process>; 29] = [
+pub(super) const PROCESS: [Column<Process>; 30] = [
     Column { key: "parent", get: |of| of.parent.into(), set: |of, value| of.parent = small(value).unwrap_or(0) },
     Column {
         key: "ancestor",
@@ -90,6 +90,7 @@ pub(super) const PROCESS: [Column<Process>; 29] = [
     Column { key: "waited", get: |of| tenths(of.waited), set: |of, value| of.waited = rate(value) },
     Column { key: "memory", get: |of| size(of.memory), set: |of, value| of.memory = bytes(value) },
     Column { key: "memory.held", get: |of| size(of.memory_held), set: |of, value| of.memory_held = bytes(value) },
+    Column { key: "memory.shared", get: |of| size(of.memory_shared), set: |of, value| of.memory_shared = bytes(value) },
     Column {
         key: "memory.swapped",
         get: |of| size(of.memory_swapped),

@@ -15,6 +15,11 @@ pub struct Meaning {
     steps: Vec<String>,
     /// Whether it acts.
     armed: bool,
+    /// On whom of several it acts, and how often; empty where an older version kept it.
+    #[serde(default)]
+    picks: String,
+    #[serde(default)]
+    budget: String,
 }
 
 /// How the ladder of a rule goes on that judges as before.
@@ -26,6 +31,9 @@ pub(crate) struct Revision {
     pub arms: bool,
     /// Whether it acts no more.
     pub disarms: bool,
+    /// Whether it picks by something else, and has another budget.
+    pub picks_otherwise: bool,
+    pub other_budget: bool,
 }
 
 impl Meaning {
@@ -33,12 +41,21 @@ impl Meaning {
     pub(crate) fn revises(&self, before: &Meaning) -> Option<Revision> {
         let kept = self.steps.iter().zip(&before.steps).take_while(|(now, then)| now == then).count();
         let (arms, disarms) = (self.armed && !before.armed, !self.armed && before.armed);
-        (self.judging == before.judging).then_some(Revision { kept, arms, disarms })
+        let other = |now: &String, before: &String| !before.is_empty() && now != before;
+        (self.judging == before.judging).then_some(Revision {
+            kept,
+            arms,
+            disarms,
+            picks_otherwise: other(&self.picks, &before.picks),
+            other_budget: other(&self.budget, &before.budget),
+        })
     }
 
     /// Whether it does the same as well.
     pub(crate) fn does_as(&self, before: &Meaning) -> bool {
-        (&self.steps, self.armed) == (&before.steps, before.armed)
+        let does =
+            |meaning: &Meaning| (meaning.steps.clone(), meaning.armed, meaning.picks.clone(), meaning.budget.clone());
+        does(self) == does(before)
     }
 }
 
@@ -55,6 +72,8 @@ impl Rule {
             judging: digest(format!("{judging:?}")),
             steps: self.ladder.iter().map(|step| digest(format!("{step:?}"))).collect(),
             armed: self.armed,
+            picks: format!("{:?}", self.pick),
+            budget: format!("{:?}", self.budget),
         }
     }
 }

@@ -15,6 +15,7 @@ use sophron_core::facts::Facts;
 use sophron_core::happening::{
     Announced, CarriedOut, Effect, Grounds, Group, Happening, Measured, News, Next, Over, Scribe, Subject, What, Why,
 };
+use sophron_core::judge::Choice;
 use sophron_core::model::Process;
 use sophron_core::rules::{Action, Cap};
 use sophron_core::severity::Severity;
@@ -259,7 +260,7 @@ fn what_must_still_hold_right_before_an_act() {
         tick: Some(7),
         wholly_of: None,
     };
-    let open = Leave { tick: 7, open: vec![(47, None)], rules: Some(rules.clone()), ..Leave::default() };
+    let open = Leave { tick: 7, open: vec![(47, Choice::Open)], rules: Some(rules.clone()), ..Leave::default() };
     let right = |now: Process, leave: &Leave| check.still_right(47, &press(), now, leave);
     assert_eq!(right(press(), &open), Ok(()), "at the very tick it was judged just now");
     let breached = SortedSet::from([47]);
@@ -279,7 +280,10 @@ fn what_must_still_hold_right_before_an_act() {
     let with = |keys: &str| Some(rule(&format!("lasting = '0s'\n{keys}")));
     assert_eq!(withdrawn(&|leave| leave.tick = 9), "it is no longer in breach");
     assert_eq!(withdrawn(&|leave| leave.open.clear()), "its case is over");
-    assert_eq!(withdrawn(&|leave| leave.open[0].1 = Some(process(7, "fernpanel").id)), "another one is picked now");
+    assert_eq!(
+        withdrawn(&|leave| leave.open[0].1 = Choice::Made(process(7, "fernpanel").id)),
+        "another one is picked now"
+    );
     assert_eq!(withdrawn(&|leave| leave.barred = Some("the watcher is ending".into())), "the watcher is ending");
     assert_eq!(
         withdrawn(&|leave| leave.rules = Some(load("[[rule]]\nname = 'b'\nbreach = 'cpu > 90%'\nlasting = '0s'"))),

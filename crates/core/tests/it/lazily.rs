@@ -320,7 +320,8 @@ impl Reader for OnDemand<'_> {
             process.read_at[0] = used(now);
         }
         if wanted.has(Cost::Status) {
-            (process.memory_held, process.memory_swapped) = (now.memory_held, now.memory_swapped);
+            (process.memory_held, process.memory_shared) = (now.memory_held, now.memory_shared);
+            process.memory_swapped = now.memory_swapped;
             process.read_at[1] = used(now);
         }
         if wanted.has(Cost::Io) {

@@ -40,6 +40,7 @@ mod model;
 mod orders;
 mod outbox;
 mod over;
+mod picks;
 mod protect;
 mod recording;
 mod recording_untrusted;

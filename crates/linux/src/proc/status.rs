@@ -11,6 +11,8 @@ pub struct Memory {
     pub resident: u64,
     /// RssAnon + RssShmem + VmSwap.
     pub held: u64,
+    /// RssShmem.
+    pub shared: u64,
     /// VmSwap.
     pub swapped: u64,
 }
@@ -25,13 +27,14 @@ pub fn parse_memory(status: &[u8]) -> Option<Memory> {
             b"VmSize" => &mut memory.space,
             b"VmRSS" => &mut memory.resident,
             b"VmSwap" => &mut memory.swapped,
-            b"RssAnon" | b"RssShmem" => &mut memory.held,
+            b"RssAnon" => &mut memory.held,
+            b"RssShmem" => &mut memory.shared,
             _ => continue,
         };
         *part = part.saturating_add(value_of(line)?);
         found += 1;
     }
-    memory.held = memory.held.saturating_add(memory.swapped);
+    memory.held = memory.held.saturating_add(memory.shared).saturating_add(memory.swapped);
     (found == 5).then_some(memory)
 }
 
@@ -80,7 +83,8 @@ mod tests {
     #[test]
     fn held_is_what_a_leak_keeps() {
         let status = b"Name:\tlabelpress\nVmPeak:\t 9900 kB\nVmSize:\t 9000 kB\nVmRSS:\t  900 kB\nRssAnon:\t     700 kB\nRssFile:\t     150 kB\nRssShmem:\t      50 kB\nVmSwap:\t     200 kB\n";
-        let memory = Memory { space: 9000 << 10, resident: 900 << 10, held: 950 << 10, swapped: 200 << 10 };
+        let memory =
+            Memory { space: 9000 << 10, resident: 900 << 10, held: 950 << 10, shared: 50 << 10, swapped: 200 << 10 };
         assert_eq!(parse_memory(status), Some(memory));
         assert_eq!(parse_uid(b"Name:\tx\nUid:\t1001\t0\t1001\t1001\n"), Some(0));
         assert_eq!(parse_person(b"Name:\tx\nUid:\t1001\t0\t1001\t1001\n"), Some(1001));

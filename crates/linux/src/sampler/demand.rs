@@ -84,7 +84,8 @@ impl Context {
             if !self.read_stat(row, process, Some(row.cpu_ns), now_ns(), files) {
                 // It is another one's number by now, or nobody's: the next tick shows it.
                 row.forget_process();
-                (process.memory, process.memory_held, process.memory_swapped) = (None, None, None);
+                (process.memory, process.memory_held, process.memory_shared, process.memory_swapped) =
+                    (None, None, None, None);
             }
             (process.cpu, row.cpu_at) = (rates, at);
         } else {

@@ -443,7 +443,7 @@ impl Context {
             return row.start != 0;
         }
         row.take_cpu(process, clock_ns.unwrap_or(row.cpu_ns), now);
-        (process.memory, process.memory_held, process.memory_swapped) = (None, None, None);
+        (process.memory, process.memory_held, process.memory_shared, process.memory_swapped) = (None, None, None, None);
         (process.disk_read, process.disk_write, process.faults, process.waited) = (None, None, None, None);
         process.counts = Counts::UNKNOWN;
         (row.io_at, row.stat_at) = (0, 0);
@@ -496,6 +496,7 @@ impl Context {
             };
             process.read_at[1] = read_at;
             process.memory_held = memory.map(|memory| memory.held);
+            process.memory_shared = memory.map(|memory| memory.shared);
             process.memory_swapped = memory.map(|memory| memory.swapped);
             if let Some(memory) = memory.filter(|_| needs.has(Cost::Statm)) {
                 // It has what `statm` has.
