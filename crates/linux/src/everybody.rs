@@ -44,11 +44,7 @@ pub(crate) fn of_each<M: Default, T: Send>(
     };
     std::thread::scope(|scope| {
         let mut others = Vec::new();
-        for _ in 1..pids
-            .len()
-            .div_ceil(OF_ONE_THREAD)
-            .min(std::env::var("LOOKERS").ok().and_then(|n| n.parse().ok()).unwrap_or(MOST_THREADS))
-        {
+        for _ in 1..pids.len().div_ceil(OF_ONE_THREAD).min(MOST_THREADS) {
             // Where no more can be had, those there are do it all.
             let Ok(mut files) = open() else { break };
             let look = &look;

@@ -1,9 +1,8 @@
 //! Safe ways to files: every folder on the way is opened without following links and checked on the open descriptor.
 
-use std::fs::{File, Metadata};
+use std::fs::File;
 use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, OwnedFd};
-use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
 
 use rustix::fs::{CWD, FileType, FlockOperation, Mode, OFlags, Stat};
@@ -97,9 +96,9 @@ fn read(path: &Path, limit: u64, check: impl Fn(&Stat) -> Result<(), PathError>)
     Ok(bytes)
 }
 
-/// Whether nobody but root (or we) can write to a file, by its owner and mode.
-pub(crate) fn is_guarded_file(file: &Metadata) -> bool {
-    is_safe((file.uid(), file.gid(), file.mode()))
+/// Whether nobody but root (or we) can write to a file, by its owner, group and mode.
+pub(crate) fn is_guarded_file(rights: (u32, u32, u32)) -> bool {
+    is_safe(rights)
 }
 
 /// Whether nobody but root (or we) can change what a folder holds, by itself and those above it.

@@ -10,13 +10,13 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::{Mode, OFlags};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use sophron_core::act::Outcome;
-use sophron_core::model::ProcessId;
+use sophron_core::model::{Boot, ProcessId};
 use sophron_core::state::State;
 use sophron_core::text::with_causes;
 
-use crate::here;
 use crate::proc::stat;
 use crate::sys;
+use crate::{exec, here};
 
 /// Why a process could not be fixed.
 #[derive(Debug, thiserror::Error)]
@@ -87,7 +87,7 @@ impl Handle {
             rustix::io::Errno::INVAL | rustix::io::Errno::NOENT => HandleError::Gone(id.pid),
             other => HandleError::Denied { pid: id.pid, source: other.into() },
         })?;
-        let line = fs::read(format!("/proc/{}/stat", id.pid)).map_err(|error| match error.raw_os_error() {
+        let line = exec::read(id.pid, "stat").map_err(|error| match error.raw_os_error() {
             Some(libc::ENOENT | libc::ESRCH) => HandleError::Gone(id.pid),
             _ => HandleError::Denied { pid: id.pid, source: error },
         })?;
@@ -96,6 +96,16 @@ impl Handle {
             return Err(HandleError::Another { pid: id.pid, meant: id.start, found });
         }
         Ok(Handle { fd, id: *id })
+    }
+
+    /// Fixes whoever has that number now, while nobody can say when he started, since he is in the middle of an exec: who he is has to be
+    /// told by something that holds after this. His start is given as 0.
+    ///
+    /// # Errors
+    /// He is gone, or the kernel refuses.
+    pub(crate) fn of_number(pid: u32, boot: Boot) -> io::Result<Handle> {
+        let number = Pid::from_raw(pid.cast_signed()).ok_or(io::ErrorKind::NotFound)?;
+        Ok(Handle { fd: pidfd_open(number, PidfdFlags::empty())?, id: ProcessId { pid, start: 0, boot } })
     }
 
     /// Whom it fixes.
@@ -138,6 +148,7 @@ impl Handle {
     /// # Errors
     /// It is gone, or one of its threads cannot be read now: then nothing is known of all of them.
     pub fn threads(&self) -> io::Result<Vec<Thread>> {
+        exec::gate(self.id.pid)?;
         let folder = format!("/proc/{}/task", self.id.pid);
         let mut threads = Vec::new();
         for entry in fs::read_dir(folder)? {
@@ -211,9 +222,11 @@ pub(crate) fn is_gone(error: &io::Error) -> bool {
     error.kind() == io::ErrorKind::NotFound || error.raw_os_error() == Some(libc::ESRCH)
 }
 
-/// Whether an error is for want of descriptors or memory, and so says nothing about whom it was asked of.
+/// Whether an error is for want of descriptors or memory, or since the process is starting another program, and so says nothing about whom it was asked of.
 pub(crate) fn is_in_need(error: &io::Error) -> bool {
-    matches!(error.raw_os_error(), Some(libc::EMFILE | libc::ENFILE | libc::ENOMEM | libc::EAGAIN | libc::EINTR))
+    let number = error.raw_os_error();
+    exec::is_busy(error)
+        || matches!(number, Some(libc::EMFILE | libc::ENFILE | libc::ENOMEM | libc::EAGAIN | libc::EINTR))
 }
 
 /// The user who started a process, whom `status` names first at `Uid`; `None` where the kernel does not tell that by a handle (before
@@ -234,6 +247,6 @@ pub(crate) fn start_time(pid: u32) -> Option<u64> {
 
 /// The same, and why it is not known.
 pub(crate) fn started(pid: u32) -> io::Result<u64> {
-    let line = fs::read(format!("/proc/{pid}/stat"))?;
+    let line = exec::read(pid, "stat")?;
     stat::parse(&line).map(|stat| stat.start).ok_or_else(|| io::ErrorKind::InvalidData.into())
 }

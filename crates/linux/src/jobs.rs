@@ -1,6 +1,6 @@
 //! What a process has to do with its terminal: what suspending it would upset.
 
-use std::fs;
+use crate::exec;
 
 /// A process's place among the jobs of its terminal (`/proc/PID/stat` fields 5 to 8).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -13,7 +13,7 @@ pub struct Job {
 
 /// The job that a process is of; `None` when it is gone, or has no terminal.
 pub fn job(pid: u32) -> Option<Job> {
-    let line = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    let line = String::from_utf8(exec::read(pid, "stat").ok()?).ok()?;
     let mut fields = line.rsplit_once(") ")?.1.split(' ');
     let group: u32 = fields.nth(2)?.parse().ok()?;
     let terminal: i64 = fields.nth(1)?.parse().ok()?;
@@ -23,6 +23,6 @@ pub fn job(pid: u32) -> Option<Job> {
 
 /// The process group of a process, with a terminal or without.
 pub fn group(pid: u32) -> Option<u32> {
-    let line = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    let line = String::from_utf8(exec::read(pid, "stat").ok()?).ok()?;
     line.rsplit_once(") ")?.1.split(' ').nth(2)?.parse().ok()
 }

@@ -4,12 +4,15 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use crate::exec;
 use crate::proc::{number, stat};
 
 /// The folder in which the files of a process tell of it.
 pub(crate) fn folder(root: &Path, pid: u32) -> PathBuf {
     let own = root.join(pid.to_string());
-    let line = fs::read(own.join("stat")).unwrap_or_default();
+    // Who is in the middle of an exec has one thread, and his `stat` may hang its reader.
+    let starting = fs::read(own.join("statm")).is_ok_and(|statm| exec::is_under_way(&statm));
+    let line = if starting { Vec::new() } else { fs::read(own.join("stat")).unwrap_or_default() };
     let gone = stat::parse(&line).is_some_and(|stat| has_exited(stat.state) && stat.threads > 1);
     match gone.then(|| thread(&own)).flatten() {
         Some(thread) => own.join("task").join(thread.to_string()),

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use sophron_core::checkup::HeldFile;
 use sophron_core::text;
 
+use crate::exec;
 use crate::living;
 use crate::patience::within;
 
@@ -62,6 +63,7 @@ pub enum FileKind {
 
 /// Everything that a process has open; `None` where that may not be read.
 pub fn of(pid: u32) -> Option<Vec<OpenFile>> {
+    exec::gate(pid).ok()?;
     let entries = fs::read_dir(living::folder(Path::new("/proc"), pid).join("fd")).ok()?;
     let files = entries.flatten().filter_map(|entry| {
         let number = entry.file_name().to_str()?.parse().ok()?;
@@ -72,6 +74,7 @@ pub fn of(pid: u32) -> Option<Vec<OpenFile>> {
 
 /// One open file of a process.
 pub fn one_of(pid: u32, number: u32) -> Option<OpenFile> {
+    exec::gate(pid).ok()?;
     one(&living::folder(Path::new("/proc"), pid).join(format!("fd/{number}")), number)
 }
 
@@ -117,7 +120,8 @@ pub fn held(pids: impl Iterator<Item = u32>, at_least: u64, give_up: Instant) ->
         if Instant::now() >= give_up {
             break;
         }
-        let Ok(entries) = fs::read_dir(living::folder(Path::new("/proc"), pid).join("fd")) else { continue };
+        let entries = exec::gate(pid).and_then(|()| fs::read_dir(living::folder(Path::new("/proc"), pid).join("fd")));
+        let Ok(entries) = entries else { continue };
         for entry in entries.flatten() {
             // Most links tell by themselves that their file is still there.
             let deleted =
@@ -154,7 +158,8 @@ pub fn others_with(name: &str, end: End, but: u32, pids: impl Iterator<Item = u3
             let is_it = fs::read_link(entry.path()).is_ok_and(|link| link.as_os_str() == name);
             is_it && is_that(end, &folder.join("fdinfo").join(entry.file_name()))
         };
-        if fs::read_dir(folder.join("fd")).into_iter().flatten().flatten().any(has) {
+        let entries = exec::gate(pid).and_then(|()| fs::read_dir(folder.join("fd")));
+        if entries.into_iter().flatten().flatten().any(has) {
             others.push(pid);
         }
     }

@@ -21,7 +21,7 @@ use crate::here::Users;
 use crate::inspect::{details, restart};
 use crate::proc::status::parse_person;
 use crate::proc::{cgroup, number};
-use crate::{Sampler, living, locks};
+use crate::{Sampler, exec, living, locks};
 
 /// Locks of package managers: ending their holder leaves half an upgrade.
 const PACKAGE_LOCKS: [&str; 9] = [
@@ -164,6 +164,9 @@ impl Roles {
     /// read here: a sample reads that where a rule names it.
     pub fn of(&self, process: &Process, family: &SortedSet<u32>) -> Option<String> {
         let pid = process.id.pid;
+        if let Some(unread) = exec::gate(pid).err().and_then(|error| cannot_be_seen(&error)) {
+            return Some(unread);
+        }
         let folder = living::folder(Path::new("/proc"), pid);
         let groups = fs::read(folder.join("cgroup"));
         if let Some(unread) = groups.as_ref().err().and_then(cannot_be_seen) {
@@ -237,6 +240,14 @@ fn by_unit(process: &Process, unit: Unit<'_>) -> Option<String> {
     runs.then(|| format!("its unit {} serves {what}", unit.name))
 }
 
+/// By the unit of a process of which nothing else is known: what users make as they like it tells nothing then.
+fn by_unit_alone(pid: u32) -> Option<String> {
+    let group = cgroup::parse_path(&fs::read(format!("/proc/{pid}/cgroup")).ok()?)?;
+    let unit = unit_of(&group).filter(|unit| !unit.is_a_claim())?;
+    let (what, _) = UNITS.iter().find(|(_, units)| units.contains(&unit.name))?;
+    Some(format!("its unit {} serves {what}", unit.name))
+}
+
 /// Whom a tree spares, found as its members are found: those known before, and whoever has a role. Each is asked once.
 pub(crate) fn sparing(known: SortedMap<u32, String>, roles: bool) -> impl FnMut(u32) -> Option<String> + Send {
     let mut found: SortedMap<u32, Option<String>> = known.into_iter().map(|(pid, why)| (pid, Some(why))).collect();
@@ -247,6 +258,8 @@ pub(crate) fn sparing(known: SortedMap<u32, String>, roles: bool) -> impl FnMut(
         // Whoever was born since has had no time to serve anybody, and must not have any to flee.
         let start = match started(pid) {
             Ok(start) => start,
+            // Who starts another program serves nobody by what he has open; else nobody who forks would ever be caught.
+            Err(error) if exec::is_busy(&error) => return by_unit_alone(pid),
             Err(error) => return cannot_be_seen(&error),
         };
         if u128::from(start) * 1000 > began.as_millis() * ticks {

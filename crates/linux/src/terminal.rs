@@ -6,6 +6,7 @@ use std::path::Path;
 use sophron_core::model::{Boot, ProcessId};
 use sophron_core::sorted::SortedSet;
 
+use crate::exec;
 use crate::handle::start_time;
 use crate::proc::stat;
 
@@ -24,7 +25,7 @@ pub fn holders(boot: Boot) -> SortedSet<ProcessId> {
     let Some(index) = pty_index(terminal) else { return holders };
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
         let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
-        if holds_pty(&entry.path(), index) {
+        if exec::gate(pid).is_ok() && holds_pty(&entry.path(), index) {
             holders.extend(identity(pid, boot));
         }
     }
@@ -47,7 +48,7 @@ pub(crate) fn remote_logins(sessions: &Path, login_uid: u32, boot: Boot) -> Sort
     let mut found: SortedSet<ProcessId> = leaders.iter().filter_map(|pid| identity(*pid, boot)).collect();
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten().filter(|_| !leaders.is_empty()) {
         let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
-        let line = fs::read(entry.path().join("stat")).unwrap_or_default();
+        let line = exec::read(pid, "stat").unwrap_or_default();
         if stat::parse(&line).is_some_and(|stat| leaders.contains(&stat.parent)) {
             found.extend(identity(pid, boot));
         }

@@ -1,9 +1,12 @@
 //! The mounted disks: how full they are.
 
+use std::fs::File;
+use std::io::{Read, Seek};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use sophron_core::model::Volume;
 use sophron_core::text;
 
@@ -68,9 +71,37 @@ impl Mount {
 /// Kinds of file systems whose other end may not answer.
 const REMOTE: [&str; 8] = ["nfs", "cifs", "smb", "fuse", "9p", "ceph", "afs", "glusterfs"];
 
-/// Where file systems are mounted that may hang whoever asks them: network disks and those of programs.
-pub(crate) fn remote_points(proc: &Path) -> Vec<PathBuf> {
-    let lines = std::fs::read(proc.join("self/mountinfo")).unwrap_or_default();
+/// Where file systems are mounted at present that may hang whoever asks them: network disks and those of programs.
+#[derive(Debug)]
+pub(crate) struct RemotePoints {
+    mounts: Option<File>,
+    points: Vec<PathBuf>,
+}
+
+impl RemotePoints {
+    /// Of a /proc root.
+    pub fn new(proc: &Path) -> RemotePoints {
+        let mut mounts = File::open(proc.join("self/mountinfo")).ok();
+        let points = mounts.as_mut().map(points_of).unwrap_or_default();
+        RemotePoints { mounts, points }
+    }
+
+    /// Whether a path leads into one of them.
+    pub fn lead_to(&mut self, path: &Path) -> bool {
+        if let Some(mounts) = &mut self.mounts {
+            // The kernel tells of every change (proc_pid_mounts(5)).
+            let mut changes = [PollFd::new(mounts, PollFlags::PRI)];
+            if poll(&mut changes, Some(&Timespec::default())).is_ok_and(|changed| changed > 0) {
+                self.points = points_of(mounts);
+            }
+        }
+        self.points.iter().any(|point| path.starts_with(point))
+    }
+}
+
+fn points_of(mounts: &mut File) -> Vec<PathBuf> {
+    let mut lines = Vec::new();
+    let _ = mounts.rewind().and_then(|()| mounts.read_to_end(&mut lines));
     let point = |line: &[u8]| {
         let line = str::from_utf8(line).ok()?;
         let (before, after) = line.split_once(" - ")?;

@@ -18,7 +18,7 @@ use sophron_core::units::{scaled_duration, scaled_size};
 use sophron_core::usage::{App, Event, Happened, Row, Slot, Tally, Usual};
 use sophron_history::{HistoryError, ProgramFile, Store};
 use sophron_linux::handle::Handle;
-use sophron_linux::here;
+use sophron_linux::{here, program};
 
 use crate::args;
 use crate::recordings::Recordings;
@@ -285,15 +285,10 @@ impl Keeper {
             }
             // Whoever has that PID by then is another one.
             let Ok(handle) = Handle::open(&process.id) else { continue };
-            let Ok(file) = std::fs::metadata(format!("/proc/{}/exe", process.id.pid)) else { continue };
+            let Some(file) = program::of(process.id.pid) else { continue };
             drop(handle);
             let Some(path) = process.path.clone() else { continue };
-            let changed = file.modified().ok().and_then(|at| at.duration_since(SystemTime::UNIX_EPOCH).ok());
-            let file = ProgramFile {
-                path,
-                size: file.len(),
-                changed: changed.map_or(0, |at| i64::try_from(at.as_secs()).unwrap_or(0)),
-            };
+            let file = ProgramFile { path, size: file.size, changed: file.changed };
             if let Some(before) = store.runs(&process.app, owner, &file, now)? {
                 let words = replaced(&process.app, &before, &file);
                 store.happened(&Happened { at: now, event: Event::Program, app: process.app.clone(), words })?;

@@ -28,7 +28,7 @@ fn innocent(stage: &Stage) -> Offender {
 }
 
 /// A user ID that nobody else has here: what is done to its processes is done to this test's alone.
-fn own_user() -> u32 {
+pub(crate) fn own_user() -> u32 {
     static GIVEN: AtomicU32 = AtomicU32::new(0);
     2_000_000_000 + std::process::id() * 64 + GIVEN.fetch_add(1, Ordering::Relaxed)
 }

@@ -5,6 +5,7 @@
 mod alerts;
 mod asking;
 mod auditing;
+mod blinding;
 mod called_off;
 mod checkup;
 mod completing;

@@ -6,7 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use std::{fmt, io};
+use std::{fmt, fs, io};
 
 use rustix::process::Signal;
 use sophron_core::model::{Boot, ProcessId};
@@ -17,8 +17,10 @@ use sophron_core::state::State;
 use super::terminate::answer;
 use super::{ActError, Ending, LOOK_AGAIN, Lineage};
 use crate::everybody::of_each;
+use crate::exec;
 use crate::handle::{Handle, HandleError, is_gone, start_time};
 use crate::proc::stat;
+use crate::proc::status::parse_parent;
 
 /// A tree that is not caught within that time is reported as it is.
 const LONGEST: Duration = Duration::from_secs(5);
@@ -82,7 +84,8 @@ pub struct Suspended {
 struct Seen {
     pid: u32,
     parent: u32,
-    start: u64,
+    /// None of whom is in the middle of an exec.
+    start: Option<u64>,
 }
 
 impl Tree {
@@ -144,7 +147,7 @@ impl Tree {
     /// who came from it while it lived belongs to the tree, whoever his parent is now.
     pub fn look(&mut self) -> Vec<Arc<Handle>> {
         let seen = all(&mut self.unread);
-        let started: HashMap<u32, u64> = seen.iter().map(|process| (process.pid, process.start)).collect();
+        let started: HashMap<u32, Option<u64>> = seen.iter().map(|process| (process.pid, process.start)).collect();
         let mut new = Vec::new();
         loop {
             let before = new.len();
@@ -155,12 +158,17 @@ impl Tree {
                 // The number of a member that is gone may be somebody else's: then it has started at another time.
                 let is_child = self.members.get(&process.parent).is_some_and(|parent| {
                     let start = parent.id().start;
-                    started.get(&process.parent) == Some(&start) && process.start >= start
+                    match started.get(&process.parent) {
+                        // While it lives its number is its own.
+                        _ if start == 0 => !parent.has_ended(),
+                        Some(None) => !parent.has_ended(),
+                        Some(now) => *now == Some(start) && process.start.is_none_or(|child| child >= start),
+                        None => false,
+                    }
                 });
-                let id = ProcessId { pid: process.pid, start: process.start, boot: self.boot };
                 if is_child
                     && !self.spared.has(process.pid)
-                    && let Some(handle) = self.fix(&id)
+                    && let Some(handle) = self.fix_child(process)
                 {
                     self.members.insert(process.pid, Arc::clone(&handle));
                     new.push(handle);
@@ -193,6 +201,16 @@ impl Tree {
             }
         }
         strays
+    }
+
+    /// A child of a member fixed. Of whom is in the middle of an exec nobody can say when he started: that he is its child, once he is held.
+    fn fix_child(&mut self, child: &Seen) -> Option<Arc<Handle>> {
+        let Some(start) = child.start else {
+            let handle = Handle::of_number(child.pid, self.boot).ok()?;
+            let status = fs::read(format!("/proc/{}/status", child.pid)).unwrap_or_default();
+            return (parse_parent(&status) == Some(child.parent) && !handle.has_ended()).then(|| Arc::new(handle));
+        };
+        self.fix(&ProcessId { pid: child.pid, start, boot: self.boot })
     }
 
     /// A member fixed; none where it is gone, or cannot be fixed now, which is remembered.
@@ -341,15 +359,23 @@ fn stands_still(member: &Handle) -> bool {
     let still = |state: State| matches!(state, State::Suspended | State::Traced | State::Zombie);
     match member.threads() {
         Ok(threads) => threads.iter().all(|thread| still(thread.state)),
-        Err(error) => is_gone(&error),
+        // In the middle of an exec he has one thread, and stops before it is in its new program.
+        Err(error) => is_gone(&error) || exec::is_busy(&error),
     }
 }
 
 /// Every process, in one look; and why somebody may be missing.
 fn all(unread: &mut Option<io::Error>) -> Vec<Seen> {
-    let (seen, error) = of_each(|files, pid, (): &mut ()| {
-        let stat = stat::parse(files.of(pid, "stat")?);
-        Ok(stat.map(|stat| Seen { pid, parent: stat.parent, start: stat.start }))
+    let (seen, error) = of_each(|files, pid, (): &mut ()| match files.guarded(pid, "stat") {
+        Ok(line) => {
+            let stat = stat::parse(line);
+            Ok(stat.map(|stat| Seen { pid, parent: stat.parent, start: Some(stat.start) }))
+        }
+        Err(error) if exec::is_busy(&error) => {
+            let parent = parse_parent(files.of(pid, "status")?);
+            Ok(parent.map(|parent| Seen { pid, parent, start: None }))
+        }
+        Err(error) => Err(error),
     });
     *unread = error;
     seen

@@ -14,7 +14,7 @@ use crate::open_files::{self, End, FileKind, OpenFile};
 use crate::patience::within;
 use crate::proc::stat;
 use crate::sockets::{self, Socket, SocketState};
-use crate::{living, locks};
+use crate::{exec, living, locks};
 
 /// So far it is followed.
 const MOST_STEPS: usize = 8;
@@ -119,7 +119,7 @@ impl Chain<'_> {
 
     /// What a thread does, and who comes next; `None` where nothing is known, or of the first nothing more than its wait.
     fn step(&self, pid: u32, tid: u32, first: bool) -> Option<Step> {
-        let line = fs::read(format!("/proc/{pid}/task/{tid}/stat")).ok()?;
+        let line = exec::read(pid, &format!("task/{tid}/stat")).ok()?;
         let state = State::from_letter(stat::parse(&line)?.state);
         let wait = match state {
             State::Sleeping | State::Waiting => wait_of(pid, tid, state),
@@ -317,7 +317,7 @@ fn opened(pid: u32, number: u32) -> Option<OpenFile> {
 }
 
 fn thread(pid: u32, tid: u32) -> String {
-    let line = fs::read(format!("/proc/{pid}/task/{tid}/stat")).unwrap_or_default();
+    let line = exec::read(pid, &format!("task/{tid}/stat")).unwrap_or_default();
     let name = stat::parse(&line).map(|stat| text::clean(stat.name)).unwrap_or_default();
     if pid == tid { format!("its main thread {tid} ({name})") } else { format!("its thread {tid} ({name})") }
 }

@@ -21,6 +21,7 @@ pub use threads::{Threads, any_waits};
 pub use units::{Restart, restart};
 pub use waits::wait_of;
 
+use crate::exec;
 use crate::living;
 use crate::proc::{kilobytes, number};
 
@@ -62,7 +63,10 @@ pub struct Details {
 /// Reads the details of a process.
 pub fn details(pid: u32) -> Details {
     let folder = living::folder(Path::new("/proc"), pid);
-    let file = |name: &str| fs::read(folder.join(name)).ok();
+    // Of who is in the middle of an exec is read what does not wait for him.
+    let starts = exec::gate(pid).is_err();
+    let waits = |name: &str| starts && matches!(name, "stat" | "io");
+    let file = |name: &str| if waits(name) { None } else { fs::read(folder.join(name)).ok() };
     let status = file("status").unwrap_or_default();
     let io = file("io");
     let of_io = |name: &[u8]| {
@@ -87,8 +91,9 @@ pub fn details(pid: u32) -> Details {
         open_files_limit: soft_limit(&limits, "Max open files"),
         address_limit: soft_limit(&limits, "Max address space"),
         cpu_limit: soft_limit(&limits, "Max cpu time"),
-        folder: fs::read_link(format!("/proc/{pid}/cwd"))
-            .ok()
+        folder: (!starts)
+            .then(|| fs::read_link(format!("/proc/{pid}/cwd")).ok())
+            .flatten()
             .map(|path| text::clean(path.as_os_str().as_encoded_bytes())),
     }
 }

@@ -11,6 +11,7 @@ use sophron_core::state::State;
 use sophron_core::text;
 
 use super::waits;
+use crate::exec;
 use crate::living;
 use crate::proc::{number, stat};
 
@@ -19,6 +20,9 @@ const MOST: usize = 512;
 
 /// Whether any of a process's first so many threads waits uninterruptibly at this moment.
 pub fn any_waits(pid: u32, most: usize) -> bool {
+    if exec::gate(pid).is_err() {
+        return false;
+    }
     let tasks = fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten();
     tasks.take(most).any(|task| {
         let line = fs::read(task.path().join("stat")).unwrap_or_default();
@@ -100,6 +104,7 @@ impl Threads {
 
     fn look_at(&mut self, tid: u32) -> Option<u64> {
         let file = |name: &str| fs::read(format!("/proc/{}/task/{tid}/{name}", self.pid)).ok();
+        exec::gate(self.pid).ok()?;
         let line = file("stat")?;
         let stat = stat::parse(&line)?;
         let now = Instant::now();

@@ -48,6 +48,11 @@ pub fn parse_person(status: &[u8]) -> Option<u32> {
     uid(status, 0)
 }
 
+/// Whose child it is: `PPid`.
+pub fn parse_parent(status: &[u8]) -> Option<u32> {
+    number(status.split(|byte| *byte == b'\n').find_map(|line| line.strip_prefix(b"PPid:\t"))?)
+}
+
 /// All of them: real, effective, saved and for files.
 pub fn parse_uids(status: &[u8]) -> Option<[u32; 4]> {
     Some([uid(status, 0)?, uid(status, 1)?, uid(status, 2)?, uid(status, 3)?])

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use sophron_core::model::{Cost, Needs, Process, Reader, Snapshot};
 
-use super::row::{Row, now_ns};
+use super::row::{NEVER, Row, now_ns};
 use super::{COSTLY_WAIT, Context, SLICES, Sampler};
 
 /// What is read of a known process at a sample.
@@ -79,6 +79,10 @@ impl Context {
         process.stale = process.stale.without(needs);
         process.outrun = process.outrun.without(needs);
         let files = wanted.only(Needs::FILES).without(Needs::NONE.with(Cost::Stat));
+        if wanted.has(Cost::Io) || wanted.has(Cost::Stat) {
+            // It may have run since this tick's look at its clock.
+            row.whole_at = NEVER;
+        }
         if wanted.has(Cost::Stat) {
             let (rates, at) = (process.cpu, row.cpu_at);
             if !self.read_stat(row, process, Some(row.cpu_ns), now_ns(), files) {
@@ -89,6 +93,8 @@ impl Context {
             }
             (process.cpu, row.cpu_at) = (rates, at);
         } else {
+            let held_up = files.has(Cost::Io) && self.reader.gate(row.pid).is_err();
+            let files = if held_up { files.without(Needs::NONE.with(Cost::Io)) } else { files };
             self.read_others(row, process, files, false);
         }
     }

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::{AtFlags, CWD, Dir, Mode, OFlags};
 
 use super::SampleError;
+use crate::exec;
 
 #[derive(Debug)]
 pub(crate) struct Files {
@@ -38,6 +39,10 @@ impl Files {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let folder = rustix::fs::openat(&self.folder, self.path.as_str(), flags, Mode::empty())?;
         let uid = rustix::fs::fstat(&folder)?.st_uid;
+        let memory = rustix::fs::openat(&folder, "statm", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty());
+        if memory.is_ok_and(|memory| self.whole(memory).is_ok_and(exec::is_under_way)) {
+            return Err(exec::error());
+        }
         let fd = rustix::fs::openat(&folder, file, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?;
         Ok((self.whole(fd)?, uid))
     }
@@ -49,6 +54,20 @@ impl Files {
             pids.extend(crate::proc::number::<u32>(entry?.file_name().to_bytes()));
         }
         Ok(pids)
+    }
+
+    /// Whether what an exec of a process holds may be asked for. Who has no `statm` is gone, as what is asked for next will show.
+    ///
+    /// # Errors
+    /// It is in the middle of one.
+    pub fn gate(&mut self, pid: u32) -> io::Result<()> {
+        if self.of(pid, "statm").is_ok_and(exec::is_under_way) { Err(exec::error()) } else { Ok(()) }
+    }
+
+    /// A file of a process that an exec could hold up.
+    pub fn guarded(&mut self, pid: u32, file: &str) -> io::Result<&[u8]> {
+        self.gate(pid)?;
+        self.of(pid, file)
     }
 
     /// A file of a process, whole.

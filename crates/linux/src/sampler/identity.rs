@@ -3,14 +3,15 @@
 use std::collections::HashMap;
 use std::fs;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use rustix::fs::AtFlags;
 use sophron_core::interpreter::{Runs, is_interpreter, runs, shortened};
 use sophron_core::model::Basis;
 use sophron_core::text;
 
 use crate::files;
+use crate::program::Standing;
 
 /// The part of a process that changes only with an exec.
 #[derive(Debug, Clone)]
@@ -78,7 +79,7 @@ fn without_deleted(link: PathBuf) -> (PathBuf, bool) {
 /// Which folders nobody but root (or we) can change, and their devices: looked at once a tick.
 #[derive(Debug)]
 pub(super) struct Guarded {
-    folders: HashMap<PathBuf, Option<u64>>,
+    folders: HashMap<PathBuf, Option<(u32, u32)>>,
     /// The mounts that we see.
     mounts: Option<PathBuf>,
 }
@@ -98,19 +99,20 @@ impl Guarded {
     /// disk of its folder, and seen by the mounts that we see: nobody else can have put it there. A mount namespace of one's
     /// own can show any path.
     fn proves(&mut self, process: &Path, path: &Path, replaced: bool) -> bool {
-        let Ok(running) = fs::metadata(process.join("exe")) else { return false };
-        let Some(folder) = path.parent() else { return false };
-        let look = || files::is_guarded_folder(folder).then(|| fs::metadata(folder).ok().map(|folder| folder.dev()));
+        let Some(running) = Standing::of(&process.join("exe"), AtFlags::empty()) else { return false };
+        let Some(folder) = path.parent().filter(|_| running.is_guarded()) else { return false };
+        let device = || Standing::of(folder, AtFlags::empty()).map(|folder| folder.device);
+        let look = || files::is_guarded_folder(folder).then(device);
         let known = self.folders.get(folder).copied();
         let device = known.unwrap_or_else(|| *self.folders.entry(folder.to_owned()).or_insert(look().flatten()));
-        let Some(device) = device.filter(|_| files::is_guarded_file(&running)) else { return false };
+        let Some(device) = device else { return false };
         match replaced {
             true => {
                 let mounts = fs::read_link(process.join("ns/mnt")).ok();
-                device == running.dev() && mounts.is_some() && mounts == self.mounts
+                device == running.device && mounts.is_some() && mounts == self.mounts
             }
-            false => fs::symlink_metadata(path)
-                .is_ok_and(|standing| (standing.dev(), standing.ino()) == (running.dev(), running.ino())),
+            false => Standing::of(path, AtFlags::SYMLINK_NOFOLLOW)
+                .is_some_and(|standing| (standing.device, standing.inode) == (running.device, running.inode)),
         }
     }
 }

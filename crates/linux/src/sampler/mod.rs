@@ -30,6 +30,7 @@ use sophron_core::sorted::SortedSet;
 
 use crate::here::{self, Users};
 use crate::living;
+use crate::volumes::RemotePoints;
 pub use demand::Demand;
 use demand::Reading;
 use descent::Descent;
@@ -91,7 +92,7 @@ struct Context {
     risky: Risky,
     users: Users,
     /// Where a program's file may not be asked whether it is the one: the disk may not answer.
-    remote: Vec<PathBuf>,
+    remote: RemotePoints,
     guarded: identity::Guarded,
     /// Whether the root is the machine's own /proc: only then do the process clocks belong to it.
     live: bool,
@@ -142,7 +143,7 @@ impl Sampler {
                 reader,
                 risky: Risky::new(files),
                 users: Users::default(),
-                remote: crate::volumes::remote_points(root),
+                remote: RemotePoints::new(root),
                 guarded: identity::Guarded::new(root),
                 live: root == Path::new("/proc") && here::proc_is_ours(),
                 base,

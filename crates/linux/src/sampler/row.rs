@@ -1,7 +1,9 @@
 //! One process in the sampler: what is kept of it from one tick to the next, and how it is read.
 
 use std::borrow::Cow;
+use std::io;
 use std::os::fd::OwnedFd;
+use std::path::PathBuf;
 use std::time::Duration;
 
 use sophron_core::model::{Cost, Counts, Moment, NO_BOUND, Needs, Origin, Process, ProcessId, Promise};
@@ -14,10 +16,11 @@ use super::risky::Read;
 use super::voice::Voice;
 use super::{Context, Pass, SLICES, names};
 use crate::handle::is_in_need;
-use crate::here;
-use crate::living;
 use crate::proc::{cgroup, stat, status};
-use crate::{sys, terminal};
+use crate::{exec, here, living, sys, terminal};
+
+/// No clock shows that.
+pub(super) const NEVER: u64 = u64::MAX;
 
 /// What the figures of a process are compared with at the next tick. Times are nanoseconds on the monotonic clock; 0 is
 /// never.
@@ -39,6 +42,8 @@ pub(super) struct Row {
     children_ticks: u64,
     /// When `stat` was read: its rates count from there.
     stat_at: u64,
+    /// The CPU time that it had used when it was last seen not to be in the middle of an exec: until it runs again it is in none.
+    pub whole_at: u64,
     /// Rise of the waited-for time in this tick.
     rise_ns: u64,
     /// That of all ticks before, less what had been seen of it, nanoseconds.
@@ -78,6 +83,7 @@ impl Row {
             cpu_at: 0,
             children_ticks: 0,
             stat_at: 0,
+            whole_at: NEVER,
             rise_ns: 0,
             children_ns: 0,
             owed_ns: 0,
@@ -268,12 +274,14 @@ impl Context {
             row.known = true;
             return Some(true);
         }
-        let path = self.reader.link(pid, "exe")?;
+        let statm = self.reader.of(pid, "statm");
+        let starting = statm.as_ref().is_ok_and(|statm| exec::is_under_way(statm));
+        let Ok(pages) = statm.map(status::parse_pages) else { return Some(false) };
+        let path = if starting { None } else { self.reader.link(pid, "exe") }?;
         if identity::is_named_elsewhere(Some(&path)) {
             return None;
         }
         let Ok(uid) = self.reader.uid(pid) else { return Some(false) };
-        let Ok(pages) = self.reader.of(pid, "statm").map(status::parse_pages) else { return Some(false) };
         process.memory_virtual = pages.map(|(all, _)| all * self.page);
         process.memory = pages.map(|(_, resident)| resident * self.page);
         self.belongs_to(process, uid);
@@ -285,6 +293,7 @@ impl Context {
     /// A second reading within one tick, because something around the process has changed. Its own rates stay.
     pub(super) fn read_again(&mut self, row: &mut Row, process: &mut Process) {
         let (rates, at) = ((process.cpu, process.faults), row.cpu_at);
+        row.whole_at = NEVER;
         if self.read_stat(row, process, Some(row.cpu_ns), now_ns(), Needs::NONE.with(Cost::Stat)) {
             (process.cpu, process.faults) = rates;
             row.cpu_at = at;
@@ -365,6 +374,7 @@ impl Context {
         // Nobody becomes another's without running. Of others that is asked anew, since a kept file shows the owner that it had when it
         // was opened; and first: if the number becomes another's in between, the start time shows it.
         let uid = if self.rests(row) { Ok(process.uid) } else { self.reader.uid(pid) };
+        let uid = uid.and_then(|uid| self.gate(row, clock_ns).map(|()| uid));
         let line = uid.and_then(|uid| match &mut row.kept[0] {
             Some(file) => Ok((self.reader.again(file)?, uid)),
             none if may_keep => {
@@ -437,6 +447,16 @@ impl Context {
         true
     }
 
+    /// Whether what an exec holds may be asked for, at that clock.
+    fn gate(&mut self, row: &mut Row, clock_ns: Option<u64>) -> io::Result<()> {
+        if clock_ns != Some(row.whole_at) {
+            row.whole_at = NEVER;
+            self.reader.gate(row.pid)?;
+            row.whole_at = clock_ns.unwrap_or(NEVER);
+        }
+        Ok(())
+    }
+
     /// It is there, and nothing of it could be read at this tick but its clock.
     fn cannot_be_read(&mut self, row: &mut Row, process: &mut Process, clock_ns: Option<u64>, now: u64) -> bool {
         if row.start == 0 || clock_ns.is_none() {
@@ -466,8 +486,9 @@ impl Context {
                 return false;
             }
         }
-        let remote = path.as_ref().is_some_and(|path| self.remote.iter().any(|point| path.starts_with(point)));
-        let prove = (needs.has(Cost::Proof) && !remote).then_some(&mut self.guarded);
+        let may_hang = |path: &PathBuf| needs.has(Cost::Proof) && self.remote.lead_to(path);
+        let prove = !path.as_ref().is_some_and(may_hang) && needs.has(Cost::Proof);
+        let prove = prove.then_some(&mut self.guarded);
         let folder = self.reader.root().join(id.pid.to_string()).join(&*row.file(""));
         let identity = Identity::new(name, &folder, path, command.as_deref(), prove);
         let names = process.names_mut();

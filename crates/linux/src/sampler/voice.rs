@@ -46,7 +46,7 @@ impl Context {
     }
 
     fn voice(&mut self, pid: u32, thread: u32) -> Option<Voice> {
-        let stat = stat::parse(self.reader.of(pid, &format!("task/{thread}/stat")).ok()?)?;
+        let stat = stat::parse(self.reader.guarded(pid, &format!("task/{thread}/stat")).ok()?)?;
         let lives = !living::has_exited(stat.state);
         lives.then(|| Voice::of(&stat, thread, |_, _| true))
     }
