@@ -49,6 +49,9 @@ const MOST_KEPT: usize = 4096;
 /// How long a costly file is waited for; what takes longer is unknown.
 const COSTLY_WAIT: Duration = Duration::from_millis(200);
 
+/// How long whoever is new and in the middle of an exec is waited for.
+const AN_EXEC: Duration = Duration::from_millis(1);
+
 /// Why no sample could be taken.
 #[derive(Debug, thiserror::Error)]
 #[error("{path} cannot be read")]
@@ -116,6 +119,8 @@ struct Context {
     /// Whether command lines are kept with their secrets as well.
     unmasked: bool,
     pass: Pass,
+    /// Who is new and in the middle of an exec: looked at again at the next sample.
+    starting: Vec<u32>,
     /// When the sample before began, on the monotonic and the boot-time clock.
     before: Option<(Duration, Duration)>,
 }
@@ -159,6 +164,7 @@ impl Sampler {
                 bounded: here::clocks_tick(),
                 unmasked: false,
                 pass: Pass::Whole,
+                starting: Vec::new(),
                 before: None,
             },
             pids: Pids::default(),
@@ -313,6 +319,8 @@ impl Sampler {
         context.anew = napped || found.anew;
         let mut gone = Vec::new();
         let mut new = found.new;
+        let starting = std::mem::take(&mut context.starting);
+        new.extend(&starting);
         for (at, (row, process)) in self.rows.iter_mut().zip(&mut processes).enumerate() {
             let listed = found.all.as_ref().is_none_or(|all| all.binary_search(&row.pid).is_ok());
             if !listed || !context.refresh(row, process, &moment) {
@@ -325,6 +333,13 @@ impl Sampler {
         }
         self.bury(&gone, &mut processes);
         self.welcome(new, &mut processes, &moment);
+        // An exec takes less than that, but for one that does not end.
+        let begun = self.context.starting.iter().any(|pid| !starting.contains(pid));
+        if begun {
+            std::thread::sleep(AN_EXEC);
+            let starting = std::mem::take(&mut self.context.starting);
+            self.welcome(starting, &mut processes, &moment);
+        }
         if let Some(descent) = &mut self.descent {
             gone.iter().for_each(|(_, pid, ..)| descent.ended(*pid));
             descent.tell(&mut processes);

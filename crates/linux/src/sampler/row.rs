@@ -313,7 +313,13 @@ impl Context {
             let row = Row { cpu_ns: clock.as_nanos() as u64, cpu_at: now_ns(), ..Row::new(pid, 0) };
             return Some((row, Process::unread(id)));
         }
-        let (line, uid) = self.reader.first(pid, "stat").ok()?;
+        let (line, uid) = match self.reader.first(pid, "stat") {
+            Ok(found) => found,
+            Err(error) => {
+                self.starting.extend(exec::is_busy(&error).then_some(pid));
+                return None;
+            }
+        };
         let start = stat::parse(line)?.start;
         let id = ProcessId { pid, start, boot: self.boot };
         let clock = if self.live { sys::process_cpu_time(pid).ok() } else { None };
