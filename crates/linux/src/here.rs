@@ -264,7 +264,7 @@ pub fn group(name: &str) -> Option<u32> {
 /// What a process has read from and written to disks so far, bytes (`/proc/PID/io` read_bytes and write_bytes,
 /// proc_pid_io(5)). `None` where that may not be read.
 pub fn disk_counters(pid: u32) -> Option<(u64, u64)> {
-    crate::proc::status::parse_io(&fs::read(format!("/proc/{pid}/io")).ok()?)
+    crate::proc::status::parse_io(&crate::exec::read(pid, "io").ok()?)
 }
 
 /// Whether the CPU clocks of processes move on every core as they run. Cores that keep no ticks while one task runs

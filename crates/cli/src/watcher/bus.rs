@@ -80,6 +80,13 @@ impl Bus {
         Ok(())
     }
 
+    /// Hands it to everybody who listens, for a thread that cannot wait for whoever holds the bus. Nothing of that counts as lost.
+    pub fn beside(&self) -> impl Fn(&Arc<Happening>) + Send + 'static {
+        let queues: Vec<SyncSender<Arc<Happening>>> =
+            self.listeners.iter().map(|listener| listener.queue.clone()).collect();
+        move |happening| queues.iter().for_each(|queue| drop(queue.try_send(Arc::clone(happening))))
+    }
+
     /// Hands it to everybody who listens. Never waits.
     pub fn publish(&mut self, happening: &Arc<Happening>) {
         for listener in &mut self.listeners {

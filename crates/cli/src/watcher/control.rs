@@ -19,6 +19,7 @@ use sophron_core::stand_back::StandBack;
 use sophron_linux::{files, here};
 
 use super::Wake;
+use super::pulse::Beat;
 use crate::places;
 
 /// How long either side waits for the other.
@@ -129,7 +130,7 @@ pub struct Asked {
 }
 
 /// Listens until the watcher ends. A watcher that cannot be asked watches all the same: the reason is returned.
-pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>) -> Result<PathBuf, String> {
+pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>, beat: Arc<Beat>) -> Result<PathBuf, String> {
     let path = places::control(state).ok_or("there is no folder for its control socket")?;
     let folder = path.parent().ok_or("its control socket has no folder")?;
     files::private_folder(folder).map_err(|error| error.to_string())?;
@@ -151,10 +152,10 @@ pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>) -> Result<PathBuf, S
                 std::thread::sleep(Duration::from_millis(1));
                 continue;
             }
-            let (wake, done) = (wake.clone(), Arc::clone(&serving));
+            let (wake, done, beat) = (wake.clone(), Arc::clone(&serving), Arc::clone(&beat));
             let one = move || {
                 // Whoever has asked may have gone.
-                let _ = serve(stream, &wake);
+                let _ = serve(stream, &wake, &beat);
                 done.fetch_sub(1, Ordering::SeqCst);
             };
             if std::thread::Builder::new().name("control".to_owned()).spawn(one).is_err() {
@@ -166,7 +167,7 @@ pub fn listen(state: Option<&Path>, wake: SyncSender<Wake>) -> Result<PathBuf, S
     Ok(path)
 }
 
-fn serve(mut stream: UnixStream, wake: &SyncSender<Wake>) -> std::io::Result<()> {
+fn serve(mut stream: UnixStream, wake: &SyncSender<Wake>, beat: &Beat) -> std::io::Result<()> {
     stream.set_write_timeout(Some(PATIENCE))?;
     let peer = rustix::net::sockopt::socket_peercred(&stream)?;
     let uid = peer.uid.as_raw();
@@ -180,9 +181,10 @@ fn serve(mut stream: UnixStream, wake: &SyncSender<Wake>) -> std::io::Result<()>
         Ok(request) => {
             let patience = if matches!(request, Request::Reload) { LONG_PATIENCE } else { PATIENCE };
             let (reply, answer) = channel();
+            let blind = |passed| Reply::Refused(format!("the watcher is blind: {}", beat.in_words(passed)));
             // A watcher that has more to do than it can take answers nobody.
             match wake.try_send(Wake::Asked(Asked { request, by, reply })) {
-                Ok(()) => answer.recv_timeout(patience).ok(),
+                Ok(()) => answer.recv_timeout(patience).ok().or_else(|| beat.late().map(blind)),
                 Err(_) => Some(Reply::Refused("the watcher has too much to do at present: try again".to_owned())),
             }
         }

@@ -19,6 +19,7 @@ mod lookback;
 mod open_file;
 pub mod post;
 mod program;
+mod pulse;
 pub mod recorder;
 mod recording;
 mod reload;
@@ -198,6 +199,9 @@ struct Watcher {
     answers: Option<answers::Answers>,
     helpers: Helpers,
     pulse: figures::Shared,
+    /// When the last tick was over, and who looks at that.
+    beat: Arc<pulse::Beat>,
+    looks: Option<pulse::Pulse>,
     figures: Option<figures::Giver>,
     system_log: SystemLog,
     /// The control socket, while it listens, and those who wait for an answer.
@@ -299,6 +303,7 @@ impl Watcher {
                 ticks = ticks.saturating_add(1);
                 self.tick();
                 self.note_pulse(now);
+                self.beat.tick_is_over(self.every);
                 self.tell_manager();
                 self.mind_own_cost();
                 next_tick = (next_tick + self.every).max(now);
@@ -400,6 +405,7 @@ impl Watcher {
     /// Undoes what is in force, waits for what is under way, and records the end. A second signal ends the waiting.
     fn end(&mut self, incoming: &Receiver<Wake>) {
         let give_up = here::monotonic() + LAST_WAIT;
+        self.looks.take().into_iter().for_each(pulse::Pulse::end);
         self.service.stopping();
         self.step(Input::End);
         while !self.dispatcher.is_settled() {

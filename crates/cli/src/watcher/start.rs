@@ -31,6 +31,7 @@ use super::control::RulesInUse;
 use super::left::{self, Left};
 use super::lookback::Lookback;
 use super::open_file::{self, OpenFile};
+use super::pulse::{Beat, Pulse};
 use super::recorder::Recorder;
 use super::recording::{Kept, Recording};
 use super::reload::Reload;
@@ -97,7 +98,8 @@ impl Watcher {
         watcher.begin_at_desks(&rules, &latest.in_force, shadow);
         watcher.greet(&rules, shadow, &origin, &state);
         watcher.say_what_channels_want(&rules);
-        match super::control::listen(control.as_deref(), watcher.wake.clone()) {
+        watcher.have_an_eye_on_it();
+        match super::control::listen(control.as_deref(), watcher.wake.clone(), Arc::clone(&watcher.beat)) {
             Ok(path) => watcher.control = Some(path),
             Err(why) => watcher.say(News::CannotBeAsked(why)),
         }
@@ -118,6 +120,25 @@ impl Watcher {
         watcher.put_back(latest.in_force.holds());
         watcher.go_on_with_what_is_open(&state, &latest.in_force);
         Ok((watcher, writer))
+    }
+
+    /// Who says it where no tick is over in time.
+    fn have_an_eye_on_it(&mut self) {
+        let (scribe, recorder, publish) = (self.scribe.clone(), self.recorder.clone(), self.bus.beside());
+        let log = self.system_log.socket.clone();
+        let say = move |why: String| {
+            // A log that does not take it is no reason to wait.
+            let _ = sophron_linux::system_log::note(&log, &format!("blind: {why}"));
+            let happening = Happening::news(here::now().wall, News::Blind(why));
+            publish(&Arc::new(happening.clone()));
+            scribe.record(&happening).into_iter().for_each(|record| recorder.note(record));
+        };
+        match Pulse::start(Arc::clone(&self.beat), say) {
+            Ok(looks) => self.looks = Some(looks),
+            Err(error) => {
+                self.say(News::Exposed(format!("nobody would say that it hangs: no thread can be started: {error}")))
+            }
+        }
     }
 
     /// The cases of the run before go on, and rules stand back as was said.
@@ -380,6 +401,8 @@ fn assemble(
         answers: None,
         helpers: super::helpers::Helpers::default(),
         pulse: super::figures::begun(),
+        beat: Beat::of_this_thread(rules.every),
+        looks: None,
         figures: None,
         system_log: SystemLog {
             socket: plan.system_log.unwrap_or_else(|| sophron_linux::system_log::SOCKET.into()),

@@ -15,14 +15,17 @@ use sophron_linux::handle::Handle;
 use sophron_linux::{here, locks};
 
 use super::control::Reply;
+use super::pulse::At;
 use super::workers::Report;
 use super::{Fixed, Wake, Watcher, commissions, group_memory, program};
 
 impl Watcher {
     pub(super) fn tick(&mut self) {
         let mut snapshot = std::mem::take(&mut self.snapshot);
+        self.beat.is_at(At::Reading);
         match self.sampler.sample(&mut snapshot) {
             Ok(()) => {
+                self.beat.is_at(At::Judging);
                 self.hear_hands(snapshot.machine.boot);
                 snapshot.machine.usual.clone_from(&self.usual);
                 let beside = self.beside(&snapshot);
@@ -30,6 +33,7 @@ impl Watcher {
                 let commands = self.dispatcher.step(moment, Input::Look(&mut snapshot, &mut self.sampler, &beside));
                 self.renew_leave();
                 self.snapshot = snapshot;
+                self.beat.is_at(At::SettingGoing);
                 self.follow(commands);
             }
             Err(error) => {
