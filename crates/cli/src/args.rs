@@ -449,6 +449,9 @@ pub struct Misbehave {
     /// Run as a copy of that name, from a private folder
     #[arg(long = "as", value_name = "NAME")]
     pub name: Option<String>,
+    /// Put that private folder in there; as root it has to be root's [default: the folder for temporary files; as root /tmp]
+    #[arg(long, value_name = "DIR", requires = "name")]
+    pub into: Option<PathBuf>,
     /// The private folder of the copy, removed at the end
     #[arg(long, hide = true)]
     pub folder: Option<PathBuf>,

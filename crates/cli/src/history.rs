@@ -1,6 +1,5 @@
 //! Where a command gets usage over weeks from: this machine's history, one that was kept in a file, or a recording.
 
-use std::fs::File;
 use std::io::{BufRead, BufReader, Read};
 use std::path::Path;
 
@@ -13,7 +12,7 @@ use sophron_core::subject::Judged;
 use sophron_core::text::clean;
 use sophron_core::usage::{CaseAt, History, Slot, Tally, Usual, file};
 use sophron_history::{HistoryError, Reader};
-use sophron_linux::{here, trail};
+use sophron_linux::{files, here, trail};
 
 use crate::args::{self, UsageSpan};
 use crate::exit::{Exit, Failure};
@@ -138,7 +137,7 @@ pub fn is_history(path: &Path) -> bool {
         return true;
     }
     let first = || {
-        let mut reader = BufReader::new(File::open(path).ok()?);
+        let mut reader = BufReader::new(files::open_plain(path).ok()?);
         let packed = reader.fill_buf().ok()?.starts_with(&PACKED);
         let mut begins = [0; BEGINS.len()];
         match packed {
@@ -158,14 +157,11 @@ pub fn of_file(path: &Path, state: &args::State) -> Result<History, Failure> {
     let name = shown(path);
     let failed = |error: std::io::Error| Failure::new(Exit::Failed, format!("{name} cannot be read")).because(error);
     if is_history(path) {
-        return parse(BufReader::new(File::open(path).map_err(failed)?), &name);
+        return parse(BufReader::new(files::open_plain(path).map_err(failed)?), &name);
     }
     if path != Path::new("demo") {
         let mut begins = [0; DATABASE.len()];
-        let file = File::open(path).map_err(failed)?;
-        if !file.metadata().map_err(failed)?.is_file() {
-            return Err(Failure::new(Exit::Failed, format!("{name} is not a file")));
-        }
+        let file = files::open_plain(path).map_err(failed)?;
         if file.take(DATABASE.len() as u64).read(&mut begins).map_err(failed)? == DATABASE.len() && begins == *DATABASE
         {
             return Err(Failure::new(Exit::Usage, format!("{name} is a database, and none is opened that is named"))

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use sophron_core::model::{Moment, Process, Snapshot};
 use sophron_core::recording::{FORMAT, Header, LONGEST_LINE, Ours, ReadError, Replay, Writer};
-use sophron_linux::{files, here};
+use sophron_linux::{files, here, new_files};
 use zstd::stream::raw::CParameter;
 
 use crate::exit::{Exit, Failure};
@@ -50,10 +50,7 @@ impl Player {
         }
         let failed =
             |error: io::Error| Failure::new(Exit::Failed, format!("{} cannot be read", path.display())).because(error);
-        let file = File::open(path).map_err(failed)?;
-        if !file.metadata().map_err(failed)?.is_file() {
-            return Err(Failure::new(Exit::Failed, format!("{} is not a file", path.display())));
-        }
+        let file = files::open_plain(path).map_err(failed)?;
         Player::from_reader(BufReader::new(file), &path.display().to_string())
     }
 
@@ -200,7 +197,7 @@ impl Write for Plainly<'_> {
 impl Sink {
     /// A new file, the owner's only.
     pub fn create(path: &Path) -> Result<Sink, Failure> {
-        let file = files::create_new(path).map_err(|error| {
+        let file = new_files::create(path, new_files::OWNER_ONLY).map_err(|error| {
             Failure::of(Exit::Failed, error)
                 .hint("a recording never overwrites a file: give another name, or move that one away")
         })?;
@@ -213,7 +210,7 @@ impl Sink {
 
     /// A new compressed file, the owner's only, that takes little memory to write.
     pub fn lean(path: &Path) -> Result<Sink, Failure> {
-        let file = files::create_new(path).map_err(|error| Failure::of(Exit::Failed, error))?;
+        let file = new_files::create(path, new_files::OWNER_ONLY).map_err(|error| Failure::of(Exit::Failed, error))?;
         Sink::compressed(file, LEAN_LEVEL, true)
     }
 

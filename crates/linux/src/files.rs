@@ -62,6 +62,14 @@ pub fn read_trusted(path: &Path, limit: u64) -> Result<Vec<u8>, PathError> {
     read(path, limit, |_| Ok(()))
 }
 
+/// Whether a file is one that [`read_trusted`] would read.
+///
+/// # Errors
+/// As there.
+pub fn check_trusted(path: &Path) -> Result<(), PathError> {
+    read(path, 0, |_| Ok(())).map(|_| ())
+}
+
 /// Reads a whole file that nobody but its owner can read either.
 ///
 /// # Errors
@@ -162,15 +170,14 @@ pub fn trusted_folder(path: &Path) -> Result<OwnedFd, PathError> {
     Ok(open_folder(&absolute(path)?, Missing::Fails)?.0)
 }
 
-/// Makes a new file that only its owner may read. Nothing that is there already is overwritten or followed.
+/// Opens a plain file that somebody names, for reading: nothing that could keep its reader waiting.
 ///
 /// # Errors
-/// Something is there already, or it cannot be made.
-pub fn create_new(path: &Path) -> Result<File, PathError> {
-    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let fd = rustix::fs::openat(CWD, path, flags, Mode::RUSR | Mode::WUSR)
-        .map_err(|error| PathError::io(path, "made", error))?;
-    Ok(File::from(fd))
+/// It cannot be opened, or is a folder, a pipe or a device.
+pub fn open_plain(path: &Path) -> io::Result<File> {
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    let file = File::from(rustix::fs::openat(CWD, path, flags, Mode::empty())?);
+    if file.metadata()?.is_file() { Ok(file) } else { Err(io::Error::other("it is not a regular file")) }
 }
 
 /// Puts a file in the place of another, so that whoever reads it sees either whole. Everybody may read it.

@@ -22,6 +22,7 @@ pub mod line;
 mod living;
 pub mod locks;
 mod netlink;
+pub mod new_files;
 pub mod notify;
 pub mod open_files;
 pub mod own_life;

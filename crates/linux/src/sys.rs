@@ -87,8 +87,8 @@ pub fn as_we_were(command: &mut Command) {
     unsafe { command.pre_exec(begin) };
 }
 
-/// Makes a program that is started begin a session of its own (setsid(2)), without our terminal, and inherit no descriptor
-/// but its standard ones (close_range(2)).
+/// Makes a program that is started begin a session of its own (setsid(2)), without our terminal, with no signal held back, and inherit
+/// no descriptor but its standard ones (close_range(2)).
 pub fn contain(command: &mut Command) {
     const FIRST: libc::c_uint = 3;
     const CLOSE_ON_EXEC: libc::c_uint = 4;
@@ -100,6 +100,10 @@ pub fn contain(command: &mut Command) {
             if libc::setsid() < 0 {
                 return Err(io::Error::last_os_error());
             }
+            // What we hold back of the terminal's signals reaches it.
+            let mut none: libc::sigset_t = std::mem::zeroed();
+            libc::sigemptyset(&raw mut none);
+            libc::sigprocmask(libc::SIG_SETMASK, &raw const none, std::ptr::null_mut());
             if libc::syscall(libc::SYS_close_range, FIRST, libc::c_uint::MAX, CLOSE_ON_EXEC) != 0 {
                 for descriptor in 3..MOST {
                     libc::fcntl(descriptor, libc::F_SETFD, libc::FD_CLOEXEC);

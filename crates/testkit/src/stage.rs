@@ -186,12 +186,19 @@ impl Stage {
         Output { stdout: mask(output.stdout), stderr: mask(output.stderr), ..output }
     }
 
+    /// An offender in a folder of the stage's.
+    fn misbehave(&self, name: &str) -> Command {
+        let mut command = self.command(&["misbehave", "--as", name, "--for", "60s", "--into"]);
+        command.arg(self.folder.path());
+        command
+    }
+
     /// Starts an offender and waits until it says that it is at work.
     ///
     /// # Panics
     /// It does not.
     pub fn offender(&self, name: &str, options: &[&str]) -> Offender {
-        Stage::begun(self.command(&["misbehave", "--as", name, "--for", "60s"]).args(options))
+        Stage::begun(self.misbehave(name).args(options))
     }
 
     /// The same inside a control group, from its first byte on: `group` is the file that takes processes in.
@@ -208,10 +215,10 @@ impl Stage {
     /// # Panics
     /// It does not begin.
     pub fn offender_by(&self, by: &[&str], name: &str, options: &[&str]) -> Offender {
-        let inner = self.command(&["misbehave", "--as", name, "--for", "60s"]);
+        let inner = self.misbehave(name);
         let mut command = Command::new(by[0]);
         command.args(&by[1..]).arg(inner.get_program());
-        command.args(inner.get_args()).args(options).env("TMPDIR", self.folder.path()).stdin(Stdio::null());
+        command.args(inner.get_args()).args(options).stdin(Stdio::null());
         Stage::begun(&mut command)
     }
 

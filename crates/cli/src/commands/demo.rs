@@ -185,9 +185,9 @@ fn start(stage: &Path) -> Result<Vec<Player>, Failure> {
     let mut children: Vec<(&'static Role, Child)> = Vec::new();
     for role in &CAST {
         let child = Command::new("/proc/self/exe")
-            .args(["misbehave", "--as", role.app, "--for", "90s"])
+            .args(["misbehave", "--as", role.app, "--for", "90s", "--into"])
+            .arg(stage)
             .args(role.options)
-            .env("TMPDIR", stage)
             .stdin(Stdio::null())
             .stdout(Stdio::piped())
             .spawn();

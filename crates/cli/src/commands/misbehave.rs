@@ -3,7 +3,7 @@
 use std::fs;
 use std::io::{Read, Seek, Write};
 use std::os::unix::process::CommandExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -11,7 +11,8 @@ use std::time::{Duration, Instant};
 
 use clap::ValueEnum;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use sophron_linux::here::thread_time;
+use sophron_linux::files;
+use sophron_linux::here::{self, thread_time};
 
 use crate::args::{Misbehave, WaitOn};
 use crate::exit::{Exit, Failure};
@@ -90,13 +91,26 @@ fn available_memory() -> Option<u64> {
     sophron_linux::proc::machine::parse_memory(&meminfo)?.available
 }
 
+/// Where its files are. With root's rights the environment chooses no folder.
+fn base(into: Option<&Path>) -> PathBuf {
+    match into {
+        Some(into) => into.to_owned(),
+        None if here::is_privileged() => PathBuf::from("/tmp"),
+        None => std::env::temp_dir(),
+    }
+}
+
 /// Copies this program under that name into a folder of its own, and becomes the copy: same PID, other program.
 /// Returns only the reason why it could not.
 fn become_a_copy(name: &str, args: &Misbehave) -> Failure {
     let failed = |what: &str, error: std::io::Error| {
         Failure::new(Exit::Failed, format!("the copy `{name}` cannot be {what}")).because(error)
     };
-    let folder = match tempfile::Builder::new().prefix("sophron-misbehave-").tempdir() {
+    // Nobody may exchange what root puts in there, and runs.
+    if let Some(Err(error)) = args.into.as_deref().filter(|_| here::is_privileged()).map(files::trusted_folder) {
+        return Failure::of(Exit::Refused, error);
+    }
+    let folder = match tempfile::Builder::new().prefix("sophron-misbehave-").tempdir_in(base(args.into.as_deref())) {
         Ok(folder) => folder.keep(),
         Err(error) => return failed("given a folder", error),
     };
@@ -219,17 +233,18 @@ fn misbehave(args: &Misbehave, stop: &Arc<AtomicBool>) {
         let (stop, calm) = (Arc::clone(stop), Arc::clone(&calm));
         std::thread::spawn(move || burn(cpu / 100.0 / threads, &stop, &calm));
     }
+    let own = args.folder.clone().filter(|folder| folder.is_dir());
     for _ in 0..args.threads {
         let stop = Arc::clone(stop);
         std::thread::spawn(move || one_after_the_other(&stop));
     }
     if let Some(rate) = args.write {
-        let (stop, calm) = (Arc::clone(stop), Arc::clone(&calm));
-        std::thread::spawn(move || trouble(write(rate, &stop, &calm)));
+        let (stop, calm, own) = (Arc::clone(stop), Arc::clone(&calm), own.clone());
+        std::thread::spawn(move || trouble(write(own.as_deref(), rate, &stop, &calm)));
     }
     if let Some(size) = args.read {
-        let (stop, calm) = (Arc::clone(stop), Arc::clone(&calm));
-        std::thread::spawn(move || trouble(read(size, &stop, &calm)));
+        let (stop, calm, own) = (Arc::clone(stop), Arc::clone(&calm), own.clone());
+        std::thread::spawn(move || trouble(read(own.as_deref(), size, &stop, &calm)));
     }
     if let Some(what) = args.wait_on {
         return trouble(wait_on(what, args.length, stop));
@@ -259,8 +274,8 @@ fn trouble(done: std::io::Result<()>) {
 }
 
 /// Writes at that rate, each piece on disk before the next, into a file that has no name and goes with the process.
-fn write(rate: f64, stop: &AtomicBool, calm: &AtomicBool) -> std::io::Result<()> {
-    let mut file = tempfile::tempfile()?;
+fn write(into: Option<&Path>, rate: f64, stop: &AtomicBool, calm: &AtomicBool) -> std::io::Result<()> {
+    let mut file = tempfile::tempfile_in(base(into))?;
     let piece = vec![0x5a; CHUNK / 4];
     let (began, mut written) = (Instant::now(), 0_u64);
     while !stop.load(Ordering::Relaxed) {
@@ -281,8 +296,8 @@ fn write(rate: f64, stop: &AtomicBool, calm: &AtomicBool) -> std::io::Result<()>
 
 /// Reads a file of that size again and again, here and there; where its control group has less memory than that, what
 /// it needs next was just thrown out.
-fn read(size: u64, stop: &AtomicBool, calm: &AtomicBool) -> std::io::Result<()> {
-    let mut file = tempfile::tempfile()?;
+fn read(into: Option<&Path>, size: u64, stop: &AtomicBool, calm: &AtomicBool) -> std::io::Result<()> {
+    let mut file = tempfile::tempfile_in(base(into))?;
     let mut piece = vec![0x5a; CHUNK];
     for _ in 0..size.div_ceil(CHUNK as u64) {
         file.write_all(&piece)?;

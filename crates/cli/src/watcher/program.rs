@@ -1,6 +1,6 @@
 //! `do = "run"`: a program that is told of a case. It gets the facts on standard input, never as arguments; no
-//! environment but a path and a language, no folder, no terminal, no descriptor of ours; a session of its own, which ends
-//! with it; half a minute, and one at a time for each rule.
+//! environment but a path and a language, no folder, no terminal, no descriptor of ours and no signal held back; a session of its
+//! own, which ends with it; half a minute, and one at a time for each rule.
 
 use std::path::Path;
 use std::process::Command;
@@ -20,9 +20,6 @@ const MOST: Duration = Duration::from_secs(30);
 /// How much of what it prints is kept; the rest is read away, so that it does not wait for us.
 const KEPT: usize = 4096;
 
-/// Largest program that is run.
-const LARGEST: u64 = 256 << 20;
-
 /// The intent on disk, the program, what came of it. The program is told what the intent says.
 pub fn call(command: &[String], intent: Draft, recorder: &Recorder, helpers: &Helpers) -> Outcome {
     let facts = serde_json::to_vec(&intent).unwrap_or_default();
@@ -40,7 +37,7 @@ pub fn call(command: &[String], intent: Draft, recorder: &Recorder, helpers: &He
 fn run(command: &[String], facts: &[u8], helpers: &Helpers) -> Result<(bool, String), String> {
     let (program, args) = command.split_first().ok_or("no program is given")?;
     // What decides over processes must not be another user's to change.
-    files::read_trusted(Path::new(program), LARGEST).map_err(|error| with_causes(&error))?;
+    files::check_trusted(Path::new(program)).map_err(|error| with_causes(&error))?;
     let mut start = Command::new(program);
     start.args(args).env_clear().env("PATH", "/usr/bin:/bin").env("LANG", "C.UTF-8").current_dir("/");
     sys::as_we_were(&mut start);

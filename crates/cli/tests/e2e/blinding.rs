@@ -76,3 +76,46 @@ fn what_hangs_whoever_looks_at_it_blinds_nobody() {
     assert!(is_starting(starting) && !is_gone(running), "it was there all the time");
     watcher.interrupt();
 }
+
+/// A pipe in the place of a file that is named: nobody waits for somebody to write to it.
+#[test]
+fn what_may_never_come_is_not_waited_for() {
+    let stage = stage();
+    let pipe = stage.path("pipe");
+    let made = rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, rustix::fs::Mode::RWXU, 0);
+    made.unwrap();
+    let pipe = pipe.display().to_string();
+    let (path, began) =
+        (stage.write("rules.toml", "format = 1\n[[rule]]\nname = 'a'\nbreach = 'cpu > 90%'\nlasting = '1s'\n"), Instant::now());
+    stage.watch(&path, &[]).interrupt();
+    for args in [
+        &["list", "--from", &pipe][..],
+        &["usage", "--from", &pipe],
+        &["report", "--from", &pipe],
+        &["rehearse", "--rules", "rules.toml", "--from", &pipe],
+        &["audit", "verify", "--key", &pipe, "--state", &stage.state().display().to_string()],
+    ] {
+        let output = stage.run(args);
+        assert!(output.stderr.contains("not a regular file"), "{args:?}: {output:?}");
+    }
+    assert!(began.elapsed() < Duration::from_secs(30));
+}
+
+/// Root's offender is put where nobody can exchange it, whatever the environment says.
+#[test]
+fn no_variable_chooses_a_folder_for_root() {
+    if !is_root() {
+        return eprintln!("skipped: with a user's rights it is his own");
+    }
+    let stage = stage();
+    let theirs = stage.path("theirs");
+    std::fs::create_dir(&theirs).unwrap();
+    std::os::unix::fs::chown(&theirs, Some(own_user()), None).unwrap();
+    let theirs = theirs.display().to_string();
+    let mut command = stage.command(&["misbehave", "--as", "labelpress", "--for", "1s"]);
+    let output = command.env("TMPDIR", &theirs).output().unwrap();
+    assert!(output.status.success(), "{output:?}");
+    let refused = stage.run(&["misbehave", "--as", "labelpress", "--for", "1s", "--into", &theirs]);
+    assert!(refused.stderr.contains("its owner could change it"), "{refused:?}");
+    assert_eq!(std::fs::read_dir(&theirs).unwrap().count(), 0);
+}

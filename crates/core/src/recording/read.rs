@@ -70,12 +70,15 @@ impl Replay {
             }
             _ => return Err(ReadError::Foreign),
         }
-        let header: Header =
+        let mut header: Header =
             serde_json::from_value(value).map_err(|error| ReadError::Damaged { line: 1, what: error.to_string() })?;
         let boot: Boot =
             header.boot.parse().map_err(|_| ReadError::Damaged { line: 1, what: "no boot ID".to_owned() })?;
+        // Whoever asks the header has nothing of it raw either.
+        header.host = text::clean(header.host.as_bytes());
+        header.zone = header.zone.map(|zone| text::clean(zone.as_bytes()));
         let mut snapshot = Snapshot::default();
-        snapshot.machine.host = text::clean(header.host.as_bytes());
+        snapshot.machine.host.clone_from(&header.host);
         snapshot.machine.boot = boot;
         let clock = EARLIEST;
         snapshot.moment = Moment { wall: header.begun, monotonic: clock, boottime: clock };

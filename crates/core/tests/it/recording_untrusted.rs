@@ -36,7 +36,7 @@ fn names_are_made_harmless() {
     let texts = [&found.path, &found.command, &found.group, &found.unit];
     assert_eq!(texts.map(|text| text.as_deref()), [Some(shown); 4]);
     let host = Replay::begin(HEAD.replace("mossgate-desk-03", escape).as_bytes()).unwrap();
-    assert_eq!(host.snapshot().machine.host, shown);
+    assert_eq!([&host.snapshot().machine.host, &host.header().host], [shown; 2]);
     let outcome = r#"{"at":"2026-11-23T07:30:00Z","pid":20,"start":200,"app":"\u001bx","owner":"\u001bx","do":"\u001bx","outcome":"\u001bx"}"#;
     let mut replay = begun();
     replay.next(format!(r#"{{"t":0,"o":{{"outcomes":[{outcome}]}}}}"#).as_bytes()).unwrap();

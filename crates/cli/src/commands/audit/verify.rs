@@ -2,6 +2,7 @@
 
 use sophron_core::audit::stamps::{self, Stamps, unhex};
 use sophron_core::audit::{self, Fault, Filter, Record};
+use sophron_linux::files::open_plain;
 use sophron_linux::trail;
 
 use super::{broken, files, nothing_there};
@@ -102,7 +103,7 @@ fn complain(fault: &Fault, records: &[Record]) {
 fn public_key(given: &str) -> Result<String, Failure> {
     let text = match unhex::<32>(given) {
         Some(_) => given.to_owned(),
-        None => std::fs::read_to_string(given).map_err(|error| {
+        None => open_plain(std::path::Path::new(given)).and_then(std::io::read_to_string).map_err(|error| {
             let shown = sophron_core::text::clean(given.as_bytes());
             Failure::new(Exit::Usage, format!("`{shown}` is neither a public key nor a file that can be read"))
                 .because(error)

@@ -19,7 +19,7 @@ use sophron_core::order::InOrder;
 use sophron_core::report::{self, Collector, Setting};
 use sophron_core::text::nearest;
 use sophron_core::units::scaled_duration;
-use sophron_linux::files;
+use sophron_linux::new_files;
 
 use crate::args::{self, Format};
 use crate::exit::{Exit, Failure};
@@ -55,10 +55,13 @@ pub fn run(args: &args::List) -> Result<Exit, Failure> {
     };
     let charts = args.chart.then(|| charts(args, recordings.as_ref())).transpose()?.unwrap_or_default();
     let mut source = Source::new(recordings, query.needs(), query.asks_for_rates())?;
-    let mut file = args.save.as_deref().map(files::create_new).transpose().map_err(|error| {
-        Failure::of(Exit::Failed, error)
-            .hint("--save never overwrites a file: give another name, or move that one away")
-    })?;
+    let mut file =
+        args.save.as_deref().map(|path| new_files::create(path, new_files::OWNER_ONLY)).transpose().map_err(
+            |error| {
+                Failure::of(Exit::Failed, error)
+                    .hint("--save never overwrites a file: give another name, or move that one away")
+            },
+        )?;
     let times =
         if source.is_live() { args.times.unwrap_or(if args.every.is_some() { u32::MAX } else { 1 }) } else { 1 };
     ui::out(&charts);

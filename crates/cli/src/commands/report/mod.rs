@@ -1,6 +1,5 @@
 //! `sophron report`: what was bad when, because of whom, and who used how much, over a day or several.
 
-use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -12,7 +11,7 @@ use sophron_core::rehearsal::Rehearsal;
 use sophron_core::report::{self, Case, Collector, Frame, Setting, Stretch};
 use sophron_core::rules::{Hours, RuleSet};
 use sophron_core::text::clean;
-use sophron_linux::trail;
+use sophron_linux::{new_files, trail};
 
 use crate::args::{self, ReportFormat};
 use crate::exit::{Exit, Failure};
@@ -312,13 +311,9 @@ fn give(args: &args::Report, document: &Document) -> Result<(), Failure> {
         return Ok(());
     };
     let text = if format == ReportFormat::Text { anstream::adapter::strip_str(&text).to_string() } else { text };
-    let failed =
-        |error: std::io::Error| Failure::new(Exit::Failed, format!("{} cannot be written", shown(path))).because(error);
     // It says who ran what: it is for whoever asked, until he gives it to others.
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
-    file.write_all(text.as_bytes()).and_then(|()| file.as_file().sync_all()).map_err(failed)?;
-    file.persist_noclobber(path).map_err(|error| failed(error.error))?;
+    let written = new_files::write(path, text.as_bytes(), new_files::OWNER_ONLY);
+    written.map_err(|error| Failure::of(Exit::Failed, error))?;
     ui::err(format_args!("sophron: written to {}\n", shown(path)));
     Ok(())
 }

@@ -1,9 +1,8 @@
 //! `sophron rules new`: a commented file to begin with, all in shadow.
 
-use std::fs::OpenOptions;
-use std::io::Write;
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
+
+use sophron_linux::new_files;
 
 use crate::exit::{Exit, Failure};
 use crate::ui;
@@ -18,14 +17,12 @@ pub fn run(file: Option<&Path>) -> Result<Exit, Failure> {
         return Ok(Exit::Fine);
     };
     let shown = sophron_core::text::clean(path.as_os_str().as_encoded_bytes());
-    let failed = |error: std::io::Error| {
-        let there = error.kind() == std::io::ErrorKind::AlreadyExists;
-        let failure = Failure::new(Exit::Failed, format!("{shown} cannot be written")).because(error);
-        if there { failure.hint("it is there already, and nothing is overwritten: give another name") } else { failure }
-    };
     // Nobody but the owner may write to what decides over processes.
-    let mut out = OpenOptions::new().write(true).create_new(true).mode(0o644).open(path).map_err(failed)?;
-    out.write_all(STARTER.as_bytes()).and_then(|()| out.sync_all()).map_err(failed)?;
+    new_files::write(path, STARTER.as_bytes(), new_files::FOR_ALL).map_err(|error| {
+        let failure = Failure::of(Exit::Failed, error);
+        let there = std::fs::symlink_metadata(path).is_ok();
+        if there { failure.hint("it is there already, and nothing is overwritten: give another name") } else { failure }
+    })?;
     ui::out(format_args!("{shown} written, all in shadow. Next: sophron rules check {shown}\n"));
     Ok(Exit::Fine)
 }

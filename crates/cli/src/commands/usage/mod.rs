@@ -2,8 +2,6 @@
 
 mod machine_formats;
 
-use std::io::Write;
-
 use jiff::SignedDuration;
 use sophron_core::condition::{Condition, Truth};
 use sophron_core::facts::Facts;
@@ -11,7 +9,7 @@ use sophron_core::model::{Boot, Field, Machine, Process, ProcessId};
 use sophron_core::moment::shifted;
 use sophron_core::units::exact_duration;
 use sophron_core::usage::{self, App, Asked, By, Earlier, Group, all_changes, since};
-use sophron_linux::files;
+use sophron_linux::new_files;
 
 use super::condition;
 use crate::args::{self, Format, TextOrJson, UsageBy, UsageCommand, UsageGroup};
@@ -157,8 +155,8 @@ fn export(args: &args::UsageExport) -> Result<Exit, Failure> {
     let lines = usage::file::write(&history);
     let packed = args.file.extension().is_some_and(|ending| ending == "zst");
     let bytes = if packed { zstd::encode_all(lines.as_bytes(), 0).map_err(failed)? } else { lines.into_bytes() };
-    let mut file = files::create_new(&args.file).map_err(|error| Failure::of(Exit::Failed, error))?;
-    file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(failed)?;
+    let written = new_files::write(&args.file, &bytes, new_files::OWNER_ONLY);
+    written.map_err(|error| Failure::of(Exit::Failed, error))?;
     let hours = sophron_core::text::counted(history.rows.len(), "hour");
     ui::err(format_args!("sophron: {hours} written to {name}\n"));
     Ok(Exit::Fine)
