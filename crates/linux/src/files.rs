@@ -177,7 +177,7 @@ pub fn trusted_folder(path: &Path) -> Result<OwnedFd, PathError> {
 pub fn open_plain(path: &Path) -> io::Result<File> {
     let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
     let file = File::from(rustix::fs::openat(CWD, path, flags, Mode::empty())?);
-    if file.metadata()?.is_file() { Ok(file) } else { Err(io::Error::other("it is not a regular file")) }
+    if file.metadata()?.is_file() { Ok(file) } else { Err(io::Error::other("it is not a file")) }
 }
 
 /// Puts a file in the place of another, so that whoever reads it sees either whole. Everybody may read it.

@@ -29,7 +29,7 @@ pub const FOR_ALL: Mode = OWNER_ONLY.union(Mode::RGRP).union(Mode::ROTH);
 /// # Errors
 /// Something is there already, a link of somebody else's stands on the way, or it cannot be made.
 pub fn create(path: &Path, mode: Mode) -> Result<File, PathError> {
-    let (folder, name) = folder_of(path)?;
+    let (folder, name) = folder_of(path, "made")?;
     make(&folder, &name, mode).map_err(|error| PathError::of(path, "made", error.into()))
 }
 
@@ -39,7 +39,7 @@ pub fn create(path: &Path, mode: Mode) -> Result<File, PathError> {
 /// As [`create`], or it cannot be written.
 pub fn write(path: &Path, bytes: &[u8], mode: Mode) -> Result<(), PathError> {
     let failed = |error: io::Error| PathError::of(path, "written", error);
-    let (folder, name) = folder_of(path)?;
+    let (folder, name) = folder_of(path, "written")?;
     let mut next = OsString::from(".");
     next.push(&name);
     next.push(format!(".{}", std::process::id()));
@@ -64,8 +64,8 @@ fn make(folder: &OwnedFd, name: &OsStr, mode: Mode) -> Result<File, Errno> {
 }
 
 /// The folder that a file is to be in, and its name in there.
-fn folder_of(path: &Path) -> Result<(OwnedFd, OsString), PathError> {
-    let failed = |error: io::Error| PathError::of(path, "made", error);
+fn folder_of(path: &Path, what: &'static str) -> Result<(OwnedFd, OsString), PathError> {
+    let failed = |error: io::Error| PathError::of(path, what, error);
     let whole = std::path::absolute(path).map_err(failed)?;
     let (above, name) =
         whole.parent().zip(whole.file_name()).ok_or_else(|| failed(io::ErrorKind::IsADirectory.into()))?;

@@ -85,18 +85,20 @@ fn what_may_never_come_is_not_waited_for() {
     let made = rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, rustix::fs::Mode::RWXU, 0);
     made.unwrap();
     let pipe = pipe.display().to_string();
-    let (path, began) =
-        (stage.write("rules.toml", "format = 1\n[[rule]]\nname = 'a'\nbreach = 'cpu > 90%'\nlasting = '1s'\n"), Instant::now());
+    let (path, began) = (
+        stage.write("rules.toml", "format = 1\n[[rule]]\nname = 'a'\nbreach = 'cpu > 90%'\nlasting = '1s'\n"),
+        Instant::now(),
+    );
     stage.watch(&path, &[]).interrupt();
     for args in [
         &["list", "--from", &pipe][..],
         &["usage", "--from", &pipe],
         &["report", "--from", &pipe],
-        &["rehearse", "--rules", "rules.toml", "--from", &pipe],
+        &["rehearse", "rules.toml", "--from", &pipe],
         &["audit", "verify", "--key", &pipe, "--state", &stage.state().display().to_string()],
     ] {
         let output = stage.run(args);
-        assert!(output.stderr.contains("not a regular file"), "{args:?}: {output:?}");
+        assert!(output.stderr.contains("not a file"), "{args:?}: {output:?}");
     }
     assert!(began.elapsed() < Duration::from_secs(30));
 }
