@@ -445,8 +445,7 @@ fn keep_within(
         if !action.is_act() {
             continue;
         }
-        let taken = judge.case(decision.case).and_then(|case| case.ladder.taken_before(decision.step));
-        if taken.is_some_and(|taken| !taken.is_empty()) {
+        if judge.case(decision.case).is_some_and(|case| case.ladder.is_counted(decision.step)) {
             continue;
         }
         let owner = target.person();

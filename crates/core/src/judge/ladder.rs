@@ -34,6 +34,8 @@ pub struct Ladder {
     /// The step that outcomes are awaited of, while the rule has it, and on whom it was taken so far.
     pub(super) trying: Option<usize>,
     taken_on: SortedSet<ProcessId>,
+    /// The step that was taken last, and on whom in this case.
+    reached: (usize, SortedSet<ProcessId>),
     pub(super) awaited: Awaited,
     /// How many acts are under way for somebody who has answered.
     pub(super) answering: u32,
@@ -82,6 +84,8 @@ pub struct Owed {
     pub from: (Duration, Timestamp),
     /// Of several, those on whom it was taken.
     pub taken_on: SortedSet<ProcessId>,
+    /// Whether it was taken on everybody, and is due for those who have come since: that counts as another act.
+    pub anew: bool,
     pause: Duration,
 }
 
@@ -169,7 +173,7 @@ impl Ladder {
     pub(super) fn owes(&mut self, step: usize, now: &Moment) {
         if step < self.next && self.owed.iter().all(|owed| owed.step != step) {
             let from = (now.monotonic, now.wall);
-            self.owed.push(Owed { step, from, taken_on: SortedSet::new(), pause: Duration::ZERO });
+            self.owed.push(Owed { step, from, taken_on: SortedSet::new(), anew: false, pause: Duration::ZERO });
         }
     }
 
@@ -222,6 +226,12 @@ impl Ladder {
         let later = if fate == Fate::Hindered { Some(*now) } else { later };
         if fate == Fate::Spent {
             self.taken_on.extend(on);
+            if let Some(trying) = self.trying {
+                if self.reached.0 != trying {
+                    self.reached = (trying, SortedSet::new());
+                }
+                self.reached.1.extend(on);
+            }
         }
         if left > 1 {
             self.awaited = Awaited::Outcomes { left: left - 1, again, later };
@@ -244,7 +254,7 @@ impl Ladder {
             (Some(place), _) => drop(self.owed.remove(place)),
             (None, Some(since)) => {
                 let from = (since.monotonic, since.wall);
-                let mut owed = Owed { step: trying, from, taken_on, pause: Duration::ZERO };
+                let mut owed = Owed { step: trying, from, taken_on, anew: false, pause: Duration::ZERO };
                 owed.rest(&since);
                 self.owed.push(owed);
             }
@@ -252,6 +262,28 @@ impl Ladder {
             (None, None) => {}
         }
         nobody
+    }
+
+    /// The last step of a group's ladder, which was taken, is due again for members on whom it was not: those who have come since.
+    pub(super) fn goes_on_with(&mut self, last: usize, members: &[ProcessId], now: &Moment) {
+        if self.next <= last
+            || self.is_awaiting()
+            || self.is_over_budget()
+            || self.owed.iter().any(|owed| owed.step == last)
+        {
+            return;
+        }
+        if self.reached.0 != last {
+            self.reached = (last, SortedSet::new());
+        }
+        self.reached.1.retain(|id| members.contains(id));
+        if members.iter().all(|id| self.reached.1.contains(id)) {
+            return;
+        }
+        let from = (now.monotonic, now.wall);
+        let mut owed = Owed { step: last, from, taken_on: self.reached.1.clone(), anew: true, pause: Duration::ZERO };
+        owed.rest(now);
+        self.owed.push(owed);
     }
 
     /// The furthest of the steps that could not be taken and whose pause is over.
@@ -263,6 +295,11 @@ impl Ladder {
     /// On whom of several that step was taken already, where it is tried again on the others.
     pub(crate) fn taken_before(&self, step: usize) -> Option<&SortedSet<ProcessId>> {
         self.owed.iter().find(|owed| owed.step == step).map(|owed| &owed.taken_on)
+    }
+
+    /// Whether a step was taken on somebody already and goes on with the others: all of that is one act.
+    pub(crate) fn is_counted(&self, step: usize) -> bool {
+        self.owed.iter().any(|owed| owed.step == step && !owed.anew && !owed.taken_on.is_empty())
     }
 
     /// Whether the breach holds well enough for a step that was due before.

@@ -11,7 +11,7 @@ use super::{Event, LONGEST_WAIT, Pace, RELAPSE};
 use crate::condition::Truth;
 use crate::facts::Facts;
 use crate::model::{Moment, ProcessId};
-use crate::rules::{Rule, RuleName};
+use crate::rules::{Action, Pick, Rule, RuleName};
 use crate::subject::{Likeness, SubjectKey};
 
 /// What one tick shows of one subject to one rule.
@@ -330,6 +330,7 @@ fn go_on(
             events.push(Event::BreachedAgain { case: case.number });
         }
         let steps = events.len();
+        go_on_with_the_new(rule, case, seen);
         next_step(rule, case, seen, memory, events);
         if events.len() == steps && advances {
             try_again(rule, case, seen, memory, events);
@@ -381,6 +382,21 @@ fn next_step(rule: &Rule, case: &mut Case, seen: &Seen<'_>, memory: &mut Memory,
     take(rule, case, case.ladder.next, seen, memory, events);
     case.ladder.next += 1;
     case.now_told(seen.moment.monotonic);
+}
+
+/// A group's ladder is not used up by those of it who were there first. What starts a unit anew is done once.
+fn go_on_with_the_new(rule: &Rule, case: &mut Case, seen: &Seen<'_>) {
+    let Some(last) = rule.ladder.len().checked_sub(1) else { return };
+    let again = rule.ladder.get(last).is_some_and(|step| step.action.is_act() && step.action != Action::Restart);
+    if again && rule.pick == Pick::All && !matches!(seen.key, SubjectKey::Process(_)) {
+        // A tree is ended at its root.
+        let root = match (seen.key, rule.ladder[last].action) {
+            (SubjectKey::Tree(root), Action::Terminate { .. }) => Some(*root),
+            _ => None,
+        };
+        let members = root.as_ref().map_or(seen.members, std::slice::from_ref);
+        case.ladder.goes_on_with(last, members, &seen.moment);
+    }
 }
 
 /// A step that could not be taken is due again after its pause, while the breach holds; of several the furthest.

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
+use sophron_core::act::{Ending, Outcome};
 use sophron_core::decide::{Circumstances, Decision, Ledger, Verdict, decide};
 use sophron_core::dispatch::Grants;
 use sophron_core::judge::Tick;
@@ -13,6 +14,7 @@ use sophron_core::stand_back::StandsBack;
 use sophron_testkit::{World, process};
 
 use crate::script::{MIB, PID, Script, load, rule, seconds};
+use crate::watch::Watch;
 
 /// The script's world begins on a Monday morning; so many minutes of it are these hours.
 fn hours(script: &Script, from: i64, to: i64) -> String {
@@ -221,4 +223,36 @@ fn all_rules_together_act_no_more_than_the_cap_allows() {
     let acts = decisions.iter().filter(|decision| matches!(decision.verdict, Verdict::Act(_))).count();
     let capped = decisions.iter().filter(|decision| matches!(decision.verdict, Verdict::Capped(..))).count();
     assert_eq!((acts, capped), (1, 2));
+}
+
+/// A group's ladder is not used up by its first member: its last step goes on with those who come, each as an act of its own by the cap,
+/// and a budget that is spent stays spent.
+#[test]
+fn the_last_step_goes_on_with_those_who_come() {
+    let text = |keys: &str| {
+        format!(
+            "cap = {{ acts = 9, terminations = 3 }}\n[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'app = \"labelpress\"'\n\
+             breach = 'memory.held > 500 MiB'\nlasting = '1s'\narmed = true\n{keys}"
+        )
+    };
+    let run = |keys: &str| {
+        let mut watch = Watch::new(&load(&text(keys)));
+        let mut acts = Vec::new();
+        for second in 0..40 {
+            watch.ticks(1, 800);
+            while !watch.under_way.is_empty() {
+                let one = watch.under_way[0].order.targets[0].id.pid;
+                acts.push((second, one));
+                watch.came(Outcome::Ended(Ending::default()));
+                // The next of the loop is there at once, before the group can be calm.
+                watch.world.processes.retain(|process| process.id.pid != one);
+                watch.world.processes.push(process(one + 1, "labelpress"));
+                watch.world.processes.last_mut().unwrap().memory_held = Some(800 * MIB);
+            }
+        }
+        acts
+    };
+    let acts = run("ladder = [ { at = '0s', do = 'terminate' } ]");
+    assert_eq!(acts.iter().map(|(_, pid)| *pid).collect::<Vec<_>>(), [PID, PID + 1, PID + 2], "{acts:?}");
+    assert!(acts.windows(2).all(|two| two[1].0 - two[0].0 >= 5), "with a pause: {acts:?}");
 }
