@@ -190,18 +190,19 @@ impl Ledger {
     }
 
     /// Whether one more step may act on that owner's; if so, that is counted. Half of the cap is the share of an owner who has
-    /// one. What he makes necessary beyond that is done one at a time, and counts as one.
+    /// one. What he makes necessary beyond that, or when others have used it up, is done one at a time, and counts as one.
     fn spend(&mut self, action: Action, cap: Cap, now: Duration, charge: Charge) -> Room {
         let Charge { owner, of_others, case } = charge;
         self.acts.retain(|act| now.saturating_sub(act.at) < HOUR);
         let ends = matches!(action, Action::Terminate { .. } | Action::Restart);
         let (all, ending) = (self.acts.len(), self.acts.iter().filter(|act| act.ends).count());
         let room = all < cap.acts as usize && (!ends || ending < cap.terminations as usize);
-        if !of_others || self.is_within_share(owner, ends, cap) {
-            if room {
-                self.acts.push(Spent { at: now, ends, owner, beyond: None });
-            }
-            return if room { Room::Free } else { Room::None };
+        if room && (!of_others || self.is_within_share(owner, ends, cap)) {
+            self.acts.push(Spent { at: now, ends, owner, beyond: None });
+            return Room::Free;
+        }
+        if !of_others {
+            return Room::None;
         }
         match self.acts.iter_mut().find(|act| act.stands_for(owner, ends)) {
             Some(act) if now.saturating_sub(act.at) < BEYOND_PAUSE => Room::None,
@@ -209,11 +210,10 @@ impl Ledger {
                 act.at = now;
                 Room::Beyond(Beyond { with: act.beyond.unwrap_or(case), first: false })
             }
-            None if room => {
+            None => {
                 self.acts.push(Spent { at: now, ends, owner, beyond: Some(case) });
                 Room::Beyond(Beyond { with: case, first: true })
             }
-            None => Room::None,
         }
     }
 }

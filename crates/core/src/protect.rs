@@ -55,12 +55,13 @@ impl Protections {
         }
         self.conditions.iter().find_map(|(condition, file)| match weigh(condition, facts) {
             Weighed { truth: Truth::False, .. } => None,
+            // Also while that cannot be read: who hangs whoever asks for his name has no more of it.
+            weighed if weighed.by_name_alone() && process.uid != self.service => None,
             Weighed { truth: Truth::Unknown, .. } => {
                 let fields: Vec<&str> = condition.unreadable(facts).into_iter().map(Field::name).collect();
                 let help = self.to_read.map(|help| format!(" ({help})")).unwrap_or_default();
                 Some(format!("[protect] in {file} cannot be ruled out: {} cannot be read{help}", fields.join(", ")))
             }
-            weighed if weighed.by_name_alone() && process.uid != self.service => None,
             _ => Some(format!("[protect] in {file}")),
         })
     }

@@ -4,6 +4,7 @@
 
 use std::fs;
 use std::io;
+use std::time::Duration;
 
 use crate::proc::number;
 
@@ -21,12 +22,22 @@ pub(crate) fn error() -> io::Error {
     io::Error::new(io::ErrorKind::ResourceBusy, "it is in the middle of starting another program")
 }
 
+/// An exec that ends takes a part of that; whoever wants to know is so patient.
+pub(crate) const MOMENT: Duration = Duration::from_millis(1);
+pub(crate) const MOMENTS: usize = 20;
+
 /// Whether what he holds may be asked for.
 ///
 /// # Errors
-/// He is in the middle of an exec, or gone.
+/// He is in the middle of an exec that does not end, or gone.
 pub(crate) fn gate(pid: u32) -> io::Result<()> {
-    if is_under_way(&fs::read(format!("/proc/{pid}/statm"))?) { Err(error()) } else { Ok(()) }
+    for _ in 0..MOMENTS {
+        if !is_under_way(&fs::read(format!("/proc/{pid}/statm"))?) {
+            return Ok(());
+        }
+        std::thread::sleep(MOMENT);
+    }
+    Err(error())
 }
 
 /// Whether an error says that.

@@ -7,10 +7,10 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use std::{fs, io};
 
-use rustix::fs::OFlags;
+use rustix::fs::{AtFlags, CWD, FileType, OFlags, StatxFlags, statx};
 use sophron_core::model::{Needs, Process, Unit, unit_of};
 use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::text::with_causes;
@@ -22,6 +22,9 @@ use crate::inspect::{details, restart};
 use crate::proc::status::parse_person;
 use crate::proc::{cgroup, number};
 use crate::{Sampler, exec, living, locks};
+
+/// How long it is looked at what a process has open.
+const OPEN_FILES: Duration = Duration::from_millis(150);
 
 /// Locks of package managers: ending their holder leaves half an upgrade.
 const PACKAGE_LOCKS: [&str; 9] = [
@@ -292,13 +295,21 @@ fn cannot_be_seen(error: &io::Error) -> Option<String> {
 
 /// By what it has open. A descriptor that only looks (`O_PATH`) serves nobody: anybody may have one of anything.
 fn held(process: &Process, folder: &Path) -> io::Result<Option<String>> {
-    let (mut screen, mut input) = (false, false);
+    let (mut screen, mut input, began) = (false, false, Instant::now());
     for entry in fs::read_dir(folder.join("fd"))?.flatten() {
+        // Who has so much open is protected by what was seen of it; what a desktop stands on was opened first.
+        if began.elapsed() > OPEN_FILES {
+            break;
+        }
         let Ok(link) = fs::read_link(entry.path()) else { continue };
         let name = link.as_os_str().as_bytes();
         let package_lock = PACKAGE_LOCKS.iter().find(|lock| lock.as_bytes() == name);
         let (card, keys) = (name.starts_with(b"/dev/dri/card"), name.starts_with(b"/dev/input/event"));
         if name != b"/dev/fuse" && package_lock.is_none() && !card && !keys {
+            continue;
+        }
+        // Anybody can have a file of that name, in a folder that he has mounted for himself, and only root a device.
+        if package_lock.is_none() && !is_device(&entry.path(), card, keys) {
             continue;
         }
         let Some(open) = Open::of(folder, &entry.file_name())?.filter(|open| !open.only_looks) else { continue };
@@ -317,6 +328,20 @@ fn held(process: &Process, folder: &Path) -> io::Result<Option<String>> {
         input |= keys;
     }
     Ok((screen && input).then(|| "it draws the screen and reads the keyboard: the desktop hangs with it".to_owned()))
+}
+
+/// Whether an open file is the screen, a keyboard or the device of file systems, by its number (devices.txt of the kernel).
+fn is_device(open: &Path, card: bool, keys: bool) -> bool {
+    let flags = AtFlags::STATX_DONT_SYNC;
+    let Ok(found) = statx(CWD, open, flags, StatxFlags::BASIC_STATS) else { return false };
+    let wanted = match (card, keys) {
+        (true, _) => (226, None),
+        (_, true) => (13, None),
+        _ => (10, Some(229)),
+    };
+    FileType::from_raw_mode(found.stx_mode.into()) == FileType::CharacterDevice
+        && found.stx_rdev_major == wanted.0
+        && wanted.1.is_none_or(|minor| minor == found.stx_rdev_minor)
 }
 
 /// How a file is held open (`fdinfo/FD` in the folder of a process, proc_pid_fdinfo(5)).

@@ -233,8 +233,8 @@ struct Watcher {
     until: Option<jiff::Timestamp>,
     asks_here: bool,
     wake: SyncSender<Wake>,
-    /// Held for as long as the watcher runs.
-    _lock: File,
+    /// Held for as long as anything is done in its name.
+    lock: Arc<File>,
 }
 
 /// Runs the rules until a signal comes or the time is over. `show` is given what happens, on a thread of its own, and says
@@ -260,6 +260,8 @@ pub fn run(plan: Plan, show: impl FnMut(&Happening) -> bool + Send + 'static) ->
     watcher.desk.take().into_iter().for_each(|desk| desk.end(LAST_TELLING));
     watcher.figures.take().into_iter().for_each(figures::Giver::end);
     let (log, bus) = (watcher.system_log.socket.clone(), std::mem::take(&mut watcher.bus));
+    // Whoever is still at work has a recorder, and nobody else watches here before he is done.
+    let _lock = Arc::clone(&watcher.lock);
     drop(watcher);
     // The recorder's thread ends once everything is written and signed; a panic in it has been printed.
     while !writer.is_finished() {

@@ -429,7 +429,7 @@ fn assemble(
         asks_here: plan.asks_here,
         until: plan.length.and_then(|length| jiff::Timestamp::now().checked_add(length).ok()),
         wake,
-        _lock: lock,
+        lock: Arc::new(lock),
     })
 }
 

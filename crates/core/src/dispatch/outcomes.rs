@@ -76,6 +76,14 @@ impl Dispatcher {
                     self.ledger.give_back(&commission.order.act.verb(), target.person());
                 }
             }
+            // What found nobody was no act.
+            Outcome::Gone => {
+                let counted = commission.announced.step().zip(self.judge.case(case));
+                let counted = counted.is_some_and(|(step, case)| case.ladder.is_counted(step));
+                if self.judge.found_nobody(case) && !counted {
+                    self.ledger.give_back(&commission.order.act.verb(), target.person());
+                }
+            }
             outcome => self.judge.settled(case, Some(id), outcome.has_effect()),
         }
         let has_effect = outcome.has_effect();

@@ -464,6 +464,11 @@ impl Judge {
         self.with(case, |case, now| case.ladder.one_outcome(Fate::Postponed, None, now));
     }
 
+    /// One outcome of a case's step is that it has ended meanwhile. Whether all are in, and nobody was found.
+    pub(crate) fn found_nobody(&mut self, case: u64) -> bool {
+        self.with(case, |case, now| case.ladder.one_outcome(Fate::Spent, None, now)).unwrap_or(false)
+    }
+
     /// Tells the judge that something was in the way of a step: it stays due, and is tried again after a pause, counted from
     /// the last sample. Whether it was taken on nobody, and all its outcomes are in.
     pub fn hindered(&mut self, case: u64) -> bool {

@@ -25,6 +25,9 @@ use crate::proc::status::parse_parent;
 /// A tree that is not caught within that time is reported as it is.
 const LONGEST: Duration = Duration::from_secs(5);
 
+/// So often whoever was started in answer to the polite signal is told to end as well.
+const ROUNDS: usize = 3;
+
 /// How long a forced end is waited for.
 const FORCE_PATIENCE: Duration = Duration::from_secs(6);
 
@@ -306,11 +309,29 @@ impl Tree {
         }
         signal_all(self.members.values(), Signal::TERM);
         signal_all(self.children_first(), Signal::CONT);
-        let ends = |at_most| Ok(self.wait_for_ends(at_most).then(|| began.elapsed()));
-        match answer(force_after, goes_on, ends)? {
-            Some(ended @ Ending::Ended(_)) => return Ok((ended, 0)),
-            Some(ending) => return Ok((ending, self.left())),
-            None => {}
+        let mut rounds = 0;
+        loop {
+            let ends = |at_most| Ok(self.wait_for_ends(at_most).then(|| began.elapsed()));
+            match answer(force_after, goes_on, ends)? {
+                // Who answers by starting others has not answered: two looks have to agree that nobody is left.
+                Some(ended @ Ending::Ended(_)) => {
+                    let mut new = self.look();
+                    if new.is_empty() {
+                        std::thread::sleep(LOOK_AGAIN);
+                        new = self.look();
+                    }
+                    if new.is_empty() {
+                        return Ok((ended, 0));
+                    }
+                    if rounds == ROUNDS || !goes_on() {
+                        return Ok((Ending::StillThere, self.left()));
+                    }
+                    rounds += 1;
+                    signal_all(&new, Signal::TERM);
+                }
+                Some(ending) => return Ok((ending, self.left())),
+                None => break,
+            }
         }
         // Who answers the polite signal by starting others is caught like the rest.
         let give_up = Instant::now() + FORCE_PATIENCE;

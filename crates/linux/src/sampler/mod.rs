@@ -28,6 +28,7 @@ use std::time::Duration;
 use sophron_core::model::{Boot, Cost, Machine, Moment, Needs, Process, ProcessId, Snapshot};
 use sophron_core::sorted::SortedSet;
 
+use crate::exec;
 use crate::here::{self, Users};
 use crate::living;
 use crate::volumes::RemotePoints;
@@ -48,9 +49,6 @@ const MOST_KEPT: usize = 4096;
 
 /// How long a costly file is waited for; what takes longer is unknown.
 const COSTLY_WAIT: Duration = Duration::from_millis(200);
-
-/// How long whoever is new and in the middle of an exec is waited for.
-const AN_EXEC: Duration = Duration::from_millis(1);
 
 /// Why no sample could be taken.
 #[derive(Debug, thiserror::Error)]
@@ -336,7 +334,7 @@ impl Sampler {
         // An exec takes less than that, but for one that does not end.
         let begun = self.context.starting.iter().any(|pid| !starting.contains(pid));
         if begun {
-            std::thread::sleep(AN_EXEC);
+            std::thread::sleep(exec::MOMENT);
             let starting = std::mem::take(&mut self.context.starting);
             self.welcome(starting, &mut processes, &moment);
         }
@@ -422,8 +420,20 @@ impl Sampler {
 
     /// One process, read between two samples and without rates. `None` when it is gone.
     pub fn again(&mut self, pid: u32) -> Option<Process> {
+        self.context.risky.tend();
         let base = std::mem::replace(&mut self.context.base, Needs::PERIODIC);
-        let found = self.context.first_sight(pid, &here::now());
+        let starting = std::mem::take(&mut self.context.starting);
+        let mut found = self.context.first_sight(pid, &here::now());
+        // Whoever is asked for is given the time that an exec takes.
+        for _ in 0..exec::MOMENTS {
+            if found.is_some() || self.context.starting.is_empty() {
+                break;
+            }
+            self.context.starting.clear();
+            std::thread::sleep(exec::MOMENT);
+            found = self.context.first_sight(pid, &here::now());
+        }
+        self.context.starting = starting;
         self.context.base = base;
         let (row, process) = found?;
         self.context.kept -= row.keeps();

@@ -26,8 +26,10 @@ const LOOK: Duration = Duration::from_millis(20);
 const LATE: Duration = Duration::from_millis(400);
 const LATE_IN_ALL: Duration = Duration::from_millis(800);
 
-/// At most that many threads are left behind, each waiting with its target.
+/// At most that many threads are left behind, each waiting with its target, and of one user's so many: who hangs all that he may keeps
+/// nobody else from being read.
 const MOST_WAITING: usize = 32;
+const MOST_OF_ONE: usize = 8;
 
 /// No more than that is read of a file, bytes.
 const LONGEST: u64 = 8 << 10;
@@ -83,6 +85,7 @@ impl Lane {
 struct Waiting {
     lane: Lane,
     file: &'static str,
+    uid: u32,
     /// Whether it hung when it was last looked at.
     hangs: bool,
 }
@@ -129,11 +132,13 @@ impl Risky {
         }
     }
 
-    pub fn read(&mut self, id: ProcessId, file: &'static str, at_most: Option<Duration>) -> Read {
+    /// `whose` it is by its user ID.
+    pub fn read(&mut self, (id, uid): (ProcessId, u32), file: &'static str, at_most: Option<Duration>) -> Read {
         if let Some(answer) = self.late.remove(&(id, file)) {
             return Read::Done(answer);
         }
-        if self.waiting.contains_key(&id) || self.waiting.len() >= MOST_WAITING {
+        let his = self.waiting.values().filter(|waiting| waiting.uid == uid).count();
+        if self.waiting.contains_key(&id) || self.waiting.len() >= MOST_WAITING || his >= MOST_OF_ONE {
             return Read::Unanswered;
         }
         let Some(lane) = self.lane.take().or_else(|| self.new_lane()) else { return Read::Unanswered };
@@ -156,7 +161,7 @@ impl Risky {
             let in_all = self.waited + began.elapsed();
             if at_most.is_some() || (hangs && hung_before) || began.elapsed() >= LATE || in_all >= LATE_IN_ALL {
                 self.waited += began.elapsed();
-                self.waiting.insert(id, Waiting { lane, file, hangs });
+                self.waiting.insert(id, Waiting { lane, file, uid, hangs });
                 return Read::Unanswered;
             }
         }
@@ -181,5 +186,38 @@ impl Risky {
         std::thread::Builder::new().name("reader".to_owned()).spawn(read).ok()?;
         let thread = told.recv().ok()?;
         Some(Lane { requests, answers, thread })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use sophron_core::model::Boot;
+
+    use super::*;
+
+    /// Whatever is asked of a process with a high number waits for ever.
+    #[derive(Debug)]
+    struct Trap;
+
+    impl RiskyFiles for Trap {
+        fn read(&self, pid: u32, _: &str) -> io::Result<Vec<u8>> {
+            while pid > 100 {
+                std::thread::park();
+            }
+            Ok(Vec::new())
+        }
+    }
+
+    #[test]
+    fn nobody_takes_all_readers() {
+        let mut risky = Risky::new(Arc::new(Trap));
+        let mut read = |pid: u32, uid: u32| {
+            let id = ProcessId { pid, start: 1, boot: Boot(1) };
+            matches!(risky.read((id, uid), "cmdline", None), Read::Done(Ok(_)))
+        };
+        let most = u32::try_from(MOST_WAITING).unwrap();
+        assert!((0..most).all(|one| !read(1000 + one, 1001)));
+        assert!(read(7, 1002), "another user's is read all the same");
+        assert_eq!(risky.waiting.len(), MOST_OF_ONE);
     }
 }

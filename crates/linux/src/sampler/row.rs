@@ -484,7 +484,7 @@ impl Context {
         let mut command = Some(Vec::new());
         let wanted = needs.has(Cost::Command) || identity::is_named_elsewhere(path.as_deref());
         if wanted {
-            command = match self.risky.read(row.asked(id), "cmdline", None) {
+            command = match self.risky.read((row.asked(id), process.uid), "cmdline", None) {
                 Read::Done(command) => command.ok(),
                 Read::Unanswered => None,
             };

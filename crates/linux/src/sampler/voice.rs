@@ -54,10 +54,10 @@ impl Context {
     /// Its memory in full (`smaps_rollup`, proc_pid_smaps(5)).
     pub(super) fn rollup(&mut self, process: &Process, at_most: Duration) -> Option<Vec<u8>> {
         let id = process.id;
-        let own = self.risky.read(id, "smaps_rollup", Some(at_most));
+        let own = self.risky.read((id, process.uid), "smaps_rollup", Some(at_most));
         if let (Read::Done(Err(_)), true) = (&own, process.threads > 0) {
             let thread = living::thread(&self.reader.root().join(id.pid.to_string()))?;
-            let spoken = self.risky.read(ProcessId { pid: thread, ..id }, "smaps_rollup", Some(at_most));
+            let spoken = self.risky.read((ProcessId { pid: thread, ..id }, process.uid), "smaps_rollup", Some(at_most));
             return done(spoken);
         }
         done(own)
