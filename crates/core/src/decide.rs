@@ -201,8 +201,16 @@ impl Ledger {
             self.acts.push(Spent { at: now, ends, owner, beyond: None });
             return Room::Free;
         }
-        if !of_others {
-            return Room::None;
+        // Where it is used up by himself alone it is used up.
+        let own = self.acts.iter().filter(|act| act.owner == owner);
+        let (own, own_ending) = own.fold((0, 0), |(all, ending), act| (all + 1, ending + u32::from(act.ends)));
+        let by_others = own < cap.acts && (!ends || own_ending < cap.terminations);
+        if !of_others || !(room || by_others) {
+            // One at a time goes on that has begun to.
+            let begun = of_others && self.acts.iter().any(|act| act.stands_for(owner, ends));
+            if !begun {
+                return Room::None;
+            }
         }
         match self.acts.iter_mut().find(|act| act.stands_for(owner, ends)) {
             Some(act) if now.saturating_sub(act.at) < BEYOND_PAUSE => Room::None,

@@ -55,15 +55,23 @@ impl Protections {
         }
         self.conditions.iter().find_map(|(condition, file)| match weigh(condition, facts) {
             Weighed { truth: Truth::False, .. } => None,
-            // Also while that cannot be read: who hangs whoever asks for his name has no more of it.
-            weighed if weighed.by_name_alone() && process.uid != self.service => None,
-            Weighed { truth: Truth::Unknown, .. } => {
-                let fields: Vec<&str> = condition.unreadable(facts).into_iter().map(Field::name).collect();
-                let help = self.to_read.map(|help| format!(" ({help})")).unwrap_or_default();
-                Some(format!("[protect] in {file} cannot be ruled out: {} cannot be read{help}", fields.join(", ")))
+            // A script's name is a name alone, also while it cannot be read: who hangs whoever asks for it has no more of it.
+            weighed if weighed.truth == Truth::Unknown && weighed.by_name_alone() && process.uid != self.service => {
+                let of_a_script = |field: &Field| matches!(field, Field::App | Field::Command);
+                let unread = condition.unreadable(facts);
+                let script = !unread.is_empty() && unread.iter().all(of_a_script);
+                (!script).then(|| self.not_ruled_out(condition, facts, file))
             }
+            Weighed { truth: Truth::Unknown, .. } => Some(self.not_ruled_out(condition, facts, file)),
+            weighed if weighed.by_name_alone() && process.uid != self.service => None,
             _ => Some(format!("[protect] in {file}")),
         })
+    }
+
+    fn not_ruled_out(&self, condition: &Condition, facts: &Facts<'_>, file: &str) -> String {
+        let fields: Vec<&str> = condition.unreadable(facts).into_iter().map(Field::name).collect();
+        let help = self.to_read.map(|help| format!(" ({help})")).unwrap_or_default();
+        format!("[protect] in {file} cannot be ruled out: {} cannot be read{help}", fields.join(", "))
     }
 }
 

@@ -256,3 +256,37 @@ fn the_last_step_goes_on_with_those_who_come() {
     assert_eq!(acts.iter().map(|(_, pid)| *pid).collect::<Vec<_>>(), [PID, PID + 1, PID + 2], "{acts:?}");
     assert!(acts.windows(2).all(|two| two[1].0 - two[0].0 >= 5), "with a pause: {acts:?}");
 }
+
+/// What several users use up together keeps nobody from being answered one at a time.
+#[test]
+fn who_finds_the_cap_used_up_by_others_is_answered_a_minute_apart() {
+    let rules = load(
+        "[cap]\nacts = 5\nterminations = 5\n[[rule]]\nname = 'a'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\narmed = true\n\
+         ladder = [ { at = '0s', do = 'terminate' } ]",
+    );
+    let mut watch = Watch::new(&rules);
+    watch.world.processes.clear();
+    let mut acts: Vec<(u64, u32)> = Vec::new();
+    for second in 0..130 {
+        for uid in 1001..=1003 {
+            if watch.world.processes.iter().all(|process| process.uid != uid) {
+                let mut next = process(100 + u32::try_from(second).unwrap() * 3 + uid - 1001, "labelpress");
+                (next.uid, next.age, next.memory_held) = (uid, seconds(900), Some(800 * MIB));
+                next.names_mut().person = None;
+                watch.world.processes.push(next);
+            }
+        }
+        watch.ticks(1, 800);
+        while !watch.under_way.is_empty() {
+            let one = watch.under_way[0].order.targets[0].clone();
+            acts.push((second, one.uid));
+            watch.world.processes.retain(|process| process.id != one.id);
+            watch.came(Outcome::Ended(Ending::default()));
+        }
+    }
+    for uid in 1001..=1003 {
+        let times: Vec<u64> = acts.iter().filter(|(_, of)| *of == uid).map(|(at, _)| *at).collect();
+        assert!(times.len() >= 3 && times.last() >= Some(&60), "{uid} is answered on and on: {acts:?}");
+    }
+    assert!(acts.len() <= 5 + 3 * 3, "{acts:?}");
+}
