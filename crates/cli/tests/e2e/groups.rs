@@ -99,7 +99,7 @@ fn the_machine_is_judged_and_one_process_is_picked() {
         ),
     );
     let small = stage.offender("labelpress", &[]);
-    let large = stage.offender("labelpress", &["--grow", "200MiB/s", "--up-to", "40MiB"]);
+    let large = stage.offender("labelpress", &["--grow", "800MiB/s", "--up-to", "400MiB"]);
     eventually("it has grown", || {
         let held = stage.json(&[
             "list",
@@ -110,7 +110,7 @@ fn the_machine_is_judged_and_one_process_is_picked() {
             "--format",
             "json",
         ]);
-        (held["rows"][0]["memory.held"].as_u64()? > 30 << 20).then_some(())
+        (held["rows"][0]["memory.held"].as_u64()? > 390 << 20).then_some(())
     });
     let watcher = stage.watch(&rules, &[]);
     eventually("the larger is suspended", || is_suspended(large.pid()).then_some(()));

@@ -51,8 +51,10 @@ fn roles_are_seen_on_real_processes() {
         "echo $$ > {group} && mount -t tmpfs none /run && mkdir -p /run/systemd/system && \
          printf '[Service]\\nWatchdogSec=10\\n' > /run/systemd/system/{unit}"
     );
-    let screen = "mount -t tmpfs none /dev && mkdir /dev/dri /dev/input && : > /dev/dri/card0 && : > /dev/input/event0 && \
+    let forged = "mount -t tmpfs none /dev && mkdir /dev/dri /dev/input && : > /dev/dri/card0 && : > /dev/input/event0 && \
                   : > /dev/null && exec 3< /dev/dri/card0 4< /dev/input/event0";
+    let screen =
+        "card=$(ls /dev/dri/card* | head -1) && keys=$(ls /dev/input/event* | head -1) && exec 3< $card 4< $keys";
     let roles = [
         (
             "exec 3<> /dev/fuse && mount -i -t fuse -o fd=3,rootmode=40000,user_id=0,group_id=0 seeds /mnt",
@@ -65,6 +67,8 @@ fn roles_are_seen_on_real_processes() {
         ("chrt -f -p 1 $$ > /dev/null", "it runs with a real-time"),
         (screen, "it draws the screen and reads the keyboard"),
         (&watchdog, "the service manager watches that its unit"),
+        // Files that are only called so, on a disk that anybody can mount for himself.
+        (forged, "dry run: nothing was done"),
     ];
     for (plays, word) in roles {
         let tried = ["--mount", "sh", "-c", plays];
@@ -80,7 +84,11 @@ fn roles_are_seen_on_real_processes() {
         inside.args(["--target", &pid, "--mount"]).arg(command.get_program()).args(command.get_args());
         let told = inside.output().unwrap();
         let text = String::from_utf8_lossy(&told.stdout);
-        assert!(told.status.code() == Some(4) && text.replace("\n           ", " ").contains(word), "{word}: {told:?}");
+        let status = if plays == forged { 0 } else { 4 };
+        assert!(
+            told.status.code() == Some(status) && text.replace("\n           ", " ").contains(word),
+            "{word}: {told:?}"
+        );
     }
 }
 

@@ -384,11 +384,12 @@ fn next_step(rule: &Rule, case: &mut Case, seen: &Seen<'_>, memory: &mut Memory,
     case.now_told(seen.moment.monotonic);
 }
 
-/// A group's ladder is not used up by those of it who were there first. What starts a unit anew is done once.
+/// A group's ladder is not used up by those of it who were there first. What starts a unit anew is done once, and whoever was lowered has
+/// children that are.
 fn go_on_with_the_new(rule: &Rule, case: &mut Case, seen: &Seen<'_>) {
     let Some(last) = rule.ladder.len().checked_sub(1) else { return };
-    let again = rule.ladder.get(last).is_some_and(|step| step.action.is_act() && step.action != Action::Restart);
-    if again && rule.pick == Pick::All && !matches!(seen.key, SubjectKey::Process(_)) {
+    let ends = matches!(rule.ladder[last].action, Action::Terminate { .. } | Action::Suspend { .. });
+    if ends && rule.pick == Pick::All && !matches!(seen.key, SubjectKey::Process(_)) {
         // A tree is ended at its root.
         let root = match (seen.key, rule.ladder[last].action) {
             (SubjectKey::Tree(root), Action::Terminate { .. }) => Some(*root),
