@@ -135,6 +135,7 @@ fn write(line: &mut Timed, status: &str, kind: &str, body: &str, whole: bool) ->
 }
 
 #[cfg(test)]
+#[allow(clippy::unwrap_used)]
 mod tests {
     use super::*;
 
