@@ -152,8 +152,11 @@ fn why_is_answered_by_the_file_and_by_the_watcher() {
     let watcher = stage.watch(&rules, &[]);
     let told = eventually("the breach builds up", || Some(why(press.pid())).filter(|told| told.contains("building")));
     assert!(told.contains(" of 8 s") && told.contains("budget       0 of 2 cases in 1 h 00 m: not spent"), "{told}");
-    let told = eventually("a case opens", || Some(why(press.pid())).filter(|told| told.contains("case 1 is open")));
-    assert!(told.contains("highest memory.held in 3s over 10.0 MiB: true (now 2"), "{told}");
+    // A window that a gap has emptied, on a machine short of CPU, is full again after its length.
+    let told = eventually("a case opens", || {
+        let whole = |told: &String| told.contains("highest memory.held in 3s over 10.0 MiB: true (now 2");
+        Some(why(press.pid())).filter(|told| told.contains("case 1 is open")).filter(whole)
+    });
     assert!(
         told.starts_with(
             "verdict      it only tells, since the rule is in shadow: case 1 is open; next: suspend for 1m in "
