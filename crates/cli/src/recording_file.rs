@@ -197,7 +197,7 @@ impl Write for Plainly<'_> {
 impl Sink {
     /// A new file, the owner's only.
     pub fn create(path: &Path) -> Result<Sink, Failure> {
-        let file = new_files::create(path, new_files::OWNER_ONLY).map_err(|error| {
+        let file = new_files::create(path).map_err(|error| {
             Failure::of(Exit::Failed, error)
                 .hint("a recording never overwrites a file: give another name, or move that one away")
         })?;
@@ -210,7 +210,7 @@ impl Sink {
 
     /// A new compressed file, the owner's only, that takes little memory to write.
     pub fn lean(path: &Path) -> Result<Sink, Failure> {
-        let file = new_files::create(path, new_files::OWNER_ONLY).map_err(|error| Failure::of(Exit::Failed, error))?;
+        let file = new_files::create(path).map_err(|error| Failure::of(Exit::Failed, error))?;
         Sink::compressed(file, LEAN_LEVEL, true)
     }
 

@@ -177,9 +177,15 @@ impl Ledger {
 
     /// Half of the cap is an owner's share.
     fn is_within_share(&self, owner: u32, ends: bool, cap: Cap) -> bool {
-        let his = self.acts.iter().filter(|act| act.owner == owner && act.beyond.is_none());
-        let (all, ending) = his.fold((0, 0), |(all, ending), act| (all + 1, ending + u32::from(act.ends)));
-        all < cap.acts.div_ceil(2) && (!ends || ending < cap.terminations.div_ceil(2))
+        let share = Cap { acts: cap.acts.div_ceil(2), terminations: cap.terminations.div_ceil(2) };
+        self.has_room(share, ends, |act| act.owner == owner && act.beyond.is_none())
+    }
+
+    /// Whether those acts leave room for one more.
+    fn has_room(&self, cap: Cap, ends: bool, of: impl Fn(&Spent) -> bool) -> bool {
+        let those = self.acts.iter().filter(|act| of(act));
+        let (all, ending) = those.fold((0, 0), |(all, ending), act| (all + 1, ending + u32::from(act.ends)));
+        all < cap.acts && (!ends || ending < cap.terminations)
     }
 
     /// The latest act of that kind could not be done, and counts for nothing.
@@ -195,33 +201,25 @@ impl Ledger {
         let Charge { owner, of_others, case } = charge;
         self.acts.retain(|act| now.saturating_sub(act.at) < HOUR);
         let ends = matches!(action, Action::Terminate { .. } | Action::Restart);
-        let (all, ending) = (self.acts.len(), self.acts.iter().filter(|act| act.ends).count());
-        let room = all < cap.acts as usize && (!ends || ending < cap.terminations as usize);
+        let room = self.has_room(cap, ends, |_| true);
         if room && (!of_others || self.is_within_share(owner, ends, cap)) {
             self.acts.push(Spent { at: now, ends, owner, beyond: None });
             return Room::Free;
         }
         // Where it is used up by himself alone it is used up.
-        let own = self.acts.iter().filter(|act| act.owner == owner);
-        let (own, own_ending) = own.fold((0, 0), |(all, ending), act| (all + 1, ending + u32::from(act.ends)));
-        let by_others = own < cap.acts && (!ends || own_ending < cap.terminations);
-        if !of_others || !(room || by_others) {
-            // One at a time goes on that has begun to.
-            let begun = of_others && self.acts.iter().any(|act| act.stands_for(owner, ends));
-            if !begun {
-                return Room::None;
-            }
-        }
+        let may_begin = self.has_room(cap, ends, |act| act.owner == owner);
         match self.acts.iter_mut().find(|act| act.stands_for(owner, ends)) {
+            _ if !of_others => Room::None,
             Some(act) if now.saturating_sub(act.at) < BEYOND_PAUSE => Room::None,
             Some(act) => {
                 act.at = now;
                 Room::Beyond(Beyond { with: act.beyond.unwrap_or(case), first: false })
             }
-            None => {
+            None if may_begin => {
                 self.acts.push(Spent { at: now, ends, owner, beyond: Some(case) });
                 Room::Beyond(Beyond { with: case, first: true })
             }
+            None => Room::None,
         }
     }
 }

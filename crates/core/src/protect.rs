@@ -55,23 +55,23 @@ impl Protections {
         }
         self.conditions.iter().find_map(|(condition, file)| match weigh(condition, facts) {
             Weighed { truth: Truth::False, .. } => None,
-            // A script's name is a name alone, also while it cannot be read: who hangs whoever asks for it has no more of it.
-            weighed if weighed.truth == Truth::Unknown && weighed.by_name_alone() && process.uid != self.service => {
-                let of_a_script = |field: &Field| matches!(field, Field::App | Field::Command);
-                let unread = condition.unreadable(facts);
-                let script = !unread.is_empty() && unread.iter().all(of_a_script);
-                (!script).then(|| self.not_ruled_out(condition, facts, file))
+            weighed => {
+                let unread = if weighed.truth == Truth::Unknown { condition.unreadable(facts) } else { Vec::new() };
+                // A script's name is a name alone, also while it cannot be read: who hangs whoever asks for it has no more of it.
+                let is_of_a_script = |field: &Field| matches!(field, Field::App | Field::Command);
+                let name_alone = weighed.by_name_alone() && process.uid != self.service;
+                match weighed.truth {
+                    Truth::True => (!name_alone).then(|| format!("[protect] in {file}")),
+                    _ if name_alone && !unread.is_empty() && unread.iter().all(is_of_a_script) => None,
+                    _ => {
+                        let fields: Vec<&str> = unread.into_iter().map(Field::name).collect();
+                        let help = self.to_read.map(|help| format!(" ({help})")).unwrap_or_default();
+                        let fields = fields.join(", ");
+                        Some(format!("[protect] in {file} cannot be ruled out: {fields} cannot be read{help}"))
+                    }
+                }
             }
-            Weighed { truth: Truth::Unknown, .. } => Some(self.not_ruled_out(condition, facts, file)),
-            weighed if weighed.by_name_alone() && process.uid != self.service => None,
-            _ => Some(format!("[protect] in {file}")),
         })
-    }
-
-    fn not_ruled_out(&self, condition: &Condition, facts: &Facts<'_>, file: &str) -> String {
-        let fields: Vec<&str> = condition.unreadable(facts).into_iter().map(Field::name).collect();
-        let help = self.to_read.map(|help| format!(" ({help})")).unwrap_or_default();
-        format!("[protect] in {file} cannot be ruled out: {} cannot be read{help}", fields.join(", "))
     }
 }
 

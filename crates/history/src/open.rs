@@ -69,7 +69,7 @@ pub(crate) fn to_write(path: &Path) -> Result<Connection, HistoryError> {
     let opened = |error| HistoryError::of(path, "opened", error);
     if !path.exists() {
         // Made by us first, so that nobody else may read it for a moment.
-        match sophron_linux::new_files::create(path, sophron_linux::new_files::OWNER_ONLY) {
+        match sophron_linux::new_files::create(path) {
             Ok(_) => {}
             Err(_) if path.exists() => {}
             Err(error) => return Err(error.into()),

@@ -17,27 +17,36 @@ pub(crate) fn is_under_way(statm: &[u8]) -> bool {
     size.is_some_and(|size| size > 0) && code == Some(0)
 }
 
-/// Why nothing is known of him now.
-pub(crate) fn error() -> io::Error {
-    io::Error::new(io::ErrorKind::ResourceBusy, "it is in the middle of starting another program")
+/// Whether what he holds may be asked for, by his `statm`.
+///
+/// # Errors
+/// He is in the middle of an exec: nothing is known of him now.
+pub(crate) fn check(statm: &[u8]) -> io::Result<()> {
+    let why = "it is in the middle of starting another program";
+    if is_under_way(statm) { Err(io::Error::new(io::ErrorKind::ResourceBusy, why)) } else { Ok(()) }
 }
 
 /// An exec that ends takes a part of that; whoever wants to know is so patient.
 pub(crate) const MOMENT: Duration = Duration::from_millis(1);
-pub(crate) const MOMENTS: usize = 20;
+const MOMENTS: usize = 20;
 
 /// Whether what he holds may be asked for.
 ///
 /// # Errors
 /// He is in the middle of an exec that does not end, or gone.
 pub(crate) fn gate(pid: u32) -> io::Result<()> {
+    patiently(|| check(&fs::read(format!("/proc/{pid}/statm"))?))
+}
+
+/// What that says once it is not that an exec is under way, or after as long as one may take.
+pub(crate) fn patiently(mut ask: impl FnMut() -> io::Result<()>) -> io::Result<()> {
     for _ in 0..MOMENTS {
-        if !is_under_way(&fs::read(format!("/proc/{pid}/statm"))?) {
-            return Ok(());
+        match ask() {
+            Err(error) if is_busy(&error) => std::thread::sleep(MOMENT),
+            told => return told,
         }
-        std::thread::sleep(MOMENT);
     }
-    Err(error())
+    ask()
 }
 
 /// Whether an error says that.

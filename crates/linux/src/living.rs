@@ -2,6 +2,7 @@
 //! lives, below `task`, tell what there is to tell.
 
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use crate::exec;
@@ -12,7 +13,20 @@ pub(crate) fn folder(root: &Path, pid: u32) -> PathBuf {
     let own = root.join(pid.to_string());
     // Who is in the middle of an exec has one thread, and his `stat` may hang its reader.
     let starting = fs::read(own.join("statm")).is_ok_and(|statm| exec::is_under_way(&statm));
-    let line = if starting { Vec::new() } else { fs::read(own.join("stat")).unwrap_or_default() };
+    if starting { own } else { by_stat(own) }
+}
+
+/// The same, of a process that is in the middle of no exec: then what an exec holds up may be read there.
+///
+/// # Errors
+/// It is, or it is gone.
+pub(crate) fn open_folder(pid: u32) -> io::Result<PathBuf> {
+    exec::gate(pid)?;
+    Ok(by_stat(PathBuf::from(format!("/proc/{pid}"))))
+}
+
+fn by_stat(own: PathBuf) -> PathBuf {
+    let line = fs::read(own.join("stat")).unwrap_or_default();
     let gone = stat::parse(&line).is_some_and(|stat| has_exited(stat.state) && stat.threads > 1);
     match gone.then(|| thread(&own)).flatten() {
         Some(thread) => own.join("task").join(thread.to_string()),

@@ -3,12 +3,10 @@
 //! for it longer than a moment.
 
 use std::fs;
-use std::path::Path;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread::Builder;
 use std::time::{Duration, Instant};
 
-use crate::exec;
 use crate::handle::is_gone;
 use crate::living;
 use crate::patience::within;
@@ -86,8 +84,7 @@ pub fn last_waits() -> Option<Arc<Pairs>> {
 /// be read, or takes long.
 pub fn holds_any(pid: u32) -> Option<bool> {
     let look = move || -> Option<bool> {
-        exec::gate(pid).ok()?;
-        let folder = living::folder(Path::new("/proc"), pid);
+        let folder = living::open_folder(pid).ok()?;
         for entry in fs::read_dir(folder.join("fdinfo")).ok()?.flatten() {
             // What has no path has no lock either, and that of a queue of events hangs its reader while somebody polls for ever.
             if fs::read_link(folder.join("fd").join(entry.file_name())).is_ok_and(|link| !link.is_absolute()) {

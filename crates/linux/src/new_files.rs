@@ -24,13 +24,13 @@ pub const OWNER_ONLY: Mode = Mode::RUSR.union(Mode::WUSR);
 /// The owner writes, everybody reads.
 pub const FOR_ALL: Mode = OWNER_ONLY.union(Mode::RGRP).union(Mode::ROTH);
 
-/// Makes a new file. Nothing that is there already is overwritten.
+/// Makes a new file that only its owner may read. Nothing that is there already is overwritten.
 ///
 /// # Errors
 /// Something is there already, a link of somebody else's stands on the way, or it cannot be made.
-pub fn create(path: &Path, mode: Mode) -> Result<File, PathError> {
+pub fn create(path: &Path) -> Result<File, PathError> {
     let (folder, name) = folder_of(path, "made")?;
-    make(&folder, &name, mode).map_err(|error| PathError::of(path, "made", error.into()))
+    make(&folder, &name, OWNER_ONLY).map_err(|error| PathError::of(path, "made", error.into()))
 }
 
 /// The same with these contents: whoever sees it sees all of it.
@@ -127,7 +127,7 @@ mod tests {
         let report = real.join("report.html");
         assert_eq!(std::fs::read(&report).unwrap(), b"all of it");
         assert_eq!(std::fs::metadata(&report).unwrap().permissions().mode() & 0o777, 0o600);
-        assert!(write(&report, b"other", OWNER_ONLY).is_err() && create(&report, FOR_ALL).is_err());
+        assert!(write(&report, b"other", OWNER_ONLY).is_err() && create(&report).is_err());
         assert_eq!(std::fs::read_dir(&real).unwrap().count(), 1, "nothing is left beside it");
         if !here::is_root() {
             return;
@@ -136,7 +136,7 @@ mod tests {
         symlink(&real, &link).unwrap();
         lchown(&link, Some(2_000_000_001), None).unwrap();
         for path in [link.join("x"), link.join("../anothers/x")] {
-            let refused = [create(&path, FOR_ALL).unwrap_err(), write(&path, b"", FOR_ALL).unwrap_err()];
+            let refused = [create(&path).unwrap_err(), write(&path, b"", FOR_ALL).unwrap_err()];
             assert!(
                 refused.iter().all(|error| error.to_string().contains("a link of user 2000000001's")),
                 "{refused:?}"
@@ -144,6 +144,6 @@ mod tests {
         }
         // What is another's is no obstacle by itself.
         std::os::unix::fs::chown(&real, Some(2_000_000_001), None).unwrap();
-        create(&real.join("y"), FOR_ALL).unwrap();
+        create(&real.join("y")).unwrap();
     }
 }

@@ -9,7 +9,6 @@ use std::time::{Duration, Instant};
 use sophron_core::checkup::HeldFile;
 use sophron_core::text;
 
-use crate::exec;
 use crate::living;
 use crate::patience::within;
 
@@ -63,8 +62,7 @@ pub enum FileKind {
 
 /// Everything that a process has open; `None` where that may not be read.
 pub fn of(pid: u32) -> Option<Vec<OpenFile>> {
-    exec::gate(pid).ok()?;
-    let entries = fs::read_dir(living::folder(Path::new("/proc"), pid).join("fd")).ok()?;
+    let entries = fs::read_dir(living::open_folder(pid).ok()?.join("fd")).ok()?;
     let files = entries.flatten().filter_map(|entry| {
         let number = entry.file_name().to_str()?.parse().ok()?;
         one(&entry.path(), number)
@@ -74,8 +72,7 @@ pub fn of(pid: u32) -> Option<Vec<OpenFile>> {
 
 /// One open file of a process.
 pub fn one_of(pid: u32, number: u32) -> Option<OpenFile> {
-    exec::gate(pid).ok()?;
-    one(&living::folder(Path::new("/proc"), pid).join(format!("fd/{number}")), number)
+    one(&living::open_folder(pid).ok()?.join(format!("fd/{number}")), number)
 }
 
 fn one(entry: &Path, number: u32) -> Option<OpenFile> {
@@ -120,7 +117,7 @@ pub fn held(pids: impl Iterator<Item = u32>, at_least: u64, give_up: Instant) ->
         if Instant::now() >= give_up {
             break;
         }
-        let entries = exec::gate(pid).and_then(|()| fs::read_dir(living::folder(Path::new("/proc"), pid).join("fd")));
+        let entries = living::open_folder(pid).and_then(|folder| fs::read_dir(folder.join("fd")));
         let Ok(entries) = entries else { continue };
         for entry in entries.flatten() {
             // Most links tell by themselves that their file is still there.
@@ -153,13 +150,12 @@ pub fn others_with(name: &str, end: End, but: u32, pids: impl Iterator<Item = u3
         if Instant::now() >= give_up {
             break;
         }
-        let folder = living::folder(Path::new("/proc"), pid);
+        let Ok(folder) = living::open_folder(pid) else { continue };
         let has = |entry: fs::DirEntry| {
             let is_it = fs::read_link(entry.path()).is_ok_and(|link| link.as_os_str() == name);
             is_it && is_that(end, &folder.join("fdinfo").join(entry.file_name()))
         };
-        let entries = exec::gate(pid).and_then(|()| fs::read_dir(folder.join("fd")));
-        if entries.into_iter().flatten().flatten().any(has) {
+        if fs::read_dir(folder.join("fd")).into_iter().flatten().flatten().any(has) {
             others.push(pid);
         }
     }

@@ -1,13 +1,13 @@
-//! The file that a process runs, as the kernel knows it without asking its file system: that may be a user's own and never answer
+//! The file that a process runs or has open, as the kernel knows it without asking its file system: that may be a user's own and never answer
 //! (AT_STATX_DONT_SYNC, statx(2)).
 
 use std::path::Path;
 
-use rustix::fs::{AtFlags, CWD, StatxFlags, statx};
+use rustix::fs::{AtFlags, CWD, FileType, StatxFlags, statx};
 
 use crate::{exec, files};
 
-/// A file, as it is known.
+/// A file, as it is known: nobody waits for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Standing {
     /// Its device, major and minor, and its inode.
@@ -18,6 +18,8 @@ pub struct Standing {
     pub size: u64,
     /// When it was last changed, seconds since 1970.
     pub changed: i64,
+    /// What it is a character device of, major and minor.
+    pub(crate) character_device: Option<(u32, u32)>,
     rights: (u32, u32, u32),
 }
 
@@ -29,6 +31,8 @@ impl Standing {
             inode: found.stx_ino,
             size: found.stx_size,
             changed: found.stx_mtime.tv_sec,
+            character_device: (FileType::from_raw_mode(found.stx_mode.into()) == FileType::CharacterDevice)
+                .then_some((found.stx_rdev_major, found.stx_rdev_minor)),
             rights: (found.stx_uid, found.stx_gid, found.stx_mode.into()),
         })
     }

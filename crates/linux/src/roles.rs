@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use std::{fs, io};
 
-use rustix::fs::{AtFlags, CWD, FileType, OFlags, StatxFlags, statx};
+use rustix::fs::{AtFlags, OFlags};
 use sophron_core::model::{Needs, Process, Unit, unit_of};
 use sophron_core::sorted::{SortedMap, SortedSet};
 use sophron_core::text::with_causes;
@@ -21,6 +21,7 @@ use crate::here::Users;
 use crate::inspect::{details, restart};
 use crate::proc::status::parse_person;
 use crate::proc::{cgroup, number};
+use crate::program::Standing;
 use crate::{Sampler, exec, living, locks};
 
 /// How long it is looked at what a process has open.
@@ -167,10 +168,10 @@ impl Roles {
     /// read here: a sample reads that where a rule names it.
     pub fn of(&self, process: &Process, family: &SortedSet<u32>) -> Option<String> {
         let pid = process.id.pid;
-        if let Some(unread) = exec::gate(pid).err().and_then(|error| cannot_be_seen(&error)) {
-            return Some(unread);
-        }
-        let folder = living::folder(Path::new("/proc"), pid);
+        let folder = match living::open_folder(pid) {
+            Ok(folder) => folder,
+            Err(error) => return cannot_be_seen(&error),
+        };
         let groups = fs::read(folder.join("cgroup"));
         if let Some(unread) = groups.as_ref().err().and_then(cannot_be_seen) {
             return Some(unread);
@@ -228,8 +229,7 @@ impl Roles {
 /// By the unit: outside of what users make as they like it tells by itself, there only beside what proves it.
 fn by_unit(process: &Process, unit: Unit<'_>) -> Option<String> {
     if !unit.is_a_claim() {
-        let (what, _) = UNITS.iter().find(|(_, units)| units.contains(&unit.name))?;
-        return Some(format!("its unit {} serves {what}", unit.name));
+        return by_unit_alone(unit);
     }
     // A user can move what is his into that group, but not make it a child of the machine's first process.
     if unit.name == "init.scope" && process.parent == 1 {
@@ -243,10 +243,11 @@ fn by_unit(process: &Process, unit: Unit<'_>) -> Option<String> {
     runs.then(|| format!("its unit {} serves {what}", unit.name))
 }
 
-/// By the unit of a process of which nothing else is known: what users make as they like it tells nothing then.
-fn by_unit_alone(pid: u32) -> Option<String> {
-    let group = cgroup::parse_path(&fs::read(format!("/proc/{pid}/cgroup")).ok()?)?;
-    let unit = unit_of(&group).filter(|unit| !unit.is_a_claim())?;
+/// By the unit where nothing else is known of the process: what users make as they like it tells nothing then.
+fn by_unit_alone(unit: Unit<'_>) -> Option<String> {
+    if unit.is_a_claim() {
+        return None;
+    }
     let (what, _) = UNITS.iter().find(|(_, units)| units.contains(&unit.name))?;
     Some(format!("its unit {} serves {what}", unit.name))
 }
@@ -262,7 +263,10 @@ pub(crate) fn sparing(known: SortedMap<u32, String>, roles: bool) -> impl FnMut(
         let start = match started(pid) {
             Ok(start) => start,
             // Who starts another program serves nobody by what he has open; else nobody who forks would ever be caught.
-            Err(error) if exec::is_busy(&error) => return by_unit_alone(pid),
+            Err(error) if exec::is_busy(&error) => {
+                let group = cgroup::parse_path(&fs::read(format!("/proc/{pid}/cgroup")).ok()?)?;
+                return by_unit_alone(unit_of(&group)?);
+            }
             Err(error) => return cannot_be_seen(&error),
         };
         if u128::from(start) * 1000 > began.as_millis() * ticks {
@@ -309,7 +313,14 @@ fn held(process: &Process, folder: &Path) -> io::Result<Option<String>> {
             continue;
         }
         // Anybody can have a file of that name, in a folder that he has mounted for himself, and only root a device.
-        if package_lock.is_none() && !is_device(&entry.path(), card, keys) {
+        let device = if card {
+            SCREEN
+        } else if keys {
+            INPUT
+        } else {
+            FILE_SYSTEMS
+        };
+        if package_lock.is_none() && !device.is(&entry.path()) {
             continue;
         }
         let Some(open) = Open::of(folder, &entry.file_name())?.filter(|open| !open.only_looks) else { continue };
@@ -330,18 +341,21 @@ fn held(process: &Process, folder: &Path) -> io::Result<Option<String>> {
     Ok((screen && input).then(|| "it draws the screen and reads the keyboard: the desktop hangs with it".to_owned()))
 }
 
-/// Whether an open file is the screen, a keyboard or the device of file systems, by its number (devices.txt of the kernel).
-fn is_device(open: &Path, card: bool, keys: bool) -> bool {
-    let flags = AtFlags::STATX_DONT_SYNC;
-    let Ok(found) = statx(CWD, open, flags, StatxFlags::BASIC_STATS) else { return false };
-    let wanted = match (card, keys) {
-        (true, _) => (226, None),
-        (_, true) => (13, None),
-        _ => (10, Some(229)),
-    };
-    FileType::from_raw_mode(found.stx_mode.into()) == FileType::CharacterDevice
-        && found.stx_rdev_major == wanted.0
-        && wanted.1.is_none_or(|minor| minor == found.stx_rdev_minor)
+/// A kind of character device, by its number (devices.txt of the kernel); without a minor any of them.
+struct Device {
+    major: u32,
+    minor: Option<u32>,
+}
+
+const SCREEN: Device = Device { major: 226, minor: None };
+const INPUT: Device = Device { major: 13, minor: None };
+const FILE_SYSTEMS: Device = Device { major: 10, minor: Some(229) };
+
+impl Device {
+    fn is(&self, open: &Path) -> bool {
+        let number = Standing::of(open, AtFlags::empty()).and_then(|file| file.character_device);
+        number.is_some_and(|(major, minor)| major == self.major && self.minor.is_none_or(|wanted| wanted == minor))
+    }
 }
 
 /// How a file is held open (`fdinfo/FD` in the folder of a process, proc_pid_fdinfo(5)).

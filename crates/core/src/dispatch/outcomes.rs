@@ -78,9 +78,7 @@ impl Dispatcher {
             }
             // What found nobody was no act.
             Outcome::Gone => {
-                let counted = commission.announced.step().zip(self.judge.case(case));
-                let counted = counted.is_some_and(|(step, case)| case.ladder.is_counted(step));
-                if self.judge.found_nobody(case) && !counted {
+                if self.judge.found_nobody(case) {
                     self.ledger.give_back(&commission.order.act.verb(), target.person());
                 }
             }

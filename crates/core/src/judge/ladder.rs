@@ -219,7 +219,7 @@ impl Ladder {
     }
 
     /// One outcome is in. A step that could not be taken on one of several is due again. Whether all are in, and it was
-    /// taken on nobody.
+    /// taken on nobody, now or before: then it was no act.
     pub(super) fn one_outcome(&mut self, fate: Fate, on: Option<ProcessId>, now: &Moment) -> bool {
         let Awaited::Outcomes { left, again, later } = self.awaited else { return false };
         let again = again || fate == Fate::Postponed;
@@ -239,7 +239,7 @@ impl Ladder {
         }
         self.awaited = Awaited::Nothing;
         let taken_on = std::mem::take(&mut self.taken_on);
-        let nobody = taken_on.is_empty();
+        let nobody = taken_on.is_empty() && !self.trying.is_some_and(|trying| self.is_counted(trying));
         // A step that the rule has no more is not tried again.
         let Some(trying) = self.trying else { return nobody };
         match (self.owed.iter().position(|owed| owed.step == trying), later) {

@@ -290,3 +290,23 @@ fn who_finds_the_cap_used_up_by_others_is_answered_a_minute_apart() {
     }
     assert!(acts.len() <= 5 + 3 * 3, "{acts:?}");
 }
+
+/// A step that was taken on one of two counts, also when the other is refused again and again.
+#[test]
+fn what_was_taken_on_somebody_counts_whatever_comes_of_the_others() {
+    let rules = load(
+        "cap = { acts = 2, terminations = 1 }\n[[rule]]\nname = 'presses'\njudge = 'app'\nwhere = 'app in (labelpress, tilebaker)'\n\
+         breach = 'memory.held > 500 MiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'terminate' } ]",
+    );
+    let mut watch = Watch::new(&rules);
+    watch.world.processes.push(process(PID + 1, "labelpress"));
+    watch.ticks(1, 800);
+    watch.came(Outcome::Ended(Ending::default()));
+    watch.came(Outcome::Refused("it holds a lock".to_owned()));
+    watch.world.processes.remove(0);
+    watch.ticks(6, 800);
+    watch.came(Outcome::Refused("it holds a lock".to_owned()));
+    watch.world.processes.push(process(PID + 2, "tilebaker"));
+    watch.ticks(3, 800);
+    assert_eq!(watch.acts(), Vec::<String>::new(), "the cap is used up: {:?}", watch.verdicts());
+}

@@ -162,11 +162,12 @@ impl Tree {
                 let is_child = self.members.get(&process.parent).is_some_and(|parent| {
                     let start = parent.id().start;
                     match started.get(&process.parent) {
-                        // While it lives its number is its own.
-                        _ if start == 0 => !parent.has_ended(),
-                        Some(None) => !parent.has_ended(),
-                        Some(now) => *now == Some(start) && process.start.is_none_or(|child| child >= start),
-                        None => false,
+                        Some(Some(now)) if start != 0 => {
+                            *now == start && process.start.is_none_or(|child| child >= start)
+                        }
+                        None if start != 0 => false,
+                        // When it started is not known, or was not: while it lives its number is its own.
+                        _ => !parent.has_ended(),
                     }
                 });
                 if is_child

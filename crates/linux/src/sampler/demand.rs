@@ -79,11 +79,9 @@ impl Context {
         process.stale = process.stale.without(needs);
         process.outrun = process.outrun.without(needs);
         let files = wanted.only(Needs::FILES).without(Needs::NONE.with(Cost::Stat));
-        if wanted.has(Cost::Io) || wanted.has(Cost::Stat) {
+        if wanted.has(Cost::Stat) {
             // It may have run since this tick's look at its clock.
             row.whole_at = NEVER;
-        }
-        if wanted.has(Cost::Stat) {
             let (rates, at) = (process.cpu, row.cpu_at);
             if !self.read_stat(row, process, Some(row.cpu_ns), now_ns(), files) {
                 // It is another one's number by now, or nobody's: the next tick shows it.

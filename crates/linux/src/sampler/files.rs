@@ -39,9 +39,8 @@ impl Files {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let folder = rustix::fs::openat(&self.folder, self.path.as_str(), flags, Mode::empty())?;
         let uid = rustix::fs::fstat(&folder)?.st_uid;
-        let memory = rustix::fs::openat(&folder, "statm", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty());
-        if memory.is_ok_and(|memory| self.whole(memory).is_ok_and(exec::is_under_way)) {
-            return Err(exec::error());
+        if let Ok(memory) = rustix::fs::openat(&folder, "statm", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty()) {
+            self.whole(memory).map_or(Ok(()), exec::check)?;
         }
         let fd = rustix::fs::openat(&folder, file, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?;
         Ok((self.whole(fd)?, uid))
@@ -61,7 +60,7 @@ impl Files {
     /// # Errors
     /// It is in the middle of one.
     pub fn gate(&mut self, pid: u32) -> io::Result<()> {
-        if self.of(pid, "statm").is_ok_and(exec::is_under_way) { Err(exec::error()) } else { Ok(()) }
+        self.of(pid, "statm").map_or(Ok(()), exec::check)
     }
 
     /// A file of a process that an exec could hold up.

@@ -13,6 +13,7 @@ mod identity;
 mod kept;
 mod machine;
 mod names;
+mod others;
 mod passing;
 mod pids;
 mod risky;
@@ -317,8 +318,6 @@ impl Sampler {
         context.anew = napped || found.anew;
         let mut gone = Vec::new();
         let mut new = found.new;
-        let starting = std::mem::take(&mut context.starting);
-        new.extend(&starting);
         for (at, (row, process)) in self.rows.iter_mut().zip(&mut processes).enumerate() {
             let listed = found.all.as_ref().is_none_or(|all| all.binary_search(&row.pid).is_ok());
             if !listed || !context.refresh(row, process, &moment) {
@@ -331,13 +330,6 @@ impl Sampler {
         }
         self.bury(&gone, &mut processes);
         self.welcome(new, &mut processes, &moment);
-        // An exec takes less than that, but for one that does not end.
-        let begun = self.context.starting.iter().any(|pid| !starting.contains(pid));
-        if begun {
-            std::thread::sleep(exec::MOMENT);
-            let starting = std::mem::take(&mut self.context.starting);
-            self.welcome(starting, &mut processes, &moment);
-        }
         if let Some(descent) = &mut self.descent {
             gone.iter().for_each(|(_, pid, ..)| descent.ended(*pid));
             descent.tell(&mut processes);
@@ -401,7 +393,20 @@ impl Sampler {
         }
     }
 
+    /// Those who are new, and those who were in the middle of an exec when they were.
     fn welcome(&mut self, mut new: Vec<u32>, processes: &mut Vec<Process>, moment: &Moment) {
+        let before = std::mem::take(&mut self.context.starting);
+        new.extend(&before);
+        self.take_in(new, processes, moment);
+        // An exec takes less than that, but for one that does not end.
+        if self.context.starting.iter().any(|pid| !before.contains(pid)) {
+            std::thread::sleep(exec::MOMENT);
+            let starting = std::mem::take(&mut self.context.starting);
+            self.take_in(starting, processes, moment);
+        }
+    }
+
+    fn take_in(&mut self, mut new: Vec<u32>, processes: &mut Vec<Process>, moment: &Moment) {
         new.sort_unstable();
         new.dedup();
         // At the first sample everybody is new: growing by doubling would keep half of it unused.
@@ -422,18 +427,11 @@ impl Sampler {
     pub fn again(&mut self, pid: u32) -> Option<Process> {
         self.context.risky.tend();
         let base = std::mem::replace(&mut self.context.base, Needs::PERIODIC);
-        let starting = std::mem::take(&mut self.context.starting);
-        let mut found = self.context.first_sight(pid, &here::now());
-        // Whoever is asked for is given the time that an exec takes.
-        for _ in 0..exec::MOMENTS {
-            if found.is_some() || self.context.starting.is_empty() {
-                break;
-            }
-            self.context.starting.clear();
-            std::thread::sleep(exec::MOMENT);
-            found = self.context.first_sight(pid, &here::now());
-        }
-        self.context.starting = starting;
+        // Whoever is asked for is given the time that an exec takes; who takes longer is not looked at by the next sample for that.
+        let _ = exec::patiently(|| self.context.reader.gate(pid));
+        let starting = self.context.starting.len();
+        let found = self.context.first_sight(pid, &here::now());
+        self.context.starting.truncate(starting);
         self.context.base = base;
         let (row, process) = found?;
         self.context.kept -= row.keeps();

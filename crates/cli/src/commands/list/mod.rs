@@ -55,13 +55,10 @@ pub fn run(args: &args::List) -> Result<Exit, Failure> {
     };
     let charts = args.chart.then(|| charts(args, recordings.as_ref())).transpose()?.unwrap_or_default();
     let mut source = Source::new(recordings, query.needs(), query.asks_for_rates())?;
-    let mut file =
-        args.save.as_deref().map(|path| new_files::create(path, new_files::OWNER_ONLY)).transpose().map_err(
-            |error| {
-                Failure::of(Exit::Failed, error)
-                    .hint("--save never overwrites a file: give another name, or move that one away")
-            },
-        )?;
+    let mut file = args.save.as_deref().map(new_files::create).transpose().map_err(|error| {
+        Failure::of(Exit::Failed, error)
+            .hint("--save never overwrites a file: give another name, or move that one away")
+    })?;
     let times =
         if source.is_live() { args.times.unwrap_or(if args.every.is_some() { u32::MAX } else { 1 }) } else { 1 };
     ui::out(&charts);
