@@ -193,16 +193,23 @@ impl Open {
         Ok(open)
     }
 
-    /// Whom rules acted on in these cases, by the trail: a kill can come between an act and the writing of this.
-    pub fn recall<'r>(&mut self, acts: impl IntoIterator<Item = &'r Record>, boot: Boot) {
-        let mut latest: SortedMap<u64, ProcessId> = SortedMap::new();
+    /// Whom rules acted on in these cases, by the trail: a kill can come between an act and the writing of this. Whom it names
+    /// itself was chosen before what was done since.
+    pub fn recall<'r>(&mut self, acts: impl IntoIterator<Item = &'r Record>, boot: Boot, now: Moment) {
+        let age = now.boottime.saturating_sub(self.at);
+        let written = now.wall.checked_sub(age).unwrap_or(now.wall);
+        let mut latest: SortedMap<u64, (ProcessId, bool)> = SortedMap::new();
         for act in acts {
             if let Some((case, id)) = act.case.zip(act.identity()).filter(|(_, id)| id.boot == boot) {
-                latest.insert(case, id);
+                latest.insert(case, (id, act.at >= written));
             }
         }
-        for case in self.cases.iter_mut().filter(|case| case.picked.is_none()) {
-            case.picked = latest.get(&case.number).map(|id| (id.pid, id.start));
+        for case in &mut self.cases {
+            if let Some((id, since)) = latest.get(&case.number)
+                && (*since || case.picked.is_none())
+            {
+                case.picked = Some((id.pid, id.start));
+            }
         }
     }
 

@@ -146,7 +146,7 @@ impl Watcher {
         match open_file::read(state) {
             Ok(None) => {}
             Ok(Some(mut open)) => {
-                open.recall(in_force.acts(), self.scribe.boot);
+                open.recall(in_force.acts(), self.scribe.boot, here::now());
                 self.step(Input::Earlier(Box::new(open), self.scribe.boot));
             }
             Err(why) => self.say(News::Forgotten(why)),

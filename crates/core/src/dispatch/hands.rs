@@ -200,8 +200,8 @@ impl Dispatcher {
         let target = Some(process.clone());
         let decision = Decision { case, step, action, target, picked: false, verdict, beyond_share: None };
         let commission = self.commission_of(&decision, Act::Suspend { length }, process, snapshot)?;
-        // For the rest of its time: that is not what the step says.
-        let check = commission.check.map(|check| Check { step: None, ..check });
+        // For the rest of its time: that is not what the step says, and what stood still meanwhile says nothing of the breach.
+        let check = commission.check.map(|check| Check { step: None, tick: None, ..check });
         Some(Commission { check, stands_for: StandsFor::TheSameOnceMore, ..commission })
     }
 

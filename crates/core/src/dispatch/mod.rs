@@ -353,7 +353,7 @@ impl Dispatcher {
 
     /// The cases that are in breach, and from which rules do not stand back, and the number of the tick that showed it.
     pub fn breached(&self) -> (u64, SortedSet<u64>) {
-        let may_act = |case: &&Case| case.breached && !self.is_held_back(case);
+        let may_act = |case: &&Case| case.holds && !self.is_held_back(case);
         (self.ticks, self.judge.cases().filter(may_act).map(|case| case.number).collect())
     }
 

@@ -76,6 +76,8 @@ pub struct Case {
     pub points: Points,
     /// Whether the breach was true at the last judged tick.
     pub breached: bool,
+    /// Whether the breach was true in the last sample itself, also where a suspension of ours touches it.
+    pub holds: bool,
     /// How long calm must hold before the case closes.
     pub wait: Duration,
     pub(super) easing: Option<Easing>,
@@ -154,6 +156,7 @@ impl Case {
             worst: None,
             points: Points::new(),
             breached: false,
+            holds: false,
             wait: rule.lasting,
             easing: None,
             told: Told { at: now.monotonic, reading: None },

@@ -168,6 +168,7 @@ impl Track {
         self.last_seen = seen.tick;
         if let Phase::Open(case) = &mut self.phase {
             case.last_seen = seen.moment.boottime;
+            case.holds = seen.truth == Truth::True;
         }
         if seen.hand == Hand::Suspending {
             if let Phase::Open(case) = &mut self.phase {
@@ -248,6 +249,7 @@ impl Track {
             worst: None,
             points,
             breached: true,
+            holds: true,
             wait,
             easing: None,
             told: Told::default(),

@@ -48,6 +48,7 @@ mod rehearsal;
 mod report;
 mod rules;
 mod script;
+mod signal_laws;
 mod sorted;
 mod stand_back;
 mod subjects;

@@ -129,7 +129,7 @@ fn the_next_run_knows_whom() {
         assert_eq!(open.cases[0].picked.map(|(pid, _)| pid), Some(10));
         open.cases[0].picked = open.cases[0].picked.filter(|_| known);
         let trail = InForce::of(&sealed(&drafts, |line| line));
-        open.recall(trail.acts().filter(|_| in_the_trail), before.world.machine.boot);
+        open.recall(trail.acts().filter(|_| in_the_trail), before.world.machine.boot, before.world.moment);
         let mut next = next_run(&before, &busy("most cpu"), open);
         let whom = if known || in_the_trail { 10 } else { 11 };
         next.ticks(4, 100);
