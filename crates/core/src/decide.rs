@@ -272,7 +272,7 @@ fn decide_a_step(
     let Targets { whom: targets, spared, unclear } = targets(case, action, rule.pick, circumstances);
     let before = decisions.len();
     if let Some((process, why)) = spared {
-        decisions.push(decision(Some(process), false, Verdict::Spared(why)));
+        decisions.push(decision(Some(process), false, Verdict::Spared(format!("it is protected: {why}"))));
     }
     if case.ladder.is_over_budget() {
         decisions.push(decision(None, false, Verdict::OverBudget(action)));

@@ -18,11 +18,11 @@ const REST: u32 = 49;
 /// The longest rest: an answer is worth little when it is late.
 pub const LONGEST_REST: Duration = Duration::from_secs(30);
 
-/// The sum over its processes, and from when on the next may be read (monotonic).
-pub fn read(wish: &MemoryWish) -> (Option<u64>, Duration) {
+/// The sum over its processes and how many are not in it, and from when on the next may be read (monotonic).
+pub fn read(wish: &MemoryWish) -> (Option<(u64, usize)>, Duration) {
     let began = Instant::now();
-    let bytes = proportional(wish);
-    (bytes, here::monotonic() + (began.elapsed() * REST).min(LONGEST_REST))
+    let exact = proportional(wish);
+    (exact, here::monotonic() + (began.elapsed() * REST).min(LONGEST_REST))
 }
 
 thread_local! {
@@ -32,7 +32,7 @@ thread_local! {
 
 /// Whoever ended meanwhile has none; of whoever cannot be read now nothing is counted, so that one who hangs his reader does not hide the
 /// others. `None` where nobody can be read.
-fn proportional(wish: &MemoryWish) -> Option<u64> {
+fn proportional(wish: &MemoryWish) -> Option<(u64, usize)> {
     SAMPLER.with_borrow_mut(|kept| {
         let sampler = match kept {
             Some(sampler) => sampler,
@@ -42,9 +42,9 @@ fn proportional(wish: &MemoryWish) -> Option<u64> {
     })
 }
 
-fn sum(wish: &MemoryWish, sampler: &mut Sampler) -> Option<u64> {
+fn sum(wish: &MemoryWish, sampler: &mut Sampler) -> Option<(u64, usize)> {
     let needs = Needs::NONE.with(Cost::Rollup);
-    let (mut sum, mut read, mut unread) = (0u64, false, false);
+    let (mut sum, mut read, mut unread) = (0u64, false, 0);
     for id in &wish.members {
         let Some(mut process) = sampler.again(id.pid).filter(|process| process.id == *id && !process.has_ended())
         else {
@@ -53,8 +53,8 @@ fn sum(wish: &MemoryWish, sampler: &mut Sampler) -> Option<u64> {
         sampler.read_costly(&mut process, needs, PATIENCE);
         match process.memory_proportional {
             Some(bytes) => (sum, read) = (sum + bytes, true),
-            None => unread = true,
+            None => unread += 1,
         }
     }
-    (read || !unread).then_some(sum)
+    (read || unread == 0).then_some((sum, unread))
 }

@@ -126,7 +126,7 @@ pub enum Wake {
     Usage(Option<String>),
     /// What is usual of apps here, by that history.
     Usual(Arc<sophron_core::usage::Usual>),
-    Memory(Box<MemoryWish>, Option<u64>, Duration),
+    Memory(Box<MemoryWish>, Option<(u64, usize)>, Duration),
     /// What became of messages to people.
     Told(ToldRecord),
     /// It is recorded that somebody is asked.
@@ -359,7 +359,7 @@ impl Watcher {
                 self.step(Input::Acted(done));
             }
             Wake::Ran(call, outcome) => self.step(Input::Ran(call, outcome)),
-            Wake::Memory(wish, bytes, from) => self.step(Input::Memory(wish, bytes, from)),
+            Wake::Memory(wish, exact, from) => self.step(Input::Memory(wish, exact, from)),
             Wake::Asked(asked) => self.ask(asked),
             Wake::Told(told) => self.say(News::Told(told)),
             Wake::Asks(asking) => self.ask_at_desk(*asking),

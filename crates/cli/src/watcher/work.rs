@@ -202,8 +202,8 @@ impl Watcher {
         let rest = || here::monotonic() + group_memory::LONGEST_REST;
         let report = Report::new(self.wake.clone(), move || Wake::Memory(Box::new(if_not), None, rest()));
         self.crew.aside.give(move || {
-            let (bytes, from) = group_memory::read(&wish);
-            report.tell(Wake::Memory(Box::new(wish), bytes, from));
+            let (exact, from) = group_memory::read(&wish);
+            report.tell(Wake::Memory(Box::new(wish), exact, from));
         });
     }
 }

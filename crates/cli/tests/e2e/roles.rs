@@ -102,12 +102,30 @@ fn no_rule_of_any_kind_touches_whom_its_unit_protects() {
         eprintln!("skipped: this test may make no control group");
         return;
     };
-    let apps = ["labelpress", "plantledger", "kioskview", "sheetlamp", "fernpanel", "gatekeys"];
-    let kinds = ["process", "app", "tree"].into_iter().flat_map(|judge| [(judge, "suspend"), (judge, "terminate")]);
+    let apps = [
+        "labelpress",
+        "plantledger",
+        "kioskview",
+        "sheetlamp",
+        "fernpanel",
+        "gatekeys",
+        "tilebaker",
+        "herbarium",
+        "seedcount",
+        "mossmap",
+        "leafscan",
+        "budlog",
+    ];
+    let kinds = ["process", "app", "tree", "owner", "unit", "machine"];
+    let kinds = kinds.into_iter().flat_map(|judge| [(judge, "suspend"), (judge, "terminate")]);
     let (mut rules, mut offenders) = ("format = 1\nevery = '200ms'\n".to_owned(), Vec::new());
     for (app, (judge, act)) in apps.into_iter().zip(kinds) {
+        let breach = match judge {
+            "machine" => "machine.memory.available > 0 B'\npick = 'newest",
+            _ => "memory.held > 30 MiB",
+        };
         rules += &format!(
-            "[[rule]]\nname = '{app}'\njudge = '{judge}'\nwhere = 'app = \"{app}\" and {{mine}}'\nbreach = 'memory.held > 30 MiB'\n\
+            "[[rule]]\nname = '{app}'\njudge = '{judge}'\nwhere = 'app = \"{app}\" and {{mine}}'\nbreach = '{breach}'\n\
              lasting = '200ms'\narmed = true\nladder = [ {{ at = '0s', do = '{act}' }} ]\n"
         );
         let grown = ["--grow", "100MiB/s", "--up-to", "40MiB"];

@@ -92,8 +92,9 @@ pub enum Input<'a> {
     Hand(Box<Hand>),
     /// How the trail stands.
     Trail(Trail),
-    /// The exact memory of a group, if it could be read; and from when on the next may be read.
-    Memory(Box<MemoryWish>, Option<u64>, Duration),
+    /// The exact memory of a group, if it could be read, in bytes, and of how many of its processes it was not; and from when on the next
+    /// may be read.
+    Memory(Box<MemoryWish>, Option<(u64, usize)>, Duration),
     /// Other rules, with the protections that bind them.
     Rules(Arc<RuleSet>, Protections),
     /// Samples come further apart from now on, or less far.
@@ -319,10 +320,11 @@ impl Dispatcher {
             Input::Ran(call, outcome) => self.ran(now, *call, outcome),
             Input::Hand(hand) => self.hands.queue(*hand),
             Input::Trail(trail) => self.trail(now, trail),
-            Input::Memory(wish, bytes, from) => {
+            Input::Memory(wish, exact, from) => {
                 self.memory_from = Some(from);
-                if let Some(bytes) = bytes {
+                if let Some((bytes, uncounted)) = exact {
                     self.judge.memory_read(&wish, bytes);
+                    self.say_what_is_uncounted(now, &wish.rule, uncounted);
                 }
             }
             Input::Every(changed) => {

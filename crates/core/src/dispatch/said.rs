@@ -14,6 +14,7 @@ use crate::sorted::{SortedMap, SortedSet};
 pub(super) struct Said {
     unreadable: SortedSet<RuleName>,
     late: SortedSet<RuleName>,
+    uncounted: SortedSet<RuleName>,
     /// What each rule could not read at the last tick, of whom, and at the one before as well.
     lacking: SortedMap<RuleName, SortedSet<Lacking>>,
     wanting: SortedMap<RuleName, SortedSet<Field>>,
@@ -65,6 +66,13 @@ impl Dispatcher {
 
     pub(super) fn sees_again(&mut self) {
         self.said.blind = None;
+    }
+
+    /// Of so many processes of a group the memory is not in its sum.
+    pub(super) fn say_what_is_uncounted(&mut self, now: Moment, rule: &RuleName, uncounted: usize) {
+        if uncounted > 0 && self.said.uncounted.insert(rule.clone()) {
+            self.tell(Happening { rule: Some(rule.clone()), ..Happening::news(now.wall, News::Uncounted(uncounted)) });
+        }
     }
 
     pub(super) fn say_what_is_unreadable(&mut self, now: Moment) {

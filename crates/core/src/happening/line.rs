@@ -215,7 +215,7 @@ impl Happening {
             Verdict::Alert => format!("{rule}: {}{next}", field_words(measure, "is")),
             Verdict::Act(_) | Verdict::Ask(..) | Verdict::Waits(_) => format!("{action}{next}"),
             Verdict::Shadow(_) => format!("would {action}; {}{next}", field_words(measure, "is")),
-            Verdict::Spared(why) => format!("would {action}, but it is protected: {why}{next}"),
+            Verdict::Spared(why) => format!("would {action}, but {why}{next}"),
             Verdict::OverBudget(_) => {
                 format!("would {action}, but its budget is spent: people are told, and nothing is done{next}")
             }

@@ -94,6 +94,8 @@ pub enum News {
     },
     /// Of so many processes it is not known yet what they run.
     Late(usize),
+    /// The memory of so many of a group's processes is not in its sum.
+    Uncounted(usize),
     /// So many records of a rule were left out in an hour, beyond the most that are written.
     SummedUp(u32, u32),
     /// The trail cannot be written.
@@ -161,7 +163,7 @@ impl News {
             News::Ended { open, .. } => ("ended", Tone::Faint, cases(*open)),
             News::Blind(_) => ("blind", Tone::Critical, self.seen(rule)),
             News::ClockSet(_) => ("clock", Tone::Notice, self.seen(rule)),
-            News::Unreadable { .. } | News::Late(_) => ("unknown", Tone::Notice, self.seen(rule)),
+            News::Unreadable { .. } | News::Late(_) | News::Uncounted(_) => ("unknown", Tone::Notice, self.seen(rule)),
             News::TrailLost(_) | News::TrailDoubted(..) => ("disarmed", Tone::Critical, self.in_a_line(rule)),
             News::TrailBack | News::LossAccepted(_) => ("armed", Tone::Notice, self.seen(rule)),
             News::Unchecked(_) => ("unchecked", Tone::Notice, self.seen(rule)),
@@ -213,7 +215,7 @@ impl News {
             News::RulesRefused { .. } => (Kind::RulesRefused, Came::Refused),
             News::Ended { .. } => (Kind::WatcherEnded, Came::Ended),
             News::Blind(_) => (Kind::Unreadable, Came::NoSample),
-            News::Unreadable { .. } | News::Late(_) => (Kind::Unreadable, Came::Unreadable),
+            News::Unreadable { .. } | News::Late(_) | News::Uncounted(_) => (Kind::Unreadable, Came::Unreadable),
             News::ClockSet(_) => (Kind::ClockStepped, Came::Stepped),
             News::BeyondShare(..) => (Kind::Capped, Came::Capped),
             News::Pace(_) => (Kind::Pace, Came::Pace),
@@ -285,6 +287,10 @@ impl News {
             }
             News::Late(count) => format!(
                 "{rule} does not know yet of {count} processes what they run: it was not to be read in time, and is tried again at each tick"
+            ),
+            News::Uncounted(count) => format!(
+                "{rule} judges a group without the memory of {}, which cannot be read in time: what the others hold is a lower bound",
+                counted(*count, "process")
             ),
             News::SummedUp(left_out, most) => {
                 format!(

@@ -91,7 +91,7 @@ fn nothing_is_done_to_the_protected() {
         protections.own.insert(9);
     });
     assert!(
-        verdicts.iter().all(|(_, verdict)| *verdict == Verdict::Spared("Sophron itself".to_owned())),
+        verdicts.iter().all(|(_, verdict)| *verdict == Verdict::Spared("it is protected: Sophron itself".to_owned())),
         "{verdicts:?}"
     );
 }

@@ -267,9 +267,10 @@ fn exact_memory_is_asked_for_where_it_decides() {
     assert_eq!((watch.wishes.len(), watch.words()), (1, vec![]), "one at a time, and nothing is claimed before");
     let wish = watch.wishes.remove(0);
     let from = watch.world.moment.monotonic + seconds(1);
-    watch.step(Input::Memory(Box::new(wish), Some(110 * MIB), from));
+    watch.step(Input::Memory(Box::new(wish), Some((110 * MIB, 2)), from));
     watch.ticks(1, 10);
-    assert_eq!(watch.words(), ["alert"]);
+    // The others' sum is a breach by itself, and that it lacks somebody is told once.
+    assert_eq!(watch.words(), ["unknown", "alert"]);
 }
 
 /// What is suspended stays so while no sample can be taken, and goes on in time all the same.

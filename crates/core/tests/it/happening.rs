@@ -121,7 +121,7 @@ fn a_step_that_is_due_is_told_with_its_verdict() {
         Verdict::Act(TERMINATE),
         Verdict::Waits(TERMINATE),
         Verdict::Shadow(TERMINATE),
-        Verdict::Spared("PID 1: the machine ends with it".to_owned()),
+        Verdict::Spared("it is protected: PID 1: the machine ends with it".to_owned()),
         Verdict::Overtaken { by: 9 },
         Verdict::OverBudget(TERMINATE),
         Verdict::Capped(TERMINATE, Cap::default()),

@@ -344,7 +344,7 @@ fn told(dispatcher: &mut Dispatcher, commands: Vec<Command>, world: &World) -> V
             Command::Read(wish) => {
                 let members = world.processes.iter().filter(|process| wish.members.contains(&process.id));
                 let bytes = members.filter_map(|process| process.memory).sum::<u64>() / 10 * 9;
-                let _ = dispatcher.step(world.moment, Input::Memory(wish, Some(bytes), Duration::ZERO));
+                let _ = dispatcher.step(world.moment, Input::Memory(wish, Some((bytes, 0)), Duration::ZERO));
             }
             _ => {}
         }
