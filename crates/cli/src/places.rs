@@ -20,8 +20,15 @@ const SOCKET: &str = "watch.sock";
 pub const MACHINE_STATE: &str = "/var/lib/sophron";
 
 /// As root the environment chooses no file, and none of time zones either: begun anew without TZDIR, and without a TZ that is
-/// more than the name of a zone. Returns only where there is nothing of that, or where it cannot be begun anew.
+/// more than the name of a zone; as anybody without one that is no file and would be read without end. Returns only where there is
+/// nothing of that, or where it cannot be begun anew.
 pub fn without_chosen_zone() -> Option<Failure> {
+    if !here::is_privileged() {
+        let zone = env::var_os("TZ").and_then(|zone| Some(PathBuf::from(zone.to_str()?.trim_start_matches(':'))));
+        let zone = zone.filter(|zone| zone.is_absolute() && zone.metadata().is_ok_and(|of| !of.is_file()))?;
+        crate::ui::err(format_args!("sophron: TZ is ignored: {} is no file of a time zone\n", zone.display()));
+        return Some(begun_anew_without(&["TZ"]));
+    }
     let is_a_name = |zone: &str| {
         let harmless = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '+' | '-' | '/');
         zone.chars().all(harmless) && !zone.starts_with('/')
@@ -29,18 +36,23 @@ pub fn without_chosen_zone() -> Option<Failure> {
     let chosen =
         |name: &str| env::var_os(name).is_some_and(|zone| name == "TZDIR" || !zone.to_str().is_some_and(is_a_name));
     let chosen: Vec<&str> = ["TZ", "TZDIR"].into_iter().filter(|name| chosen(name)).collect();
-    if chosen.is_empty() || !here::is_privileged() {
+    if chosen.is_empty() {
         return None;
     }
     chosen.iter().for_each(|name| say_ignored(name));
+    Some(begun_anew_without(&chosen))
+}
+
+/// Returns only where it cannot be.
+fn begun_anew_without(variables: &[&str]) -> Failure {
     let mut anew = std::process::Command::new("/proc/self/exe");
     let mut words = env::args_os();
     anew.arg0(words.next().unwrap_or_default()).args(words);
-    for name in chosen {
+    for name in variables {
         anew.env_remove(name);
     }
     let error = anew.exec();
-    Some(Failure::new(Exit::Failed, "it cannot be begun anew without them").because(error))
+    Failure::new(Exit::Failed, "it cannot be begun anew without them").because(error)
 }
 
 /// The rules file to read: the one given, else the first that is there.

@@ -107,6 +107,13 @@ fn what_cannot_be_read_is_not_taken_for_nothing() {
     });
     let snapshot = sample();
     assert!(all.iter().all(|id| snapshot.find(id).unwrap().memory_held.is_some()), "known again");
+    // Whoever is new then is missed, which is said, and is found once he can be read.
+    let mut fresh = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
+    let mut snapshot = Snapshot::default();
+    with_left(1, || fresh.sample(&mut snapshot)).unwrap();
+    assert!(fresh.unread() >= 2 && snapshot.find(&process.id).is_none(), "{} are missed", fresh.unread());
+    fresh.sample(&mut snapshot).unwrap();
+    assert!(fresh.unread() == 0 && all.iter().all(|id| snapshot.find(id).is_some()), "{} are missed", fresh.unread());
     // And with descriptors to be had it is ended, with all that belongs to it.
     let mut tree = Tree::of(&[Arc::clone(&handle)], |_| None);
     tree.terminate(None, &mut |_| Ok(()), &mut || true).unwrap();

@@ -82,7 +82,8 @@ impl Watcher {
         // As far as that is known by now: it is read beside.
         let waits = self.dispatcher.minds_locks().then(locks::last_waits).flatten();
         let waits = waits.map(|waits| waits.to_vec()).unwrap_or_default();
-        Beside { unguarded, waits, unseen, own, helpers, ..Beside::default() }
+        let unread = self.sampler.unread();
+        Beside { unguarded, waits, unseen, own, helpers, unread, ..Beside::default() }
     }
 
     pub(super) fn follow(&mut self, commands: Vec<Command>) {

@@ -108,6 +108,16 @@ fn as_root_the_environment_chooses_no_file_of_a_zone() {
     assert!(run("UTC", Some("/tmp")).contains("TZDIR is ignored"));
 }
 
+/// Nor does an ordinary user's hang whatever he calls.
+#[test]
+fn a_zone_without_end_is_not_read() {
+    let stage = if is_root() { stage().as_user(65534) } else { stage() };
+    let mut command = stage.command(&["list", "--limit", "1"]);
+    let output = command.env("TZ", "/dev/zero").output().unwrap();
+    let told = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success() && told.contains("TZ is ignored"), "{told}");
+}
+
 /// Whatever signal ends it, and where no memory is to be had any more, nobody stays suspended.
 #[test]
 fn whatever_comes_over_it_nobody_stays_suspended() {

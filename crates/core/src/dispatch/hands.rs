@@ -143,7 +143,10 @@ impl Dispatcher {
                 stay.ran = false;
             }
             if beside.unguarded.contains(&id) {
-                self.take_back(now, id, Act::Resume, case, Some("its guard was ended".to_owned()));
+                // A guard ends in its time, too, where we are late.
+                let over = self.effects.suspension(&id).is_some_and(|suspended| suspended.until <= now.monotonic);
+                let remark = (!over).then(|| "its guard was ended".to_owned());
+                self.take_back(now, id, Act::Resume, case, remark);
             } else if !still {
                 self.runs_all_the_same(process, snapshot);
             } else if let Some(by) = self.waiter_for(process, snapshot, beside) {

@@ -139,6 +139,8 @@ pub struct Beside {
     pub waits: Vec<(u32, u32)>,
     /// Fixed processes that the sample does not show and whose handle says that they live.
     pub unseen: SortedSet<ProcessId>,
+    /// Of how many processes nothing can be read for want of descriptors or memory.
+    pub unread: usize,
     /// Sophron's own processes.
     pub own: SortedSet<u32>,
     /// Those of them that come and go: they are not even judged.

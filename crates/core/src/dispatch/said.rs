@@ -8,6 +8,7 @@ use crate::judge::Lacking;
 use crate::model::{Field, Moment};
 use crate::rules::RuleName;
 use crate::sorted::{SortedMap, SortedSet};
+use crate::text::processes;
 
 /// The rules of which that has been said.
 #[derive(Debug, Default)]
@@ -20,6 +21,8 @@ pub(super) struct Said {
     wanting: SortedMap<RuleName, SortedSet<Field>>,
     /// Why no sample could be taken, and when that was said.
     blind: Option<(String, Duration)>,
+    /// When it was said that of some processes nothing can be read.
+    misses: Option<Duration>,
 }
 
 /// What goes on is said again after that long.
@@ -39,6 +42,17 @@ impl Dispatcher {
             self.said.blind = Some((why.clone(), now.monotonic));
             self.news(now, News::Blind(why));
         }
+    }
+
+    /// Of so many processes nothing can be read: said as often as that no sample can be taken.
+    pub(super) fn say_whom_it_misses(&mut self, now: Moment, unread: usize) {
+        if unread == 0 || self.said.misses.is_some_and(|at| now.monotonic < at + AGAIN) {
+            return;
+        }
+        self.said.misses = Some(now.monotonic);
+        let whom = processes(unread);
+        let why = "too many files are open, or there is no memory: see `LimitNOFILE` of the service, `fs.file-max` of the machine";
+        self.news(now, News::Blind(format!("nothing can be read of {whom}: {why}")));
     }
 
     /// What a rule cannot read, for want of a right or because nobody may: of the same process at two ticks in a row.

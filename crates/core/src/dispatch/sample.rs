@@ -17,6 +17,7 @@ impl Dispatcher {
         let now = snapshot.moment;
         self.ticks += 1;
         self.sees_again();
+        self.say_whom_it_misses(now, beside.unread);
         self.interval = snapshot.interval;
         self.note_clock_step(now);
         self.last = Some(now);

@@ -290,7 +290,7 @@ impl News {
             ),
             News::Uncounted(count) => format!(
                 "{rule} judges a group without the memory of {}, which cannot be read in time: what the others hold is a lower bound",
-                counted(*count, "process")
+                processes(*count)
             ),
             News::SummedUp(left_out, most) => {
                 format!(

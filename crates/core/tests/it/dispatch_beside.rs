@@ -339,3 +339,17 @@ fn a_flood_of_days_leaves_room_for_acts() {
     assert!(written.values().all(|share| *share < 0.376), "{written:?}");
     assert!(written.values().sum::<f64>() < 0.76, "{written:?}");
 }
+
+/// Whom a sample misses for want of descriptors is said, and again after a minute: he is not within his limits.
+#[test]
+fn whom_a_sample_misses_is_said() {
+    let mut watch = Watch::new(&rule("lasting = '1h'"));
+    watch.beside.unread = 3;
+    watch.ticks(59, 10);
+    assert_eq!(watch.words(), ["blind"]);
+    watch.ticks(3, 10);
+    assert_eq!(watch.words(), ["blind"]);
+    watch.beside.unread = 0;
+    watch.ticks(120, 10);
+    assert_eq!(watch.words(), Vec::<String>::new());
+}

@@ -225,6 +225,7 @@ fn everything_else_is_told_as_well() {
         of_group(What::LeftTheGroup { group: "labelpress (ines), 2 processes".to_owned() }),
         of_group(What::HoursEnded),
         happened(What::Watcher(News::Late(3)), Next::Unsaid),
+        happened(What::Watcher(News::Uncounted(2)), Next::Unsaid),
         happened(What::Watcher(News::ClockSet(-3600.0)), Next::Unsaid),
         happened(What::Watcher(News::SummedUp(12, 60)), Next::Unsaid),
         happened(What::Watcher(News::TrailLost("no space left".to_owned())), Next::Unsaid),

@@ -9,6 +9,7 @@ use rustix::fs::{AtFlags, CWD, Dir, Mode, OFlags};
 
 use super::SampleError;
 use crate::exec;
+use crate::handle::is_in_need;
 
 #[derive(Debug)]
 pub(crate) struct Files {
@@ -16,6 +17,15 @@ pub(crate) struct Files {
     folder: OwnedFd,
     buffer: Vec<u8>,
     path: String,
+}
+
+/// Whether an exec is under way by that `statm`. Who has none is gone; where it cannot be read for want of anything, it is not known.
+fn unless_gone(memory: io::Result<&[u8]>) -> io::Result<()> {
+    match memory {
+        Ok(memory) => exec::check(memory),
+        Err(error) if is_in_need(&error) => Err(error),
+        Err(_) => Ok(()),
+    }
 }
 
 impl Files {
@@ -39,9 +49,8 @@ impl Files {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let folder = rustix::fs::openat(&self.folder, self.path.as_str(), flags, Mode::empty())?;
         let uid = rustix::fs::fstat(&folder)?.st_uid;
-        if let Ok(memory) = rustix::fs::openat(&folder, "statm", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty()) {
-            self.whole(memory).map_or(Ok(()), exec::check)?;
-        }
+        let memory = rustix::fs::openat(&folder, "statm", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty());
+        unless_gone(memory.map_err(io::Error::from).and_then(|memory| self.whole(memory)))?;
         let fd = rustix::fs::openat(&folder, file, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?;
         Ok((self.whole(fd)?, uid))
     }
@@ -60,7 +69,7 @@ impl Files {
     /// # Errors
     /// It is in the middle of one.
     pub fn gate(&mut self, pid: u32) -> io::Result<()> {
-        self.of(pid, "statm").map_or(Ok(()), exec::check)
+        unless_gone(self.of(pid, "statm"))
     }
 
     /// A file of a process that an exec could hold up.

@@ -120,6 +120,10 @@ struct Context {
     pass: Pass,
     /// Who is new and in the middle of an exec: looked at again at the next sample.
     starting: Vec<u32>,
+    /// New ones of whom nothing can be read for want of descriptors or memory.
+    unread: Vec<u32>,
+    /// How many of the known ones there are of whom that is so.
+    in_need: usize,
     /// When the sample before began, on the monotonic and the boot-time clock.
     before: Option<(Duration, Duration)>,
 }
@@ -164,6 +168,8 @@ impl Sampler {
                 unmasked: false,
                 pass: Pass::Whole,
                 starting: Vec::new(),
+                unread: Vec::new(),
+                in_need: 0,
                 before: None,
             },
             pids: Pids::default(),
@@ -294,6 +300,7 @@ impl Sampler {
         )?;
         context.risky.tend();
         context.guarded.forget();
+        context.in_need = 0;
         if let Some(descent) = &mut self.descent {
             descent.listen();
         }
@@ -397,6 +404,7 @@ impl Sampler {
     fn welcome(&mut self, mut new: Vec<u32>, processes: &mut Vec<Process>, moment: &Moment) {
         let before = std::mem::take(&mut self.context.starting);
         new.extend(&before);
+        new.append(&mut self.context.unread);
         self.take_in(new, processes, moment);
         // An exec takes less than that, but for one that does not end.
         if self.context.starting.iter().any(|pid| !before.contains(pid)) {
@@ -423,15 +431,21 @@ impl Sampler {
         }
     }
 
+    /// Of how many processes nothing could be read at the last sample for want of descriptors or memory.
+    pub fn unread(&self) -> usize {
+        self.context.unread.len() + self.context.in_need
+    }
+
     /// One process, read between two samples and without rates. `None` when it is gone.
     pub fn again(&mut self, pid: u32) -> Option<Process> {
         self.context.risky.tend();
         let base = std::mem::replace(&mut self.context.base, Needs::PERIODIC);
         // Whoever is asked for is given the time that an exec takes; who takes longer is not looked at by the next sample for that.
         let _ = exec::patiently(|| self.context.reader.gate(pid));
-        let starting = self.context.starting.len();
+        let (starting, unread) = (self.context.starting.len(), self.context.unread.len());
         let found = self.context.first_sight(pid, &here::now());
         self.context.starting.truncate(starting);
+        self.context.unread.truncate(unread);
         self.context.base = base;
         let (row, process) = found?;
         self.context.kept -= row.keeps();

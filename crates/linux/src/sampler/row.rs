@@ -316,7 +316,8 @@ impl Context {
         let (line, uid) = match self.reader.first(pid, "stat") {
             Ok(found) => found,
             Err(error) => {
-                self.starting.extend(exec::is_busy(&error).then_some(pid));
+                let of = if exec::is_busy(&error) { &mut self.starting } else { &mut self.unread };
+                of.extend(is_in_need(&error).then_some(pid));
                 return None;
             }
         };
@@ -393,7 +394,10 @@ impl Context {
         let (line, uid) = match line {
             Ok(found) => found,
             // For want of descriptors or memory nothing can be read of it: that says nothing about it.
-            Err(error) => return is_in_need(&error) && self.cannot_be_read(row, process, clock_ns, now),
+            Err(error) => {
+                self.in_need += usize::from(is_in_need(&error) && !exec::is_busy(&error));
+                return is_in_need(&error) && self.cannot_be_read(row, process, clock_ns, now);
+            }
         };
         let Some(stat) = stat::parse(line) else { return false };
         if row.start == 0 {
