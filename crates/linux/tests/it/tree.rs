@@ -53,6 +53,34 @@ fn who_leaves_the_tree_is_caught_with_it() {
     }
 }
 
+/// Who answers the polite signal by starting others under another name, which do the same twice more, has not answered.
+#[test]
+fn who_answers_by_starting_others_is_ended_with_them() {
+    let mark = format!("answers-{}", std::process::id());
+    let Some(lineage) = Lineage::listen() else {
+        eprintln!("skipped: only root may listen to process events, and only outside of containers");
+        return;
+    };
+    let script =
+        "[ $1 -gt 0 ] && trap 'sh -c \"$2\" \"$0\" $(($1 - 1)) \"$2\" & exit' TERM; while :; do sleep 0.02; done";
+    let mut answers = Command::new("sh").args(["-c", script, &mark, "3", script]).spawn().unwrap();
+    // Its handler has to be there by then.
+    eventually("it has set its trap", || {
+        let status = fs::read_to_string(format!("/proc/{}/status", answers.id())).unwrap();
+        let caught = status.lines().find_map(|line| line.strip_prefix("SigCgt:")).unwrap().trim();
+        (u64::from_str_radix(caught, 16).unwrap() & (1 << 14) != 0).then_some(())
+    });
+    let mut sampler = Sampler::new(Path::new("/proc"), Needs::PERIODIC).unwrap();
+    let root = Arc::new(Handle::open(&sampler.again(answers.id()).unwrap().id).unwrap());
+    let own = std::process::id();
+    let mut tree = Tree::of(&[root], move |pid| (pid == own || pid == 1).then(|| "not this one".to_owned()))
+        .with_lineage(Some(lineage));
+    let ended = tree.terminate(None, &mut |_| Ok(()), &mut || true).unwrap();
+    answers.wait().unwrap();
+    assert!(matches!(ended, (Ending::Ended(_), 0)), "{ended:?}");
+    assert_eq!(marked(&mark), Vec::<u32>::new());
+}
+
 /// Whoever is spared lives on, also where he shares a process group with those that end: the kernel hangs up a group that has
 /// lost its last parent outside of it while somebody in it is stopped, and none of ours is by then.
 #[test]
