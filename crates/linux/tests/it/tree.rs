@@ -7,7 +7,7 @@ use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use rustix::process::{Pid, Signal, kill_process_group};
+use rustix::process::{Pid, Signal, kill_process, kill_process_group};
 use sophron_core::model::Needs;
 use sophron_linux::Sampler;
 use sophron_linux::act::{Ending, Lineage, Tree};
@@ -49,6 +49,17 @@ fn who_leaves_the_tree_is_caught_with_it() {
         let until = Instant::now() + Duration::from_millis(200);
         while !marked(&mark).is_empty() {
             assert!(Instant::now() < until, "round {round}: {:?} are left", marked(&mark));
+        }
+    }
+}
+
+/// Ends all of a test's own that are left, also where it fails.
+struct EndsMarked<'m>(&'m str);
+
+impl Drop for EndsMarked<'_> {
+    fn drop(&mut self) {
+        for pid in marked(self.0).into_iter().filter_map(|pid| Pid::from_raw(pid.cast_signed())) {
+            let _ = kill_process(pid, Signal::KILL);
         }
     }
 }
