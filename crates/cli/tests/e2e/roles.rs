@@ -118,7 +118,8 @@ fn no_rule_of_any_kind_touches_whom_its_unit_protects() {
     ];
     let kinds = ["process", "app", "tree", "owner", "unit", "machine"];
     let kinds = kinds.into_iter().flat_map(|judge| [(judge, "suspend"), (judge, "terminate")]);
-    let (mut rules, mut offenders) = ("format = 1\nevery = '200ms'\n".to_owned(), Vec::new());
+    let head = "format = 1\nevery = '200ms'\ncap = { acts = 100, terminations = 100 }\n";
+    let (mut rules, mut offenders) = (head.to_owned(), Vec::new());
     for (app, (judge, act)) in apps.into_iter().zip(kinds) {
         let breach = match judge {
             "machine" => "machine.memory.available > 0 B'\npick = 'newest",
