@@ -8,8 +8,8 @@ use sophron_core::sorted::SortedSet;
 use sophron_core::state::State;
 use sophron_testkit::process;
 
-use crate::script::{PID, load, rule};
-use crate::watch::{Watch, lowered, settings};
+use crate::script::{MIB, PID, load, rule, seconds};
+use crate::watch::{Watch, lowered, settings, suspended};
 
 const TREE: &str = "[[rule]]\nname = 'bakers'\njudge = 'tree'\nwhere = 'app = \"tilebaker\"'\nbreach = 'instances > 0'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'terminate' } ]\n";
 
@@ -147,4 +147,29 @@ fn the_children_of_a_record() {
     let named = children(&watch.world.snapshot(), 10);
     assert_eq!((named.len(), named[0].clone()), (32, watch.world.process(13).label()));
     assert_eq!(children(&watch.world.snapshot(), PID), Vec::<String>::new());
+}
+
+/// While another rule's suspension of one of its processes stands in the way of judging, what is under way still goes by the sample: a
+/// breach that it does not show lets no signal go.
+#[test]
+fn a_breach_that_is_over_lets_no_signal_go_beside_a_suspension() {
+    let rules = load(
+        "[[rule]]\nname = 'press'\nwhere = 'app = labelpress'\nbreach = 'memory.held > 750 MiB'\nlasting = '0s'\narmed = true\nladder = [ { at = '0s', do = 'suspend', for = '60s' } ]\n\
+         [[rule]]\nname = 'room'\njudge = 'machine'\nwhere = 'not kernel'\nbreach = 'machine.memory.available < 500 MiB'\nlasting = '0s'\npick = 'newest'\narmed = true\nladder = [ { at = '0s', do = 'terminate' } ]\n",
+    );
+    for (free, goes) in [(400, true), (900, false)] {
+        let mut watch = Watch::new(&rules);
+        watch.world.processes.push(process(PID + 1, "tilebaker"));
+        watch.world.process(PID + 1).age = seconds(5);
+        watch.world.machine.memory_available = Some(400 * MIB);
+        watch.ticks(1, 800);
+        assert_eq!(watch.under_way.iter().map(|act| act.target().unwrap().id.pid).collect::<Vec<_>>(), [PID, PID + 1]);
+        watch.came(suspended(watch.world.moment, seconds(60)));
+        watch.world.process(PID).state = State::Suspended;
+        watch.world.machine.memory_available = Some(free * MIB);
+        watch.ticks(1, 800);
+        let (act, leave) = (&watch.under_way[0], watch.dispatcher.leave_now());
+        let told = act.check.as_ref().unwrap().goes_on(act.case().unwrap(), act.target().unwrap(), &leave);
+        assert_eq!(told.is_ok(), goes, "{free} MiB free: {told:?}");
+    }
 }

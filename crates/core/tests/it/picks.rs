@@ -196,3 +196,18 @@ fn another_budget_holds_at_once() {
         assert_eq!(on(&watch), if ends { &ended[..] } else { &[] }, "{before} {after}");
     }
 }
+
+/// Who was acted on after the open cases were written is whom his case is about, whomever they name; a choice made since stands.
+#[test]
+fn the_trail_knows_better_than_what_was_saved_before() {
+    let (before, drafts) = lowered_once();
+    let trail = InForce::of(&sealed(&drafts, |line| line));
+    let (mut now, boot) = (before.world.moment, before.world.machine.boot);
+    (now.wall, now.boottime) = (now.wall.checked_add(seconds(60)).unwrap(), now.boottime + seconds(60));
+    for (age, known) in [(3600, 10), (1, 77)] {
+        let mut open = open_after(&before);
+        (open.cases[0].picked, open.at) = (Some((77, 770)), now.boottime.saturating_sub(seconds(age)));
+        open.recall(trail.acts(), boot, now);
+        assert_eq!(open.cases[0].picked.map(|(pid, _)| pid), Some(known), "written {age} s ago");
+    }
+}
