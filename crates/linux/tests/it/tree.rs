@@ -68,6 +68,7 @@ impl Drop for EndsMarked<'_> {
 #[test]
 fn who_answers_by_starting_others_is_ended_with_them() {
     let mark = format!("answers-{}", std::process::id());
+    let _ends = EndsMarked(&mark);
     let Some(lineage) = Lineage::listen() else {
         eprintln!("skipped: only root may listen to process events, and only outside of containers");
         return;
