@@ -23,6 +23,17 @@ fn marked(mark: &str) -> Vec<u32> {
     entries.filter_map(|entry| entry.file_name().to_str()?.parse().ok()).filter(has).collect()
 }
 
+/// Ends all of a test's own that are left, also where it fails.
+struct EndsMarked<'m>(&'m str);
+
+impl Drop for EndsMarked<'_> {
+    fn drop(&mut self) {
+        for pid in marked(self.0).into_iter().filter_map(|pid| Pid::from_raw(pid.cast_signed())) {
+            let _ = kill_process(pid, Signal::KILL);
+        }
+    }
+}
+
 #[test]
 fn who_leaves_the_tree_is_caught_with_it() {
     // Every 5 ms one more leaves: its parent ends at once, and it goes on in a session of its own, forking on.
@@ -31,6 +42,7 @@ fn who_leaves_the_tree_is_caught_with_it() {
         (setsid sh -c 'sleep 0.02; sleep 0.02; sleep 20' \"$0\" &); sleep 0.005; done; sleep 20";
     for round in 0..10 {
         let mark = format!("stray-{}-{round}", std::process::id());
+        let _ends = EndsMarked(&mark);
         let Some(lineage) = Lineage::listen() else {
             eprintln!("skipped: only root may listen to process events, and only outside of containers");
             return;
@@ -53,17 +65,6 @@ fn who_leaves_the_tree_is_caught_with_it() {
     }
 }
 
-/// Ends all of a test's own that are left, also where it fails.
-struct EndsMarked<'m>(&'m str);
-
-impl Drop for EndsMarked<'_> {
-    fn drop(&mut self) {
-        for pid in marked(self.0).into_iter().filter_map(|pid| Pid::from_raw(pid.cast_signed())) {
-            let _ = kill_process(pid, Signal::KILL);
-        }
-    }
-}
-
 /// Who answers the polite signal by starting others under another name, which do the same twice more, has not answered.
 #[test]
 fn who_answers_by_starting_others_is_ended_with_them() {
@@ -73,8 +74,8 @@ fn who_answers_by_starting_others_is_ended_with_them() {
         eprintln!("skipped: only root may listen to process events, and only outside of containers");
         return;
     };
-    let script =
-        "[ $1 -gt 0 ] && trap 'sh -c \"$2\" \"$0\" $(($1 - 1)) \"$2\" & exit' TERM; while :; do sleep 0.02; done";
+    // Nobody but who answers forks: else a round would be spent on what he waits with.
+    let script = "[ $1 -gt 0 ] && trap 'sh -c \"$2\" \"$0\" $(($1 - 1)) \"$2\" & exit' TERM; while :; do :; done";
     let mut answers = Command::new("sh").args(["-c", script, &mark, "3", script]).spawn().unwrap();
     // Its handler has to be there by then.
     eventually("it has set its trap", || {
