@@ -138,8 +138,8 @@ type Seen = RefCell<SortedSet<String>>;
 struct Court<'s> {
     world: World,
     dispatcher: Dispatcher,
+    /// Which of the rules are in force.
     which: usize,
-    terms: Terms,
     under_way: Vec<(Commission, bool)>,
     drafts: Vec<Draft>,
     /// As saved: before the last sample, and after it.
@@ -171,7 +171,6 @@ impl Court<'_> {
             world: World::new(processes),
             dispatcher: dispatcher(0, 1),
             which: 0,
-            terms: PLAIN,
             under_way: Vec::new(),
             drafts: Vec::new(),
             saved: [None, None],
@@ -202,10 +201,10 @@ impl Court<'_> {
             }
             Next::Signal(_) | Next::Came(..) => Ok(()),
             Next::Rules(which) => {
-                if ALL[*which].pick != self.terms.pick {
+                if ALL[*which].pick != ALL[self.which].pick {
                     self.picked.clear();
                 }
-                (self.which, self.terms) = (*which, ALL[*which]);
+                self.which = *which;
                 let (rules, protections) = (Arc::clone(&RULES[*which]), protections(*which));
                 self.told_of(Input::Rules(rules, protections))?;
                 self.saved[0] = self.saved[1].clone();
@@ -344,7 +343,7 @@ impl Court<'_> {
         }
         let (commission, judged) = (commission.clone(), commission.target().unwrap().clone());
         let (case, now) = (commission.case().unwrap(), self.world.process(judged.id.pid).clone());
-        let leave = self.dispatcher.leave_now();
+        let (leave, terms) = (self.dispatcher.leave_now(), ALL[self.which]);
         if let Err(why) = check.still_right(case, &judged, now, &leave) {
             let why = why.split(':').next().unwrap_or_default().to_owned();
             self.seen.borrow_mut().insert(why);
@@ -352,18 +351,18 @@ impl Court<'_> {
         }
         let (rule, verb, id) = (check.rule.name.to_string(), commission.order.act.verb(), judged.id);
         self.seen.borrow_mut().insert(format!("{rule} {verb:?}"));
-        let what = format!("case {case} of {rule}: {verb:?} on {id:?} by {:?}", self.terms);
+        let what = format!("case {case} of {rule}: {verb:?} on {id:?} by {terms:?}");
         prop_assert!(self.trail == (true, true), "unrecorded: {what}");
-        prop_assert!(self.terms.armed && (rule != "press" || self.terms.press), "no rule says so: {what}");
+        prop_assert!(terms.armed && (rule != "press" || terms.press), "no rule says so: {what}");
         let (place, _) = check.step.unwrap_or((1, check.rule.ladder[1].action));
-        prop_assert_eq!(self.terms.step(place), verb, "another step: {}", &what);
-        prop_assert!(id.pid != OURS && !(self.terms.protects && id.pid == TOMAS), "protected: {what}");
+        prop_assert_eq!(terms.step(place), verb, "another step: {}", &what);
+        prop_assert!(id.pid != OURS && !(terms.protects && id.pid == TOMAS), "protected: {what}");
         prop_assert!(!self.hands.contains(&id), "a hand was there: {what}");
         let (all, rules, processes) = &self.back;
         prop_assert!(!all && !rules.contains(&rule) && !processes.contains(&id), "to stand back: {what}");
         let of = |pids: std::ops::Range<u32>| self.held.iter().filter(move |(id, _)| pids.contains(&id.pid));
         let breach = match rule.as_str() {
-            "press" => self.held.get(&id).copied().flatten().is_some_and(|held| held > self.terms.limit),
+            "press" => self.held.get(&id).copied().flatten().is_some_and(|held| held > terms.limit),
             "apps" => of(10..13).filter_map(|(_, held)| *held).sum::<u64>() > 1500,
             _ => self.free < 500,
         };

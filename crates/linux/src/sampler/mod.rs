@@ -120,10 +120,8 @@ struct Context {
     pass: Pass,
     /// Who is new and in the middle of an exec: looked at again at the next sample.
     starting: Vec<u32>,
-    /// New ones of whom nothing can be read for want of descriptors or memory.
+    /// Of whom nothing could be read for want of descriptors or memory: whoever is new among them is tried again at the next sample.
     unread: Vec<u32>,
-    /// How many of the known ones there are of whom that is so.
-    in_need: usize,
     /// When the sample before began, on the monotonic and the boot-time clock.
     before: Option<(Duration, Duration)>,
 }
@@ -169,7 +167,6 @@ impl Sampler {
                 pass: Pass::Whole,
                 starting: Vec::new(),
                 unread: Vec::new(),
-                in_need: 0,
                 before: None,
             },
             pids: Pids::default(),
@@ -300,7 +297,6 @@ impl Sampler {
         )?;
         context.risky.tend();
         context.guarded.forget();
-        context.in_need = 0;
         if let Some(descent) = &mut self.descent {
             descent.listen();
         }
@@ -325,6 +321,7 @@ impl Sampler {
         context.anew = napped || found.anew;
         let mut gone = Vec::new();
         let mut new = found.new;
+        new.append(&mut context.unread);
         for (at, (row, process)) in self.rows.iter_mut().zip(&mut processes).enumerate() {
             let listed = found.all.as_ref().is_none_or(|all| all.binary_search(&row.pid).is_ok());
             if !listed || !context.refresh(row, process, &moment) {
@@ -404,7 +401,6 @@ impl Sampler {
     fn welcome(&mut self, mut new: Vec<u32>, processes: &mut Vec<Process>, moment: &Moment) {
         let before = std::mem::take(&mut self.context.starting);
         new.extend(&before);
-        new.append(&mut self.context.unread);
         self.take_in(new, processes, moment);
         // An exec takes less than that, but for one that does not end.
         if self.context.starting.iter().any(|pid| !before.contains(pid)) {
@@ -433,7 +429,7 @@ impl Sampler {
 
     /// Of how many processes nothing could be read at the last sample for want of descriptors or memory.
     pub fn unread(&self) -> usize {
-        self.context.unread.len() + self.context.in_need
+        self.context.unread.len()
     }
 
     /// One process, read between two samples and without rates. `None` when it is gone.

@@ -394,10 +394,11 @@ impl Context {
         let (line, uid) = match line {
             Ok(found) => found,
             // For want of descriptors or memory nothing can be read of it: that says nothing about it.
-            Err(error) => {
-                self.in_need += usize::from(is_in_need(&error) && !exec::is_busy(&error));
-                return is_in_need(&error) && self.cannot_be_read(row, process, clock_ns, now);
+            Err(error) if is_in_need(&error) => {
+                self.unread.extend((!exec::is_busy(&error)).then_some(pid));
+                return self.cannot_be_read(row, process, clock_ns, now);
             }
+            Err(_) => return false,
         };
         let Some(stat) = stat::parse(line) else { return false };
         if row.start == 0 {
