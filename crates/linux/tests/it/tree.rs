@@ -88,9 +88,10 @@ fn who_answers_by_starting_others_is_ended_with_them() {
     let own = std::process::id();
     let mut tree = Tree::of(&[root], move |pid| (pid == own || pid == 1).then(|| "not this one".to_owned()))
         .with_lineage(Some(lineage));
-    let ended = tree.terminate(None, &mut |_| Ok(()), &mut || true).unwrap();
+    // A shell that forks when the polite signal comes may lose it: who then lives on is ended by force.
+    let ended = tree.terminate(Some(Duration::from_secs(2)), &mut |_| Ok(()), &mut || true).unwrap();
     answers.wait().unwrap();
-    assert!(matches!(ended, (Ending::Ended(_), 0)), "{ended:?}");
+    assert!(matches!(ended, (Ending::Ended(_) | Ending::Forced(_), 0)), "{ended:?}");
     assert_eq!(marked(&mark), Vec::<u32>::new());
 }
 
